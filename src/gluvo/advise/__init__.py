@@ -1,0 +1,1 @@
+"""Finding settings from what they should achieve."""

@@ -1,0 +1,126 @@
+"""Aim: the threshold or make-up for which a Glue does what is asked, found on the detector alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import msgspec
+import numpy as np
+from scipy import optimize
+
+from gluvo.dsp import compression as comp
+from gluvo.dsp.db import gain_of
+from gluvo.dsp.filters import Sections
+from gluvo.dsp.kernel import Floats
+from gluvo.measure.loudness import OFFSET, SILENT, integrated
+from gluvo.measure.overview import ReductionTracer, heard_hops
+from gluvo.measure.trace import Span, Trace, hop_frames, k_weighting
+from gluvo.render.chain import Progress, no_progress, run_chain
+from gluvo.render.song import LEAD_IN, Joint
+from gluvo.steps import MAX_BLOCK, Glue
+from gluvo.steps.glue import Detector
+
+CLOSE = 0.01
+"""dB within which an aim is met."""
+
+
+@dataclass(frozen=True)
+class Found:
+    """A setting that was looked for."""
+
+    value: float
+    reached: float
+    """What it achieves, in dB."""
+    met: bool
+    """Whether that is what was asked for; if not, the value is as near as its range allows."""
+
+
+def find_threshold(glue: Glue, before: Joint, span: Span | None, progress: Progress = no_progress) -> Found:
+    """The threshold for which the mean reduction over the span is ``glue.aim`` dB.
+
+    `before` is the joint that feeds the step. The detector's levels are computed once; each try runs only the
+    curve and the ballistics over them. Where the input's RMS is under −50 dBFS it does not count.
+    """
+    level, skip, heard = _levels(glue, before, span)
+    if not heard.any() or glue.slope == 0.0:
+        return Found(glue.threshold, 0.0, met=False)
+    rate = before.trace.rate
+
+    def reduction_at(threshold: float) -> float:
+        progress(0.5)
+        candidate = msgspec.structs.replace(glue, threshold=threshold)
+        curve = np.zeros_like(level)
+        comp.ballistics(level, candidate.curve, candidate.times(rate), np.zeros((level.shape[1], 3)), curve)
+        tracer = ReductionTracer(rate, len(curve) - skip)
+        tracer.push(curve.max(axis=1)[skip:] if curve.shape[1] > 1 else curve[skip:, 0])
+        return tracer.finish().average(heard)
+
+    low, high = -60.0, 0.0
+    most, least = reduction_at(low), reduction_at(high)
+    if not least < glue.aim < most:
+        end, reached = (low, most) if glue.aim >= most else (high, least)
+        return Found(end, reached, met=abs(reached - glue.aim) < CLOSE)
+    threshold = float(optimize.brentq(lambda t: reduction_at(t) - glue.aim, low, high, xtol=2e-3))
+    reached = reduction_at(threshold)
+    return Found(threshold, reached, met=abs(reached - glue.aim) < 0.05)
+
+
+def _levels(glue: Glue, before: Joint, span: Span | None) -> tuple[Floats, int, np.ndarray]:
+    """Detector levels of the span with a lead-in, how many frames that is, and which hops of the span count."""
+    rate = before.trace.rate
+    inner = before.within(span) or Span(0.0, before.trace.seconds)
+    frames = Span(max(0.0, inner.start - LEAD_IN), inner.end).frames(rate, len(before.audio))
+    hop = hop_frames(rate)
+    # whole hops from the span's first one on, as the ledger counts them
+    first = round(inner.start * rate / hop) * hop
+    audio = before.audio[frames]
+    detector = Detector(glue, rate)
+    level = np.zeros((len(audio), detector.columns))
+    for at in range(0, len(audio), MAX_BLOCK):
+        block = np.ascontiguousarray(audio[at : at + MAX_BLOCK], dtype=np.float64)
+        detector.run(block, level[at : at + len(block)])
+    late = round(glue.look_ahead / 1000.0 * rate)  # reduction is early by the look ahead against the audio
+    skip = max(0, first - frames.start + late)
+    return level, skip, heard_hops(before.trace)[first // hop : -(-frames.stop // hop)]
+
+
+def find_makeup(glue: Glue, before: Joint, span: Span | None) -> Found:
+    """The make-up for which the span is as loud after the step as before it.
+
+    Loudness weighting is linear, so each try only adds up energies of the two parts of the mix.
+    """
+    if glue.slope == 0.0 or glue.mix == 0.0:
+        return Found(0.0, 0.0, met=True)
+    rate = before.trace.rate
+    inner = before.within(span) or Span(0.0, before.trace.seconds)
+    cut = Span(max(0.0, inner.start - LEAD_IN), inner.end).frames(rate, len(before.audio))
+    dry = np.ascontiguousarray(before.audio[cut], dtype=np.float64)
+    wet = run_chain([msgspec.structs.replace(glue, makeup=0.0, mix=100.0, on=True)], dry, rate)
+    skip = Span(inner.start, inner.end).frames(rate, len(before.audio)).start - cut.start
+    parts = []
+    for x in (dry, wet):
+        Sections(k_weighting(rate)).run(x, x)
+        parts.append(x[skip:])
+    hop = hop_frames(rate)
+    hops = len(parts[0]) // hop
+    blocks = [p[: hops * hop].reshape(hops, hop, 2) for p in parts]
+    dd, dw, ww = ((a * b).mean(axis=1) for a, b in ((blocks[0],) * 2, blocks, (blocks[1],) * 2))
+
+    def loudness(d: float, w: float) -> float:
+        power = np.maximum(0.0, d * d * dd + 2.0 * d * w * dw + w * w * ww)
+        empty = np.zeros(hops)
+        return integrated(Trace(rate, hops * hop, power, power, empty, empty, empty))
+
+    goal, mix = loudness(1.0, 0.0), glue.mix / 100.0
+    if goal <= SILENT - OFFSET:
+        return Found(0.0, 0.0, met=True)
+
+    def excess(makeup: float) -> float:
+        return loudness(1.0 - mix, mix * gain_of(makeup)) - goal
+
+    low, high = -12.0, 24.0
+    if excess(low) > 0.0 or excess(high) < 0.0:
+        end = low if excess(low) > 0.0 else high
+        return Found(end, excess(end), met=False)
+    makeup = float(optimize.brentq(excess, low, high, xtol=1e-3))
+    return Found(makeup, excess(makeup), met=True)

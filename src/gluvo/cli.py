@@ -1,0 +1,253 @@
+"""The command line: the same jobs without a window."""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, NoReturn
+
+import click
+import msgspec
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn
+from rich.table import Table
+
+from gluvo import __version__
+from gluvo.errors import GluvoError
+from gluvo.render.chain import Progress as Told
+
+console = Console(highlight=False)
+errors = Console(stderr=True, highlight=False, soft_wrap=True)
+
+PATH = click.Path(path_type=Path)
+
+
+class Commands(click.Group):
+    """Takes a session in place of a command's name, and opens it."""
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
+        if args and args[0] not in self.commands and not args[0].startswith("-"):
+            return "open", self.commands["open"], args
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=Commands, invoke_without_command=True)
+@click.version_option(__version__, prog_name="gluvo")
+@click.pass_context
+def cli(context: click.Context) -> None:
+    """From a stereo mix to a loud, checked master. Without a command: the window."""
+    if context.invoked_subcommand is None:
+        _window(None)
+
+
+@cli.command("open", hidden=True)
+@click.argument("session", type=PATH)
+def open_(session: Path) -> None:
+    """Open the window with a session or an audio file."""
+    _window(session)
+
+
+@cli.command()
+@click.option("--dir", "folder", type=PATH, help="Where to keep it; the user's data folder otherwise.")
+@click.option("--no-window", is_flag=True, help="Make it and print its path only.")
+def demo(folder: Path | None, no_window: bool) -> None:
+    """Make the demo session (once) and open it."""
+    from gluvo.demo.session import demo_session
+
+    with _bar("Making the demo song") as told:
+        path = demo_session(folder.resolve() if folder else None, told)
+    click.echo(path)
+    if not no_window:
+        _window(path)
+
+
+@cli.command()
+@click.option("--mix", type=PATH, help="A stereo mix.")
+@click.option("--stems", type=PATH, help="A folder of stems, which are summed.")
+@click.option(
+    "--reference", "references", type=PATH, multiple=True, help="A track to compare with; repeatable."
+)
+@click.option("--out", type=PATH, required=True, help="The session file to make.")
+def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out: Path) -> None:
+    """Make a session from audio files."""
+    from gluvo.session.create import new_session
+    from gluvo.session.media import audio_files
+    from gluvo.session.store import write_session
+
+    if (mix is None) == (stems is None):
+        raise click.UsageError("give either --mix FILE or --stems DIR")
+    if out.exists():
+        raise GluvoError(f"{out.name} exists already. Choose another name.")
+    files = [mix] if mix else audio_files(stems)  # type: ignore[arg-type]
+    write_session(out, new_session(files, references, out.resolve().parent, out.stem))
+    click.echo(out)
+
+
+@cli.command()
+@click.argument("files", type=PATH, nargs=-1, required=True)
+@click.option("--json", "as_json", is_flag=True, help="All figures, as JSON.")
+def measure(files: tuple[Path, ...], as_json: bool) -> None:
+    """Measure audio files: loudness, peaks, dynamics, stereo."""
+    from gluvo.measure.figures import figures_of
+    from gluvo.measure.trace import trace_of
+    from gluvo.session.media import read_sound
+
+    rows = []
+    for file in files:
+        sound = read_sound(file)
+        rows.append((file, sound.rate, figures_of(trace_of(sound.samples, sound.rate))))
+    if as_json:
+        _json([{"file": str(f), "rate": rate, **msgspec.to_builtins(figures)} for f, rate, figures in rows])
+        return
+    table = Table(box=None)
+    for title in ("file", "LUFS", "LRA LU", "dBTP", "PLR dB", "crest dB", "corr.", "s"):
+        table.add_column(title, justify="left" if title == "file" else "right")
+    for file, _, f in rows:
+        values = (f"{f.integrated:.1f}", f"{f.loudness_range:.1f}", f"{f.true_peak:.2f}", f"{f.plr:.1f}",
+                  f"{f.crest:.1f}", f"{f.correlation:.2f}", f"{f.seconds:.1f}")  # fmt: skip
+        table.add_row(file.name, *values)
+    console.print(table)
+
+
+@cli.command()
+@click.argument("session", type=PATH)
+@click.option("--out", type=PATH, required=True, help="The file to write: .wav or .flac.")
+@click.option(
+    "--rate", type=click.Choice(["44100", "48000", "88200", "96000"]), help="Hz; the session's otherwise."
+)
+@click.option("--bits", type=click.Choice(["16", "24", "32f"]), default="24", show_default=True)
+@click.option("--dither", type=click.Choice(["none", "tpdf"]), help="TPDF for 16 bit otherwise.")
+@click.option("--json", "as_json", is_flag=True, help="What was measured in the file, as JSON.")
+def render(session: Path, out: Path, rate: str | None, bits: str, dither: str | None, as_json: bool) -> None:
+    """Render a session's result into a file."""
+    from gluvo.deliver.write import write_deliverable
+    from gluvo.session.records import Deliverable
+
+    suffix = out.suffix.lower().lstrip(".")
+    if suffix not in ("wav", "flac"):
+        raise click.UsageError(f"--out must end in .wav or .flac, not “{out.suffix}”")
+    loaded, sound = _load(session)
+    plain = {
+        "id": "out", "name": out.stem, "format": suffix, "bits": bits, "rate": int(rate or 0),
+        "dither": dither or ("tpdf" if bits == "16" else "none"),
+    }  # fmt: skip
+    with _bar(f"Writing {out.name}") as told:
+        written = write_deliverable(sound, loaded.chain, msgspec.convert(plain, Deliverable), out, told)
+    if as_json:
+        figures = msgspec.to_builtins(written.figures)
+        _json({"file": str(out), "rate": written.rate, "mended": written.mended, **figures})
+    else:
+        f = written.figures
+        click.echo(f"{out}: {f.integrated:.1f} LUFS, {f.true_peak:.2f} dBTP")
+
+
+@cli.command()
+@click.argument("file", type=PATH)
+@click.option("--target", required=True, help="Streaming, Loud streaming, Broadcast or Club.")
+@click.option("--json", "as_json", is_flag=True, help="The verdict and its reasons, as JSON.")
+def check(file: Path, target: str, as_json: bool) -> None:
+    """Check a file against a target: exit 0 if it meets it, 1 if not."""
+    from gluvo.deliver.targets import TARGETS, shortfalls, target_named
+    from gluvo.measure.figures import figures_of
+    from gluvo.measure.trace import trace_of
+    from gluvo.session.media import read_sound
+
+    wanted = target_named(target)
+    if wanted is None:
+        raise click.UsageError(f"no target “{target}”; there are {', '.join(t.name for t in TARGETS)}")
+    sound = read_sound(file)
+    reasons = shortfalls(figures_of(trace_of(sound.samples, sound.rate)), wanted)
+    if as_json:
+        _json({"file": str(file), "target": wanted.name, "meets": not reasons, "reasons": reasons})
+    else:
+        click.echo(
+            f"{file.name} "
+            + (f"misses {wanted.name}: {'; '.join(reasons)}" if reasons else f"meets {wanted.name}")
+        )
+    sys.exit(1 if reasons else 0)
+
+
+@cli.command()
+def schema() -> None:
+    """Print the session's JSON Schema."""
+    from gluvo.session.store import schema as session_schema
+
+    _json(session_schema())
+
+
+@cli.command()
+@click.option("--dir", "folder", type=PATH, required=True, help="Where to put the pictures.")
+def shots(folder: Path) -> None:
+    """Write a PNG of every main view, from the demo."""
+    from gluvo.desk.shots import write_shots
+
+    for path in write_shots(folder):
+        click.echo(path)
+
+
+@cli.command(hidden=True)
+def warm() -> None:
+    """Compile all kernels now, so that nothing waits for them later."""
+    from gluvo.demo.score import Part
+    from gluvo.demo.song import performed
+    from gluvo.render.warm import warm_up
+
+    with _bar("Compiling kernels") as told:
+        warm_up(lambda done: told(0.8 * done))
+        performed(
+            (Part("Bar", "Am", 1.0, "0:1:60:sa"),),
+            0.2,
+            1,
+            faults=True,
+            progress=lambda d: told(0.8 + 0.2 * d),
+        )
+
+
+def main() -> NoReturn:
+    """Run the command line; errors become one line on stderr and exit status 2."""
+    try:
+        cli.main(standalone_mode=False)
+    except GluvoError as error:
+        errors.print(f"gluvo: {error}", markup=False)
+    except click.UsageError as error:
+        errors.print(f"gluvo: {error.format_message()} (gluvo --help tells more)", markup=False)
+    except (click.Abort, KeyboardInterrupt):
+        errors.print("gluvo: stopped", markup=False)
+    except OSError as error:
+        errors.print(f"gluvo: {error.filename or 'the system'}: {error.strerror or error}", markup=False)
+    else:
+        sys.exit(0)
+    sys.exit(2)
+
+
+def _load(path: Path) -> Any:
+    from gluvo.session.media import place_of, read_sum
+    from gluvo.session.store import read_session
+
+    session = read_session(path).session
+    if not session.sources:
+        raise GluvoError(f"{path.name} has no audio.")
+    return session, read_sum([place_of(media, path.resolve().parent) for media in session.sources])
+
+
+def _window(path: Path | None) -> None:
+    try:
+        from gluvo.desk.app import run
+    except ImportError as error:
+        raise GluvoError(f"The window cannot open: {error}. scripts/demo installs what it needs.") from None
+    sys.exit(run(path))
+
+
+def _json(value: Any) -> None:
+    click.echo(msgspec.json.format(msgspec.json.encode(value), indent=2).decode())
+
+
+@contextlib.contextmanager
+def _bar(title: str) -> Iterator[Told]:
+    """Progress on stderr; nothing of it if that is no terminal."""
+    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"))
+    with Progress(*columns, console=errors, transient=True, disable=not errors.is_terminal) as progress:
+        task = progress.add_task(title, total=1.0)
+        yield lambda done: progress.update(task, completed=done)

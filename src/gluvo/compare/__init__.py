@@ -1,0 +1,1 @@
+"""Comparing at equal loudness."""

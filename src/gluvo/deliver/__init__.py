@@ -1,0 +1,1 @@
+"""Writing and checking the files that leave the house."""

@@ -1,0 +1,111 @@
+"""Render a session's chain into a file, and measure what was written."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import soundfile
+
+from gluvo.advise.loudness_target import last_limiter
+from gluvo.dsp.dither import Tpdf, to_whole
+from gluvo.dsp.kernel import Audio
+from gluvo.errors import WriteError
+from gluvo.measure.figures import Figures, figures_of
+from gluvo.measure.trace import trace_of
+from gluvo.render.chain import Progress, no_progress, run_chain
+from gluvo.session.media import Sound, read_sound, resampled
+from gluvo.session.records import Deliverable
+from gluvo.session.store import replacing
+from gluvo.steps import Step
+
+SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
+
+
+@dataclass(frozen=True)
+class Written:
+    """A file that was written, as measured by reading it again."""
+
+    path: Path
+    figures: Figures
+    rate: int
+    mended: float
+    """dB by which the ceiling was passed after rate conversion, and brought back; 0 if it was not."""
+
+
+def file_name(deliverable: Deliverable, session_name: str) -> str:
+    """The file's name: the session's and the deliverable's, without anything a file system minds."""
+    plain = "".join(
+        "-" if c in '/\\:*?"<>|' or ord(c) < 32 else c for c in f"{session_name} - {deliverable.name}"
+    )
+    return f"{plain.strip(' .')}.{deliverable.format}"
+
+
+def check_format(deliverable: Deliverable) -> None:
+    """Raises `WriteError` for a format that cannot hold the depth."""
+    if deliverable.format == "flac" and deliverable.bits == "32f":
+        raise WriteError("FLAC holds whole numbers only: choose 16 or 24 bit, or WAV for 32-bit float.")
+
+
+def write_deliverable(
+    sound: Sound,
+    chain: Sequence[Step],
+    deliverable: Deliverable,
+    path: Path,
+    progress: Progress = no_progress,
+) -> Written:
+    """Run the chain in full precision, convert, hold the ceiling, dither, write, and measure the file.
+
+    Raises `WriteError` if it cannot be written, or what `progress` raises; then no file is left, and one that
+    was there before is as it was.
+    """
+    check_format(deliverable)
+    x = run_chain(chain, sound.samples, sound.rate, lambda d: progress(0.6 * d))
+    rate = deliverable.rate or sound.rate
+    mended = 0.0
+    if rate != sound.rate:
+        x = resampled(x, sound.rate, rate)
+        progress(0.7)
+        x, mended = _held(x, rate, chain, lambda d: progress(0.7 + 0.1 * d))
+    content = encoded(_quantised(x, deliverable), rate, deliverable)
+    progress(0.9)
+    with replacing(path) as file:
+        file.write(content)
+        progress(0.92)
+    back = read_sound(path)
+    figures = figures_of(trace_of(back.samples, back.rate))
+    progress(1.0)
+    return Written(path, figures, rate, mended)
+
+
+def encoded(data: np.ndarray, rate: int, deliverable: Deliverable) -> bytes:
+    """The whole file, made in memory: what the system then says of the disk is said plainly."""
+    memory = io.BytesIO()
+    soundfile.write(memory, data, rate, SUBTYPES[deliverable.bits], format=deliverable.format.upper())
+    return memory.getvalue()
+
+
+def _held(x: Audio, rate: int, chain: Sequence[Step], progress: Progress) -> tuple[Audio, float]:
+    """Bring back what rate conversion has lifted over the ceiling of a chain that ends with a limiter."""
+    limiter = last_limiter(chain)
+    on = [step for step in chain if step.on]
+    if limiter is None or on[-1] is not limiter:
+        return x, 0.0
+    trace = trace_of(x, rate)
+    peak = float((trace.true_peak if limiter.true_peak else trace.sample_peak).max(initial=0.0))
+    over = 20.0 * np.log10(max(peak, 1e-12)) - limiter.ceiling
+    if over <= 0.0:
+        return x, 0.0
+    return run_chain([msgspec.structs.replace(limiter, drive=0.0, knee=0.0)], x, rate, progress), float(over)
+
+
+def _quantised(x: Audio, deliverable: Deliverable) -> np.ndarray:
+    """As it goes into the file; whole numbers are made here, so that the writing library rounds nothing."""
+    if deliverable.bits == "32f":
+        return x.astype(np.float32)
+    bits = int(deliverable.bits)
+    return to_whole(Tpdf(bits).add(x) if deliverable.dither == "tpdf" else x, bits)

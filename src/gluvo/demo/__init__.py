@@ -1,0 +1,1 @@
+"""The demo song: made by the program itself, the same everywhere."""

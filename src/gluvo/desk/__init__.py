@@ -1,0 +1,1 @@
+"""The window. Everything that needs Qt is here."""

@@ -1,0 +1,242 @@
+"""The two bars that stay on every page: the header and the Hear row."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from gluvo.desk.parts import Toggle, button, clock, figure, label
+from gluvo.desk.ruler import Ruler
+from gluvo.desk.theme import colours, theme
+from gluvo.desk.workbench import Workbench
+from gluvo.play.graph import RESULT
+from gluvo.session.records import Session
+from gluvo.steps import Setting
+
+PAGES = (("shape", "Shape"), ("deliver", "Deliver"))
+MONITORS = (
+    ("stereo", "Stereo", "Both channels, as they are."),
+    ("mid", "Mid", "What both sides share."),
+    ("side", "Side", "What differs between the sides; nothing of the middle."),
+    ("left", "Left", "The left channel in both ears."),
+    ("right", "Right", "The right channel in both ears."),
+    ("mono", "Mono", "Both channels summed, as one loudspeaker would."),
+)
+OUTPUT = Setting(
+    "output_level", "Output", "How loud Gluvo plays. Nothing that is rendered or measured depends on it.", "number",
+    0.0, unit="dB", low=-60.0, high=0.0,
+)  # fmt: skip
+
+
+class Header(QWidget):
+    """Session, pages, transport, device."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        self.setFixedHeight(44)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 0, 12, 0)
+        row.setSpacing(8)
+        row.addWidget(Brand())
+        self._name = label("", "caption")
+        self._name.setStyleSheet("font-size: 13px;")
+        self._name.setFixedWidth(210)
+        row.addWidget(self._name)
+        self._tabs = QButtonGroup(self)
+        self.tabs: dict[str, QPushButton] = {}
+        for n, (key, text) in enumerate(PAGES):
+            tab = button(text, f"The {text} page (Ctrl+{n + 1}).", kind="tab", checkable=True)
+            tab.clicked.connect(lambda _=False, key=key: bench.document.look(page=key))
+            self._tabs.addButton(tab)
+            self.tabs[key] = tab
+            row.addWidget(tab)
+        row.addStretch(1)
+        self.play = button("▶", "Play or stop (Space).", bench.toggle_play, "main")
+        self.play.setFixedWidth(36)
+        self.play.setAccessibleName("Play")
+        row.addWidget(self.play)
+        self.loop = Toggle("Loop", "Play the chosen section, or the whole song, over and over (L).")
+        self.loop.toggled.connect(lambda on: bench.document.look(loop=on))
+        self._position = label("0:00.0")
+        self._position.setStyleSheet("font-size: 17px; font-weight: 600;")
+        self._position.setFixedWidth(66)
+        self._position.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        row.addWidget(self._position)
+        self._where = label("")
+        self._where.setFixedWidth(168)
+        row.addWidget(self._where)
+        row.addWidget(self.loop)
+        self._device = label("", "caption")
+        self._device.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self._device.setMinimumWidth(180)
+        row.addWidget(self._device)
+        bench.session_changed.connect(lambda *_: self.refresh())
+        bench.audio_changed.connect(self.refresh)
+
+    def refresh(self) -> None:
+        session = self._bench.session
+        state = "not saved yet" if self._bench.document.changed else "saved"
+        text = f"{session.name} · {state}"
+        self._name.setText(self._name.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 208))
+        self._name.setToolTip(str(self._bench.document.path))
+        self.tabs[session.view.page].setChecked(True)
+        self.loop.set_on(session.view.loop)
+        song = self._bench.audio.song
+        doing = "looping" if session.view.loop else "in"
+        self._where.setText(f"/ {clock(song.seconds, False) if song else '0:00'} · {doing} {self._bench.span_name}")
+
+    def tick(self) -> None:
+        """Thirty times a second."""
+        engine = self._bench.engine
+        if engine is None:
+            self._device.setText("no audio")
+            return
+        self._position.setText(clock(engine.position))
+        playing = "■" if engine.playing else "▶"
+        if self.play.text() != playing:
+            self.play.setText(playing)
+        n = engine.dropouts
+        text = engine.failed or f"{engine.device_name} · {engine.rate / 1000:g} kHz · {n} dropout{'' if n == 1 else 's'}"
+        if self._device.text() != text:
+            self._device.setText(text)
+
+
+class Brand(QLabel):
+    """The name, with its one coloured letter."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setProperty("role", "brand")
+        theme.changed.connect(self._dress)
+        self._dress()
+
+    def _dress(self) -> None:
+        self.setText(f"gluv<span style='color:{colours().signal}'>o</span>")
+
+
+class HearRow(QFrame):
+    """What is heard: keys 1–9, at equal loudness if wanted."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        self.setProperty("role", "sheet")
+        self.setFixedHeight(46)
+        self._row = QHBoxLayout(self)
+        self._row.setContentsMargins(12, 0, 12, 0)
+        self._row.setSpacing(5)
+        self._choices = QHBoxLayout()
+        self._choices.setSpacing(5)
+        self._row.addWidget(label("Hear", "caption"))
+        self._row.addLayout(self._choices)
+        self._row.addStretch(1)
+        self.matched = Toggle(
+            "Level-matched", "Play everything equally loud, by the measured loudness of the section (M). Louder always "
+            "sounds better; this takes that away.",
+        )  # fmt: skip
+        self.matched.toggled.connect(lambda on: bench.document.look(level_matched=on))
+        self._row.addWidget(self.matched)
+        self._applied = label("", "caption")
+        self._applied.setFixedWidth(78)
+        self._row.addWidget(self._applied)
+        self.monitor = QComboBox()
+        self.monitor.setAccessibleName("Monitor view")
+        self.monitor.setToolTip("Which part of the sound is heard.")
+        for key, text, tip in MONITORS:
+            self.monitor.addItem(text, key)
+            self.monitor.setItemData(self.monitor.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
+        self.monitor.activated.connect(lambda n: bench.document.look(monitor=MONITORS[n][0]))
+        self._row.addWidget(self.monitor)
+        self.dim = button("Dim", "Play 20 dB softer (D).", checkable=True)
+        self.dim.clicked.connect(lambda on: bench.document.look(dim=on))
+        self._row.addWidget(self.dim)
+        self.output = Ruler(OUTPUT)
+        self.output.setFixedWidth(120)
+        self.output.moved.connect(lambda value: bench.document.look(output_level=value))
+        holder = QVBoxLayout()
+        holder.setContentsMargins(0, 3, 0, 0)
+        holder.addWidget(self.output)
+        self._row.addLayout(holder)
+        self.buttons: dict[str, QPushButton] = {}
+        self._group = QButtonGroup(self)
+        bench.audio_changed.connect(self._rebuild)
+        bench.session_changed.connect(self._session_changed)
+        bench.picture_changed.connect(self.refresh)
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        if before.references != now.references:
+            self._rebuild()
+        self.refresh()
+
+    def _rebuild(self) -> None:
+        while (item := self._choices.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                self._group.removeButton(widget)  # type: ignore[arg-type]
+                widget.deleteLater()
+        self.buttons.clear()
+        tips = {
+            "result": "The song after all steps.", "untouched": "The song as it came.",
+            "step_out": "The result without the chosen step.",
+            "change": "Only what the chosen step adds and takes away: its output less its input.",
+        }  # fmt: skip
+        for n, (path, name) in enumerate(self._bench.hear_choices()[:9], start=1):
+            if n == 5:
+                self._choices.addSpacing(4)
+                self._choices.addWidget(label("References", "caption"))
+            tip = tips.get(path, f"The reference {name}.")
+            made = button(f"{n}  {name}", f"{tip} Key {n}.", kind="hear" if n < 5 else "reference", checkable=True)
+            made.clicked.connect(lambda _=False, path=path: self._bench.hear(path))
+            self._group.addButton(made)
+            self.buttons[path] = made
+            self._choices.addWidget(made)
+        self.refresh()
+
+    def refresh(self) -> None:
+        view = self._bench.session.view
+        if view.hear in self.buttons:
+            self.buttons[view.hear].setChecked(True)
+        elif RESULT in self.buttons:
+            self.buttons[RESULT].setChecked(True)
+        self.matched.set_on(view.level_matched)
+        gain = self._bench.picture.gains.get(view.hear)
+        sign = "+" if gain is not None and gain > 0.05 else ""
+        self._applied.setText(f"{sign}{figure(gain)} dB here" if view.level_matched and gain is not None else "as it is")
+        self._applied.setToolTip("The gain that makes what is heard as loud as the untouched song in this section.")
+        self.monitor.setCurrentIndex([key for key, _, _ in MONITORS].index(view.monitor))
+        self.dim.setChecked(view.dim)
+        self.output.set_value(view.output_level)
+
+
+class Meter(QWidget):
+    """Two level bars with peaks held, and the true peak held."""
+
+    FLOOR = -48.0
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(34)
+        self.setMinimumWidth(120)
+        self._levels = [self.FLOOR, self.FLOOR]
+        self._held = [self.FLOOR, self.FLOOR]
+        self._limit = -1.0
+        self.setToolTip("Level of what is heard, before the level match and the output level. The red line is the target's peak.")
+
+    def show_levels(self, levels: list[float], held: list[float], limit: float) -> None:
+        if (levels, held, limit) != (self._levels, self._held, self._limit):
+            self._levels, self._held, self._limit = levels, held, limit
+            self.update()
+
+    def paintEvent(self, event: object) -> None:
+        c, painter = colours(), QPainter(self)
+        for n in range(2):
+            y = 4 + n * 13
+            painter.fillRect(0, y, self.width(), 9, c["hair"])
+            painter.fillRect(0, y, round(self._x(self._levels[n])), 9, c["over" if self._held[n] > 0.0 else "signal"])
+            painter.fillRect(round(self._x(self._held[n])) - 1, y, 2, 9, c["ink"])
+        painter.fillRect(round(self._x(self._limit)), 2, 2, 26, c["over"])
+
+    def _x(self, level: float) -> float:
+        return self.width() * max(0.0, min(1.0, (level - self.FLOOR) / (3.0 - self.FLOOR)))

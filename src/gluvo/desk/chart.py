@@ -1,0 +1,136 @@
+"""The base of all charts: axes as hairlines and figures, and a place to draw."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from gluvo.desk.theme import colours, font, theme
+
+
+class Axis:
+    """From a value to a place 0–1."""
+
+    def __init__(self, low: float, high: float, ticks: Sequence[float], log: bool = False) -> None:
+        self.low, self.high, self.ticks, self.log = low, high, tuple(ticks), log
+
+    def place(self, value: float) -> float:
+        if self.log:
+            return math.log(max(value, 1e-9) / self.low) / math.log(self.high / self.low)
+        return (value - self.low) / (self.high - self.low)
+
+    def places(self, values: np.ndarray) -> np.ndarray:
+        if self.log:
+            return np.asarray(np.log(np.maximum(values, 1e-9) / self.low) / math.log(self.high / self.low))
+        return np.asarray((values - self.low) / (self.high - self.low))
+
+    def value(self, place: float) -> float:
+        if self.log:
+            return self.low * (self.high / self.low) ** place
+        return self.low + place * (self.high - self.low)
+
+    @staticmethod
+    def text(value: float) -> str:
+        if value >= 1000.0 and value % 1000 == 0:
+            return f"{value / 1000:g}k"
+        return f"{value:g}".replace("-", "−")
+
+
+class Chart(QWidget):
+    """Draws its axes, then calls `draw`. Subclasses set `x_axis`, `y_axis` and keep what they show."""
+
+    left, right, top, bottom = 34, 8, 8, 22
+
+    def __init__(self, x: Axis, y: Axis, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.x_axis, self.y_axis = x, y
+        self.caption = ""
+        self.x_unit = ""
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        theme.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(420, 210)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(160, 90)
+
+    @property
+    def area(self) -> QRectF:
+        return QRectF(
+            self.left, self.top, max(10, self.width() - self.left - self.right),
+            max(10, self.height() - self.top - self.bottom),
+        )  # fmt: skip
+
+    def x_at(self, value: float) -> float:
+        return self.area.left() + self.x_axis.place(value) * self.area.width()
+
+    def y_at(self, value: float) -> float:
+        return self.area.bottom() - self.y_axis.place(value) * self.area.height()
+
+    def line(self, xs: np.ndarray, ys: np.ndarray) -> list[QPointF]:
+        """A polyline through points given as values."""
+        area = self.area
+        px = area.left() + self.x_axis.places(np.asarray(xs)) * area.width()
+        py = area.bottom() - self.y_axis.places(np.asarray(ys)) * area.height()
+        return [QPointF(x, y) for x, y in zip(px.tolist(), py.tolist(), strict=True)]
+
+    def filled(self, line: list[QPointF], base: float) -> QPainterPath:
+        """The area between a polyline and a level."""
+        path = QPainterPath()
+        if line:
+            y = self.y_at(base)
+            path.addPolygon(QPolygonF([QPointF(line[0].x(), y), *line, QPointF(line[-1].x(), y)]))
+            path.closeSubpath()
+        return path
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        c, painter, area = colours(), QPainter(self), self.area
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(11))
+        for value in self.y_axis.ticks:
+            y = round(self.y_at(value)) + 0.5
+            painter.setPen(QPen(c["hair"], 1))
+            painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
+            painter.setPen(c["faint"])
+            box = QRectF(0, y - 8, self.left - 6, 16)
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, Axis.text(value))
+        for value in self.x_axis.ticks:
+            x = round(self.x_at(value)) + 0.5
+            painter.setPen(QPen(c["hair"], 1))
+            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+            painter.setPen(c["faint"])
+            painter.drawText(QRectF(x - 30, area.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignHCenter, Axis.text(value))
+        painter.save()
+        painter.setClipRect(area)
+        self.draw(painter, area)
+        painter.restore()
+        self.draw_over(painter, area)
+
+    def draw(self, painter: QPainter, area: QRectF) -> None:
+        """The content, clipped to the area."""
+
+    def draw_over(self, painter: QPainter, area: QRectF) -> None:
+        """What may reach past the area."""
+
+    def say(self, painter: QPainter, text: str) -> None:
+        """A sentence in the middle, where there is nothing to show."""
+        painter.setPen(colours()["faint"])
+        painter.setFont(font(13))
+        painter.drawText(self.area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, text)
+
+    def note(self, painter: QPainter, x: float, y: float, text: str, colour: str = "faint", right: bool = False) -> None:
+        """A small word at a place in pixels; kept inside the area, on a little paper so that lines do not cross it."""
+        c = colours()
+        painter.setFont(font(11))
+        width = painter.fontMetrics().horizontalAdvance(text)
+        left = x - width - 4 if right else x + 4
+        left = min(max(self.area.left() + 2, left), self.area.right() - width - 2)
+        painter.fillRect(QRectF(left - 2, y - 8, width + 4, 15), c.soft("paper", 215))
+        painter.setPen(c[colour])
+        painter.drawText(QRectF(left, y - 8, width + 2, 16), Qt.AlignmentFlag.AlignVCenter, text)

@@ -1,0 +1,218 @@
+"""Small widgets that several screens use."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QWidget
+
+from gluvo.desk.theme import colours, font
+from gluvo.steps import Setting
+
+
+def label(text: str, role: str = "") -> QLabel:
+    """A label: plain, or a caption, a title."""
+    made = QLabel(text)
+    if role:
+        made.setProperty("role", role)
+    return made
+
+
+def line(vertical: bool = False) -> QFrame:
+    """A hairline between parts."""
+    made = QFrame()
+    made.setProperty("role", "line")
+    if vertical:
+        made.setFixedWidth(1)
+    else:
+        made.setFixedHeight(1)
+    return made
+
+
+def button(text: str, tip: str, then: Callable[[], object] | None = None, kind: str = "", checkable: bool = False) -> QPushButton:
+    """A button with its tooltip; `kind` main, plain, tab, hear or reference."""
+    made = QPushButton(text)
+    made.setToolTip(tip)
+    made.setCheckable(checkable)
+    if kind:
+        made.setProperty("kind", kind)
+    if then is not None:
+        made.clicked.connect(lambda *_: then())
+    return made
+
+
+class Segments(QWidget):
+    """One of a few words, all in view."""
+
+    chosen = Signal(str)
+
+    def __init__(self, options: Sequence[tuple[str, str]], tip: str = "", kind: str = "") -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        self._group = QButtonGroup(self)
+        self._buttons: dict[str, QPushButton] = {}
+        for key, text in options:
+            made = button(text, tip, kind=kind, checkable=True)
+            self._buttons[key] = made
+            self._group.addButton(made)
+            row.addWidget(made)
+            made.clicked.connect(lambda _=False, key=key: self.chosen.emit(key))
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+
+    def set_chosen(self, key: str) -> None:
+        self._buttons[key].setChecked(True)
+
+    def button(self, key: str) -> QPushButton:
+        return self._buttons[key]
+
+
+class Toggle(QWidget):
+    """On or off, with its name."""
+
+    toggled = Signal(bool)
+
+    def __init__(self, text: str, tip: str) -> None:
+        super().__init__()
+        self._text, self._on = text, False
+        self.setToolTip(tip)
+        self.setAccessibleName(text)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    @property
+    def on(self) -> bool:
+        return self._on
+
+    def set_on(self, on: bool) -> None:
+        if on != self._on:
+            self._on = on
+            self.setAccessibleDescription("on" if on else "off")
+            self.update()
+
+    def sizeHint(self) -> QSize:
+        metrics = self.fontMetrics()
+        return QSize(36 + metrics.horizontalAdvance(self._text) + 6, 24)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        c, painter = colours(), QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        track = QRectF(2.5, self.height() / 2 - 5.5, 22, 11)
+        painter.setPen(QPen(c["signal" if self._on else "faint"], 1))
+        painter.setBrush(c["signal"] if self._on else c["paper"])
+        painter.drawRect(track)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(c["paper" if self._on else "faint"])
+        painter.drawRect(QRectF(track.right() - 9 if self._on else track.left() + 2, track.top() + 2, 7, 7))
+        painter.setPen(c["ink" if self._on else "faint"])
+        painter.setFont(font(13))
+        painter.drawText(QRectF(31, 0, self.width() - 31, self.height()), Qt.AlignmentFlag.AlignVCenter, self._text)
+        if self.hasFocus():
+            painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._flip()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._flip()
+        else:
+            super().keyPressEvent(event)
+
+    def _flip(self) -> None:
+        self.set_on(not self._on)
+        self.toggled.emit(self._on)
+
+
+class ChoiceRow(QWidget):
+    """A setting that is one of several words."""
+
+    chosen = Signal(object)
+
+    def __init__(self, setting: Setting) -> None:
+        super().__init__()
+        self.setting = setting
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 6, 0, 6)
+        name = label(setting.label)
+        name.setStyleSheet("")
+        self._box = QComboBox()
+        self._box.setAccessibleName(setting.label)
+        self._box.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        for _, text in setting.options:
+            self._box.addItem(text)
+        for widget in (self, self._box):
+            widget.setToolTip(f"<b>{setting.label}</b><br>{setting.tip}")
+        self._box.activated.connect(self._activated)
+        row.addWidget(name)
+        row.addStretch(1)
+        row.addWidget(self._box)
+
+    def set_value(self, value: object) -> None:
+        keys = [key for key, _ in self.setting.options]
+        self._box.setCurrentIndex(keys.index(str(value)))
+
+    def _activated(self, index: int) -> None:
+        key = self.setting.options[index][0]
+        self.chosen.emit(type(self.setting.default)(key))
+
+
+class Rows(QWidget):
+    """Names and figures, one pair a line, ruled off."""
+
+    def __init__(self, names: Sequence[tuple[str, str]]) -> None:
+        """`names`: each line's name and its tooltip."""
+        super().__init__()
+        self._names = [name for name, _ in names]
+        self._tips = [tip for _, tip in names]
+        self._values = ["–"] * len(names)
+        self._colours = ["ink"] * len(names)
+        self.setFixedHeight(25 * len(names))
+        self.setToolTip("<br>".join(f"<b>{n}</b>: {t}" for n, t in names))
+
+    def set_values(self, values: Sequence[str], colour_names: Sequence[str] | None = None) -> None:
+        self._values = list(values)
+        self._colours = list(colour_names or ["ink"] * len(values))
+        self.update()
+
+    @property
+    def values(self) -> list[str]:
+        return self._values
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        c, painter = colours(), QPainter(self)
+        for n, (name, value, colour) in enumerate(zip(self._names, self._values, self._colours, strict=True)):
+            box = QRectF(0, 25 * n, self.width(), 25)
+            painter.setPen(QPen(c["hair"], 1))
+            painter.drawLine(box.topLeft(), box.topRight())
+            painter.setFont(font(13))
+            painter.setPen(c["ink"])
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+            painter.setFont(font(13, bold=True))
+            painter.setPen(c[colour])
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, value)
+
+
+def figure(value: float, decimals: int = 1, unit: str = "") -> str:
+    """A figure with a true minus sign; a dash where there is none."""
+    if value <= -199.0:
+        return "–"
+    text = f"{value:.{decimals}f}"
+    if float(text) == 0.0:
+        text = text.lstrip("-")
+    return text.replace("-", "−") + (f" {unit}" if unit else "")
+
+
+def clock(seconds: float, tenths: bool = True) -> str:
+    """Time as m:ss.t"""
+    minutes, rest = divmod(max(0.0, seconds), 60.0)
+    if tenths:
+        return f"{int(minutes)}:{int(rest):02d}.{int(rest * 10) % 10}"
+    return f"{int(minutes)}:{int(rest):02d}"

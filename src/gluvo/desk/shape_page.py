@@ -1,0 +1,71 @@
+"""The Shape page: ledger, editor of the chosen step, target."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from gluvo.desk.editors import SourceEditor, StepEditor, editor_for
+from gluvo.desk.ledger import Ledger
+from gluvo.desk.parts import line
+from gluvo.desk.target_panel import TargetPanel
+from gluvo.desk.workbench import Workbench
+from gluvo.play.meters import Readings
+
+LEDGER_WIDTH, TARGET_WIDTH = 270, 280
+
+
+class ShapePage(QWidget):
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        self.ledger, self.target = Ledger(bench), TargetPanel(bench)
+        self.ledger.setFixedWidth(LEDGER_WIDTH)
+        self.target.setFixedWidth(TARGET_WIDTH)
+        self._place = QWidget()
+        self._middle = QVBoxLayout(self._place)
+        self._middle.setContentsMargins(0, 0, 0, 0)
+        for widget, stretch in ((self.ledger, 0), (line(vertical=True), 0), (self._place, 1), (line(vertical=True), 0), (self.target, 0)):
+            row.addWidget(widget, stretch)
+        self.editor: StepEditor | SourceEditor | None = None
+        self._last_level: float | None = None
+        bench.session_changed.connect(lambda *_: self._follow())
+        bench.picture_changed.connect(self._refresh)
+
+    def _follow(self) -> None:
+        """Show the editor of the chosen step; make one if another step was chosen."""
+        step = self._bench.session.step(self._bench.session.view.step)
+        shown = getattr(self.editor, "step_id", "") if self.editor is not None else None
+        kind = type(step)
+        if self.editor is None or shown != (step.id if step else "") or getattr(self.editor, "kind", kind) is not kind:
+            if self.editor is not None:
+                self._middle.removeWidget(self.editor)
+                self.editor.hide()
+                self.editor.deleteLater()
+            self.editor = editor_for(self._bench, step) if step is not None else SourceEditor(self._bench)
+            self.editor.kind = kind  # type: ignore[union-attr]
+            self._middle.addWidget(self.editor)
+        self._refresh()
+
+    def _refresh(self) -> None:
+        if self.editor is not None:
+            self.editor.refresh()
+
+    def tick(self, readings: Readings, elapsed: float) -> None:
+        """Thirty times a second."""
+        self.target.tick(readings, elapsed)
+        engine = self._bench.engine
+        if engine is None or self.editor is None:
+            return
+        level, reduction = None, 0.0
+        ids, chosen = engine.step_ids, self._bench.session.view.step
+        if engine.playing and chosen in ids and len(readings.seconds):
+            place = ids.index(chosen)
+            if place < readings.levels.shape[1]:
+                level = float(np.max(readings.levels[:, place]))
+                reduction = float(np.max(readings.reductions[:, place]))
+                self._last_level = level
+        self.editor.tick(engine.position, level, reduction)

@@ -1,0 +1,388 @@
+"""The song from left to right: sections, the source's waveform inside the result's, reduction below."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QWheelEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from gluvo.desk.parts import clock
+from gluvo.desk.theme import colours, font, theme
+from gluvo.desk.workbench import LOUDEST_SECONDS, Workbench
+from gluvo.measure.overview import OUTLINE_HOP, Outline
+from gluvo.measure.trace import Span
+from gluvo.session.records import Section
+
+MARGIN = 12
+RIBBON, WAVES, REDUCTION = (6, 17), (25, 58), (86, 20)
+"""Top and height of each row, in pixels."""
+CLOSEST = 48
+"""Frames across the whole width at the closest zoom."""
+REDUCTION_DEPTH = 9.0
+"""dB that fill the reduction's row."""
+
+
+class Timeline(QWidget):
+    """Click to go somewhere, click a section to choose it, double-click it to zoom to it, wheel to zoom."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        self._view = Span(0.0, 1.0)
+        self._position = 0.0
+        self._picture: QPixmap | None = None
+        self._pan: tuple[float, Span] | None = None
+        self._reduction: np.ndarray | None = None
+        self.setFixedHeight(112)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Timeline")
+        self.setToolTip(
+            "Click to go there. Click a section's name to choose it, double-click to zoom to it. Wheel zooms down to "
+            "samples, Shift-wheel or middle drag moves along. Keys: arrows move, + and − zoom, 0 shows all."
+        )
+        bench.audio_changed.connect(self._audio_changed)
+        bench.picture_changed.connect(self._picture_changed)
+        bench.session_changed.connect(lambda *_: self._redraw())
+        theme.changed.connect(self._redraw)
+
+    def sizeHint(self) -> QSize:
+        return QSize(1000, 112)
+
+    # --- what is shown -------------------------------------------------------------------------------------
+
+    @property
+    def length(self) -> float:
+        song = self._bench.audio.song
+        return song.seconds if song else 1.0
+
+    @property
+    def view(self) -> Span:
+        """The stretch of the song in view."""
+        return self._view
+
+    def show_position(self, seconds: float) -> None:
+        """Move the playhead; only the strips where it was and is are painted."""
+        old, new = self._x(self._position), self._x(seconds)
+        self._position = seconds
+        if abs(new - old) > 0.2:
+            for x in (old, new):
+                self.update(int(x) - 3, 0, 7, self.height())
+
+    def zoom(self, factor: float, at: float | None = None) -> None:
+        """Show `factor` times as much, keeping a moment in place."""
+        at = self._position if at is None else at
+        song = self._bench.audio.song
+        least = CLOSEST / song.rate if song else 0.01
+        width = min(self.length, max(least, self._view.seconds * factor))
+        share = (at - self._view.start) / self._view.seconds
+        self._set_view(at - share * width, width)
+
+    def zoom_to(self, span: Span | None) -> None:
+        """Show a span with a little around it; None shows all."""
+        if span is None:
+            self._set_view(0.0, self.length)
+        else:
+            margin = 0.04 * span.seconds
+            self._set_view(span.start - margin, span.seconds + 2 * margin)
+
+    def _set_view(self, start: float, width: float) -> None:
+        width = min(width, self.length)
+        start = min(max(0.0, start), self.length - width)
+        self._view = Span(start, start + width)
+        self._redraw()
+
+    def _audio_changed(self) -> None:
+        self._reduction = None
+        self.zoom_to(None)
+
+    def _picture_changed(self) -> None:
+        song = self._bench.picture.song_render
+        self._reduction = None
+        if song is not None:
+            parts = [j.reduction.mean for j in song.joints if j.reduction is not None]
+            if parts:
+                self._reduction = np.sum(parts, axis=0)
+        self._redraw()
+
+    def _redraw(self) -> None:
+        self._picture = None
+        self.update()
+
+    def resizeEvent(self, event: object) -> None:
+        self._picture = None
+
+    # --- places --------------------------------------------------------------------------------------------
+
+    @property
+    def _width(self) -> float:
+        return max(1.0, self.width() - 2.0 * MARGIN)
+
+    def _x(self, seconds: float) -> float:
+        return MARGIN + (seconds - self._view.start) / self._view.seconds * self._width
+
+    def _seconds(self, x: float) -> float:
+        return self._view.start + (x - MARGIN) / self._width * self._view.seconds
+
+    def _section_at(self, x: float) -> Section | None:
+        at = self._seconds(x)
+        return next((s for s in self._bench.session.sections if s.start <= at < s.end), None)
+
+    # --- drawing -------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._picture is None:
+            scale = self.devicePixelRatioF()
+            self._picture = QPixmap(round(self.width() * scale), round(self.height() * scale))
+            self._picture.setDevicePixelRatio(scale)
+            self._picture.fill(colours()["paper"])
+            painter = QPainter(self._picture)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._draw(painter)
+            painter.end()
+        painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._picture)
+        c, x = colours(), self._x(self._position)
+        if MARGIN - 1 <= x <= self.width() - MARGIN + 1:
+            painter.setPen(QPen(c["ink"], 2))
+            painter.drawLine(QPointF(x, RIBBON[0] + RIBBON[1]), QPointF(x, self.height() - 4))
+        if self.hasFocus():
+            painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
+            painter.drawRect(1, 1, self.width() - 3, self.height() - 3)
+
+    def _draw(self, painter: QPainter) -> None:
+        c, bench = colours(), self._bench
+        chosen = bench.session.section(bench.session.view.section)
+        painter.save()
+        painter.setClipRect(QRectF(MARGIN, 0, self._width, self.height()))
+        if chosen is not None:
+            left, right = self._x(chosen.start), self._x(chosen.end)
+            painter.fillRect(QRectF(left, WAVES[0], right - left, self.height() - WAVES[0] - 4), c["wash"])
+        self._draw_ribbon(painter, chosen)
+        song = bench.audio.song
+        if song is None:
+            painter.restore()
+            painter.setPen(c["faint"])
+            painter.setFont(font(13))
+            text = "Reading audio…" if bench.session.sources else "Bring in a stereo mix: drop a file here, or File › New from a mix."
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
+            return
+        painter.setPen(QPen(c["rule"], 1))
+        middle = WAVES[0] + WAVES[1] / 2
+        painter.drawLine(QPointF(MARGIN, middle), QPointF(self.width() - MARGIN, middle))
+        if self._view.seconds * song.rate < self._width * OUTLINE_HOP / 2:
+            self._draw_samples(painter)
+        else:
+            self._draw_outlines(painter)
+        self._draw_flat_tops(painter)
+        painter.restore()
+        self._draw_reduction(painter)
+        self._draw_loudest(painter)
+        self._draw_scale(painter)
+
+    def _draw_ribbon(self, painter: QPainter, chosen: Section | None) -> None:
+        c = colours()
+        painter.setFont(font(11))
+        for section in self._bench.session.sections:
+            left, right = self._x(section.start), self._x(section.end)
+            box = QRectF(left + 0.5, RIBBON[0], max(2.0, right - left - 1.5), RIBBON[1])
+            is_chosen = chosen is not None and section.id == chosen.id
+            painter.fillRect(box, c["ink" if is_chosen else "hair"])
+            painter.setPen(c["paper" if is_chosen else "ink"])
+            inside = box.intersected(QRectF(MARGIN, 0, self._width, 100)).adjusted(6, 0, -4, 0)
+            name = painter.fontMetrics().elidedText(section.name, Qt.TextElideMode.ElideRight, int(max(0, inside.width())))
+            painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter, name)
+
+    def _draw_outlines(self, painter: QPainter) -> None:
+        """The louder one behind, so that both can be seen."""
+        render = self._bench.picture.song_render
+        if render is None:
+            return
+        c = colours()
+        pairs = [(render.result.outline, "signal", 150), (render.source.outline, "ink", 175)]
+        if float(render.source.outline.high.max(initial=0)) > float(render.result.outline.high.max(initial=0)) * 1.02:
+            pairs = [(render.source.outline, "ink", 80), (render.result.outline, "signal", 190)]
+        painter.setPen(Qt.PenStyle.NoPen)
+        for outline, name, alpha in pairs:
+            painter.setBrush(c.soft(name, alpha))
+            painter.drawPolygon(self._outline_shape(outline))
+
+    def _outline_shape(self, outline: Outline) -> QPolygonF:
+        columns = int(self._width)
+        per_second = outline.rate / OUTLINE_HOP
+        edges = (self._view.start + np.arange(columns + 1) / columns * self._view.seconds) * per_second
+        first = np.clip(edges[:-1].astype(int), 0, len(outline.high) - 1)
+        last = np.maximum(first + 1, np.clip(np.ceil(edges[1:]).astype(int), 0, len(outline.high)))
+        stops = np.empty(2 * columns, dtype=int)
+        stops[0::2], stops[1::2] = first, last
+        stops = np.minimum(stops, len(outline.high) - 1)
+        high = np.maximum.reduceat(outline.high, stops)[::2]
+        low = np.minimum.reduceat(outline.low, stops)[::2]
+        xs = MARGIN + np.arange(columns) + 0.5
+        points = [QPointF(x, self._y(v)) for x, v in zip(xs, high, strict=True)]
+        points += [QPointF(x, self._y(v)) for x, v in zip(xs[::-1], low[::-1], strict=True)]
+        return QPolygonF(points)
+
+    def _draw_samples(self, painter: QPainter) -> None:
+        """Close up: the samples themselves, both channels; dots where they are far enough apart."""
+        render = self._bench.picture.song_render
+        song = self._bench.audio.song
+        assert song is not None
+        layers = [(song.samples, "ink")]
+        if render is not None:
+            layers.insert(0, (render.result.audio, "signal"))
+        c, rate = colours(), song.rate
+        first = max(0, math.floor(self._view.start * rate))
+        last = min(len(song.samples), math.ceil(self._view.end * rate) + 1)
+        apart = self._width / max(1, last - first)
+        for samples, name in layers:
+            for channel, style in ((0, Qt.PenStyle.SolidLine), (1, Qt.PenStyle.DotLine)):
+                values = samples[first:last, channel]
+                points = [
+                    QPointF(self._x((first + n) / rate), self._y(float(v))) for n, v in enumerate(values)
+                ]
+                painter.setPen(QPen(c.soft(name, 230), 1.2, style))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawPolyline(QPolygonF(points))
+                if apart > 5 and channel == 0:
+                    painter.setBrush(c[name])
+                    for point in points:
+                        painter.drawEllipse(point, 1.8, 1.8)
+
+    def _draw_flat_tops(self, painter: QPainter) -> None:
+        song, c = self._bench.audio.song, colours()
+        assert song is not None
+        drawn = -10.0
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(c["over"])
+        for top in self._bench.audio.flat:
+            start, end = top.start / song.rate, (top.start + top.length) / song.rate
+            if end < self._view.start or start > self._view.end:
+                continue
+            left, right = self._x(start), self._x(end)
+            if right - drawn > 3.0:
+                painter.drawRect(QRectF(left, WAVES[0], max(2.0, right - left), 3))
+                drawn = right
+
+    def _draw_reduction(self, painter: QPainter) -> None:
+        c, top = colours(), REDUCTION[0]
+        painter.setPen(QPen(c["rule"], 1))
+        painter.drawLine(QPointF(MARGIN, top), QPointF(self.width() - MARGIN, top))
+        if self._reduction is not None and self._reduction.max(initial=0.0) > 0.05:
+            columns = int(self._width)
+            edges = (self._view.start + np.arange(columns + 1) / columns * self._view.seconds) * 100.0
+            stops = np.clip(edges.astype(int), 0, len(self._reduction) - 1)
+            values = np.maximum.reduceat(self._reduction, stops[:-1])
+            depth = np.minimum(values / REDUCTION_DEPTH, 1.0) * REDUCTION[1]
+            points = [QPointF(MARGIN, top)]
+            points += [QPointF(MARGIN + n + 0.5, top + d) for n, d in enumerate(depth.tolist())]
+            points.append(QPointF(self.width() - MARGIN, top))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(c.soft("reduction", 200))
+            painter.drawPolygon(QPolygonF(points))
+            text, colour = f"reduction, all steps · down to {float(self._reduction.max()):.1f} dB", "reduction"
+        else:
+            text, colour = "reduction: none", "faint"
+        painter.setFont(font(11))
+        width = painter.fontMetrics().horizontalAdvance(text)
+        painter.fillRect(QRectF(MARGIN + 2, self.height() - 16, width + 6, 14), c.soft("paper", 200))
+        painter.setPen(c[colour])
+        painter.drawText(QPointF(MARGIN + 5, self.height() - 5), text)
+
+    def _draw_loudest(self, painter: QPainter) -> None:
+        start = self._bench.loudest()
+        if start is None or not self._view.start <= start + LOUDEST_SECONDS / 2 <= self._view.end:
+            return
+        c = colours()
+        left, right = self._x(start), self._x(start + LOUDEST_SECONDS)
+        y = WAVES[0] + 1.5
+        painter.setPen(QPen(c["mid"], 2))
+        painter.drawLine(QPointF(left, y), QPointF(right, y))
+        painter.drawLine(QPointF(left, y), QPointF(left, y + 5))
+        painter.drawLine(QPointF(right, y), QPointF(right, y + 5))
+        painter.setFont(font(11))
+        text = f"loudest {LOUDEST_SECONDS:.0f} s"
+        width = painter.fontMetrics().horizontalAdvance(text)
+        if right - left > width + 12:
+            painter.fillRect(QRectF(left + 4, y + 2, width + 6, 13), c.soft("paper", 210))
+            painter.drawText(QPointF(left + 7, y + 12), text)
+
+    def _draw_scale(self, painter: QPainter) -> None:
+        """How much is in view, once it is not all."""
+        if self._view.seconds >= self.length * 0.999:
+            return
+        text = f"{clock(self._view.start)} – {clock(self._view.end)}"
+        if self._view.seconds < 1.0:
+            text = f"{self._view.start:.4f} – {self._view.end:.4f} s"
+        painter.setFont(font(11))
+        width = painter.fontMetrics().horizontalAdvance(text)
+        box = QRectF(self.width() - MARGIN - width - 6, self.height() - 16, width + 6, 14)
+        painter.fillRect(box, colours().soft("paper", 220))
+        painter.setPen(colours()["faint"])
+        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+
+    @staticmethod
+    def _y(value: float) -> float:
+        return WAVES[0] + WAVES[1] / 2 * (1.0 - max(-1.0, min(1.0, value)))
+
+    # --- the mouse and the keyboard ------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        x, y = event.position().x(), event.position().y()
+        if event.button() == Qt.MouseButton.MiddleButton:
+            self._pan = (x, self._view)
+        elif event.button() == Qt.MouseButton.LeftButton:
+            section = self._section_at(x) if y < RIBBON[0] + RIBBON[1] + 2 else None
+            if section is not None:
+                same = section.id == self._bench.session.view.section
+                self._bench.document.look(section="" if same else section.id)
+                if not same:
+                    self._bench.seek(section.start)
+            else:
+                self._bench.seek(min(self.length, max(0.0, self._seconds(x))))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        x = event.position().x()
+        if self._pan is not None:
+            begin, view = self._pan
+            self._set_view(view.start - (x - begin) / self._width * view.seconds, view.seconds)
+        elif event.buttons() & Qt.MouseButton.LeftButton and event.position().y() > RIBBON[0] + RIBBON[1] + 2:
+            self._bench.seek(min(self.length, max(0.0, self._seconds(x))))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._pan = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if event.position().y() < RIBBON[0] + RIBBON[1] + 2:
+            section = self._section_at(event.position().x())
+            if section is not None:
+                self._bench.document.look(section=section.id)
+                self.zoom_to(Span(section.start, section.end))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        turn = event.angleDelta().y() or event.angleDelta().x()
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or event.angleDelta().x():
+            self._set_view(self._view.start - turn / 1200.0 * self._view.seconds, self._view.seconds)
+        else:
+            self.zoom(0.8 ** (turn / 120.0), self._seconds(event.position().x()))
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        keys, step = Qt.Key, self._view.seconds / 50.0
+        actions = {
+            keys.Key_Left: lambda: self._bench.seek(max(0.0, self._position - step)),
+            keys.Key_Right: lambda: self._bench.seek(min(self.length, self._position + step)),
+            keys.Key_Home: lambda: self._bench.seek(0.0),
+            keys.Key_Plus: lambda: self.zoom(0.5),
+            keys.Key_Equal: lambda: self.zoom(0.5),
+            keys.Key_Minus: lambda: self.zoom(2.0),
+            keys.Key_0: lambda: self.zoom_to(None),
+        }
+        if event.key() in actions:
+            actions[keys(event.key())]()
+        else:
+            super().keyPressEvent(event)

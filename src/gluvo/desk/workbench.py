@@ -1,0 +1,503 @@
+"""Between the model and the screens: the document, the renders behind it, and the engine.
+
+Everything that takes longer than a frame happens on worker threads; their results come back as Qt signals.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from gluvo.advise.aim import Found, find_makeup, find_threshold
+from gluvo.advise.loudness_target import Reached, hits_of_joints, reach_target
+from gluvo.compare.match import Reading, matched_gains
+from gluvo.errors import GluvoError
+from gluvo.measure.figures import Figures, figures_of
+from gluvo.measure.flattops import FlatTop, flat_tops
+from gluvo.measure.hits import Hits
+from gluvo.measure.loudness import loudest_span
+from gluvo.measure.spectrum import Spectrum, spectrum
+from gluvo.measure.trace import Span, trace_of
+from gluvo.play.device import Device, SilentDevice, open_device
+from gluvo.play.engine import Engine, Monitoring
+from gluvo.play.graph import CHANGE, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.render.chain import Progress
+from gluvo.render.song import LEAD_IN, Joint, Rendered, Renderer, source_key
+from gluvo.render.worker import Worker
+from gluvo.session.document import Document
+from gluvo.session.media import Sound, place_of, read_sound, read_sum
+from gluvo.session.records import Media, Session
+from gluvo.steps import AnyStep, Glue
+
+AUTOSAVE_MS = 1500
+LOUDEST_SECONDS = 12.0
+
+
+@dataclass(frozen=True, eq=False)
+class Audio:
+    """What was read from disk for a session, and what is missing of it."""
+
+    song: Sound | None = None
+    references: dict[str, Sound] = field(default_factory=dict)
+    missing: tuple[tuple[Media, str], ...] = ()
+    """Media that could not be read, and why."""
+    flat: tuple[FlatTop, ...] = ()
+    reference_figures: dict[str, Figures] = field(default_factory=dict)
+    reference_tone: dict[str, Spectrum] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, eq=False)
+class Picture:
+    """What is known of the sound right now. Parts that are still being worked on are of the state before."""
+
+    chain: tuple[AnyStep, ...] = ()
+    section_render: Rendered | None = None
+    song_render: Rendered | None = None
+    section_current: bool = False
+    song_current: bool = False
+    hits: Hits | None = None
+    hits_step: str = ""
+    gains: dict[str, float] = field(default_factory=dict)
+    tone: Spectrum | None = None
+
+    @property
+    def best(self) -> Rendered | None:
+        """The render that tells most of the section as it now is."""
+        if self.song_current or not self.section_current:
+            return self.song_render or self.section_render
+        return self.section_render
+
+
+class Workbench(QObject):
+    """One open session at a time."""
+
+    session_changed = Signal(object, object)
+    """Before and now; both are sessions."""
+    audio_changed = Signal()
+    picture_changed = Signal()
+    progressed = Signal(str, float)
+    """What is being done and how far; an empty text when nothing is."""
+    told = Signal(str, bool)
+    """A sentence for the user, and whether it tells of trouble."""
+    reached = Signal(object)
+    missing_found = Signal()
+
+    _call = Signal(object)
+
+    def __init__(self, device_choice: str = "") -> None:
+        super().__init__()
+        self.document = Document(Session(), Path.cwd() / "Untitled.gluvo", saved=True)
+        self.audio = Audio()
+        self.picture = Picture()
+        self.engine: Engine | None = None
+        self.device_choice = device_choice
+        self._renderer: Renderer | None = None
+        self._render_worker = Worker("gluvo-render", self._failed)
+        self._task_worker = Worker("gluvo-task", self._failed)
+        self._call.connect(lambda function: function())
+        self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
+        self._autosave.timeout.connect(self.autosave_now)
+        self._generation = 0
+
+    # --- opening and closing -------------------------------------------------------------------------------
+
+    @property
+    def session(self) -> Session:
+        return self.document.session
+
+    def open(self, document: Document) -> None:
+        """Show a document; its audio is read in the background."""
+        self._close_engine()
+        self._generation += 1
+        self._render_worker.cancel()
+        self.document = document
+        self._renderer = None
+        self.audio, self.picture = Audio(), Picture()
+        document.listen(self._session_changed)
+        self.session_changed.emit(Session(), document.session)
+        self.audio_changed.emit()
+        self.picture_changed.emit()
+        self.reload_audio()
+
+    def reload_audio(self) -> None:
+        """Read the session's audio (again), with progress."""
+        session, folder, mine = self.session, self.document.folder, self._generation
+
+        def job(check: Progress) -> None:
+            self._tell("Reading audio", 0.05)
+            audio = read_audio(session, folder, lambda done: (check(done), self._tell("Reading audio", done)))  # type: ignore[func-returns-value]
+            self._on_window(lambda: self._take_audio(audio, mine))
+
+        if session.sources or session.references:
+            self._task_worker.submit(job)
+
+    def _take_audio(self, audio: Audio, generation: int) -> None:
+        if generation != self._generation:
+            return
+        self._close_engine()
+        self.audio = audio
+        if audio.song is not None:
+            session = self.session
+            self._renderer = Renderer(audio.song, source_key(session.sources))
+            self.engine = Engine(audio.song, audio.references, session.chain, session.view.step)
+            self.engine.seek(session.view.position)
+            self._apply_loop()
+            self._apply_monitoring()
+            self.start_device()
+        self.audio_changed.emit()
+        self.progressed.emit("", 0.0)
+        self.render()
+        if audio.missing:
+            self.missing_found.emit()
+
+    def start_device(self) -> None:
+        """Connect the engine to the chosen device, or to the silent one if that cannot be."""
+        if self.engine is None:
+            return
+        device: Device
+        try:
+            device = open_device(self.engine.rate, self.device_choice)
+        except GluvoError as error:
+            self.told.emit(f"{error} Playing to the silent device instead.", True)
+            device = SilentDevice(self.engine.rate)
+        self.engine.start(device)
+
+    def choose_device(self, name: str) -> None:
+        """Play to another device from now on."""
+        self.device_choice = name
+        if self.engine is not None:
+            self.engine.close()
+            self.start_device()
+        self.audio_changed.emit()
+
+    def _close_engine(self) -> None:
+        if self.engine is not None:
+            self.engine.close()
+            self.engine = None
+
+    def close(self) -> None:
+        self._close_engine()
+        self._render_worker.close()
+        self._task_worker.close()
+
+    def autosave_now(self) -> None:
+        try:
+            self.document.autosave()
+        except GluvoError as error:
+            self.told.emit(f"Your work could not be autosaved: {error}", True)
+
+    # --- edits ---------------------------------------------------------------------------------------------
+
+    def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> None:
+        """A named change of the session; see `Document.edit`."""
+        self.document.edit(action, edit, together)
+
+    def set_setting(self, step_id: str, name: str, value: object, label: str) -> None:
+        """Change one setting of a step. What the user sets by hand is no longer held."""
+        step = self.session.step(step_id)
+        if step is None:
+            return
+        changes: dict[str, object] = {name: value}
+        if isinstance(step, Glue):
+            if name == "threshold":
+                changes["hold_aim"] = False
+            if name == "makeup":
+                changes["hold_loudness"] = False
+        changed = msgspec.structs.replace(step, **changes)
+        self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}")
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        self.session_changed.emit(before, now)
+        if before.sources != now.sources or before.references != now.references:
+            self.reload_audio()
+        if before.chain != now.chain or before.view.step != now.view.step:
+            if self.engine is not None:
+                self.engine.change(now.chain, now.view.step)
+        if before.chain != now.chain or any(
+            getattr(before.view, name) != getattr(now.view, name) for name in ("step", "section")
+        ) or before.sections != now.sections:
+            self.render()
+        if (before.view.section, before.view.loop, before.sections) != (now.view.section, now.view.loop, now.sections):
+            self._apply_loop()
+        if before.view != now.view:
+            self._apply_monitoring()
+        if before.replace(view=now.view) != now:
+            self._autosave.start()
+
+    # --- the section and the ear ---------------------------------------------------------------------------
+
+    @property
+    def span(self) -> Span | None:
+        """The chosen section's span; None for the whole song."""
+        section = self.session.section(self.session.view.section)
+        return Span(section.start, section.end) if section else None
+
+    @property
+    def span_name(self) -> str:
+        section = self.session.section(self.session.view.section)
+        return section.name if section else "whole song"
+
+    def hear(self, path: str) -> None:
+        """Choose what is heard: a path of the live graph, or a reference's id."""
+        self.document.look(hear=path)
+
+    def hear_choices(self) -> list[tuple[str, str]]:
+        """What the Hear row offers: path and name, in the order of the keys 1–9."""
+        fixed = [(RESULT, "Result"), (UNTOUCHED, "Untouched"), (STEP_OUT, "Step out"), (CHANGE, "Change only")]
+        return fixed + [(r.id, r.name) for r in self.session.references if r.id in self.audio.references]
+
+    def _apply_loop(self) -> None:
+        if self.engine is None or self.audio.song is None:
+            return
+        if self.session.view.loop:
+            span = self.span or Span(0.0, self.audio.song.seconds)
+            self.engine.loop(span.start, span.end)
+        else:
+            self.engine.no_loop()
+
+    def _apply_monitoring(self) -> None:
+        if self.engine is None:
+            return
+        view = self.session.view
+        gains = self.picture.gains if view.level_matched else {}
+        self.engine.listen(Monitoring(view.hear, gains, view.monitor, view.output_level, view.dim))
+
+    def toggle_play(self) -> None:
+        if self.engine is not None:
+            if self.engine.playing:
+                self.engine.stop()
+            else:
+                self.engine.play()
+
+    def seek(self, seconds: float) -> None:
+        if self.engine is not None:
+            self.engine.seek(seconds)
+        self.document.look(position=max(0.0, seconds))
+
+    # --- renders -------------------------------------------------------------------------------------------
+
+    def render(self) -> None:
+        """Bring all figures up to date, the section's first. Newer calls replace older ones."""
+        renderer, session, span, mine = self._renderer, self.session, self.span, self._generation
+        if renderer is None:
+            return
+        stale = session.chain != self.picture.chain
+        self.picture = replace(
+            self.picture, chain=session.chain, section_current=False,
+            song_current=self.picture.song_current and not stale,
+        )  # fmt: skip
+        references = self.audio.reference_figures
+
+        def job(check: Progress) -> None:
+            def show(**changes: object) -> None:
+                check(0.0)
+                self._on_window(lambda: self._show(mine, session, changes))
+
+            self._tell("Measuring", 0.0)
+            chain = self._held_chain(renderer, session, span, check)
+            if chain != session.chain:
+                self._on_window(lambda: self._amend(mine, session, chain))
+            if span is not None and not renderer.known(chain):
+                show(section_render=renderer.section(chain, span, check), section_current=True)
+            song = renderer.song(chain, lambda done: (check(done), self._tell("Measuring the song", done)))  # type: ignore[func-returns-value]
+            show(song_render=song, song_current=True)
+            chosen = session.view.step
+            before, after = song.before(chosen), song.joint(chosen)
+            hits = None
+            if before and after and after.reduction is not None:
+                hits = hits_of_joints(before, after, span)
+            show(hits=hits, hits_step=chosen)
+            readings = hear_readings(renderer, chain, chosen, span, song, check)
+            for key, f in references.items():
+                readings[key] = Reading(f.integrated, f.true_peak)
+            show(gains=matched_gains(readings))
+            inner = song.result.within(span) or Span(0.0, song.result.trace.seconds)
+            audio = song.result.audio[inner.frames(renderer.rate, len(song.result.audio))]
+            show(tone=spectrum(audio, renderer.rate, "mid", 3))
+            self._tell("", 0.0)
+
+        self._render_worker.submit(job)
+
+    def _show(self, generation: int, session: Session, changes: dict[str, object]) -> None:
+        if generation != self._generation:
+            return
+        self.picture = replace(self.picture, **changes)
+        if "gains" in changes:
+            self._apply_monitoring()
+        self.picture_changed.emit()
+
+    @staticmethod
+    def _held_chain(
+        renderer: Renderer, session: Session, span: Span | None, check: Progress
+    ) -> tuple[AnyStep, ...]:
+        """The chain with held settings found again: thresholds for their aim, make-up for the same loudness."""
+        chain = list(session.chain)
+        for n, step in enumerate(chain):
+            if not isinstance(step, Glue) or not step.on or not (step.hold_aim or step.hold_loudness):
+                continue
+            whole = Span(0.0, renderer.sound.seconds)
+            before = renderer.section(chain[:n], span or whole, check).result
+            if step.hold_aim and step.slope > 0.0:
+                found = find_threshold(step, before, span, check)
+                if abs(found.value - step.threshold) > 0.004:
+                    step = msgspec.structs.replace(step, threshold=round(found.value, 3))
+            if step.hold_loudness:
+                makeup = find_makeup(step, before, span)
+                if abs(makeup.value - step.makeup) > 0.004:
+                    step = msgspec.structs.replace(step, makeup=round(makeup.value, 3))
+            chain[n] = step
+        return tuple(chain)
+
+    def _amend(self, generation: int, session: Session, chain: tuple[AnyStep, ...]) -> None:
+        """Put found settings into the session as part of the action that made them necessary."""
+        if generation == self._generation and self.session.chain == session.chain:
+            self.picture = replace(self.picture, chain=chain)
+            self.document.amend(lambda s: s.replace(chain=chain))
+
+    # --- longer tasks --------------------------------------------------------------------------------------
+
+    def task(self, title: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """Run something long with progress and cancel; `done` gets its result, in the window."""
+
+        def job(check: Progress) -> None:
+            self._tell(title, 0.0)
+            result = work(lambda share: (check(share), self._tell(title, share))[0])  # type: ignore[func-returns-value]
+            self._on_window(lambda: done(result))
+            self._tell("", 0.0)
+
+        self._task_worker.submit(job)
+
+    def cancel_task(self) -> None:
+        self._task_worker.cancel()
+        self.progressed.emit("", 0.0)
+
+    def find_threshold(self, step_id: str) -> None:
+        """Set a Glue's threshold so that it reduces by its aim over the section."""
+        renderer, session, span = self._renderer, self.session, self.span
+        step = session.step(step_id)
+        if renderer is None or not isinstance(step, Glue):
+            return
+        if step.slope == 0.0:
+            self.told.emit("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
+            return
+        index = [s.id for s in session.chain].index(step_id)
+
+        def work(check: Progress) -> object:
+            whole = Span(0.0, renderer.sound.seconds)
+            before = renderer.section(session.chain[:index], span or whole, check).result
+            return find_threshold(step, before, span, check)
+
+        def done(found: object) -> None:
+            assert isinstance(found, Found)
+            now = self.session.step(step_id)
+            if now is None:
+                return
+            changed = msgspec.structs.replace(now, threshold=round(found.value, 3))
+            self.edit("Find threshold", lambda s: s.with_step(changed))
+            if not found.met:
+                self.told.emit(
+                    f"{step.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.", True
+                )
+
+        self.task("Finding the threshold", work, done)
+
+    def reach_target(self) -> None:
+        """Drive the last limiter to the target's loudness over the whole song."""
+        renderer, session, span = self._renderer, self.session, self.span
+        if renderer is None:
+            return
+
+        def done(result: object) -> None:
+            assert isinstance(result, Reached)
+            step = self.session.step(result.step)
+            if step is not None:
+                changed = msgspec.structs.replace(step, drive=round(result.drive, 3), ceiling=result.ceiling)
+                self.edit(f"Reach {session.target.loudness:.1f} LUFS", lambda s: s.with_step(changed))
+            self.reached.emit(result)
+
+        self.task(
+            f"Reaching {session.target.loudness:.1f} LUFS".replace("-", "−"),
+            lambda check: reach_target(renderer, session.chain, session.target, span, check), done,
+        )  # fmt: skip
+
+    def loudest(self) -> float | None:
+        """Where the loudest stretch of the result starts."""
+        song = self.picture.song_render
+        if song is None or song.result.trace.seconds <= LOUDEST_SECONDS:
+            return None
+        return loudest_span(song.result.trace, LOUDEST_SECONDS)
+
+    # --- threads -------------------------------------------------------------------------------------------
+
+    @property
+    def busy(self) -> bool:
+        return self._render_worker.busy or self._task_worker.busy
+
+    def _on_window(self, function: Callable[[], None]) -> None:
+        self._call.emit(function)
+
+    def _tell(self, what: str, share: float) -> None:
+        self.progressed.emit(what, share)
+
+    def _failed(self, error: Exception) -> None:
+        text = str(error) if isinstance(error, GluvoError) else f"Something went wrong inside: {error!r}"
+        self._on_window(lambda: (self.progressed.emit("", 0.0), self.told.emit(text, True)))  # type: ignore[arg-type,return-value]
+
+
+def read_audio(session: Session, folder: Path, progress: Progress) -> Audio:
+    """All audio of a session. What cannot be read is listed, not raised."""
+    missing: list[tuple[Media, str]] = []
+    song: Sound | None = None
+    for media in session.sources:
+        try:
+            read_sound(place_of(media, folder)) if len(session.sources) > 1 else None
+            progress(0.2)
+        except GluvoError as error:
+            missing.append((media, str(error)))
+    if session.sources and not missing:
+        try:
+            song = read_sum([place_of(media, folder) for media in session.sources])
+        except GluvoError as error:
+            missing.append((session.sources[0], str(error)))
+    references: dict[str, Sound] = {}
+    for n, reference in enumerate(session.references):
+        progress(0.4 + 0.4 * n / len(session.references))
+        try:
+            references[reference.id] = read_sound(place_of(reference.media, folder), song.rate if song else None)
+        except GluvoError as error:
+            missing.append((reference.media, str(error)))
+    progress(0.9)
+    return Audio(
+        song, references, tuple(missing),
+        flat_tops(song.samples) if song is not None else (),
+        {key: figures_of(trace_of(s.samples, s.rate)) for key, s in references.items()},
+        {key: spectrum(s.samples, s.rate, "mid", 3) for key, s in references.items()},
+    )  # fmt: skip
+
+
+def hear_readings(
+    renderer: Renderer, chain: tuple[AnyStep, ...], chosen: str, span: Span | None, song: Rendered, check: Progress
+) -> dict[str, Reading]:
+    """How loud each path of the Hear row is in the section."""
+
+    def reading(joint: Joint) -> Reading:
+        f = joint.figures(span)
+        return Reading(f.integrated, f.true_peak)
+
+    readings = {RESULT: reading(song.result), UNTOUCHED: reading(song.source)}
+    without = [step for step in chain if step.id != chosen]
+    section = span or Span(0.0, renderer.sound.seconds)
+    readings[STEP_OUT] = reading(renderer.section(without, section, check).result)
+    before, after = song.before(chosen), song.joint(chosen)
+    if before is not None and after is not None:
+        first = max(0.0, section.start - min(LEAD_IN, 1.0))
+        frames = Span(first, section.end).frames(renderer.rate, len(after.audio))
+        change = after.audio[frames].astype(np.float64) - before.audio[frames]
+        figures = figures_of(trace_of(change, renderer.rate), Span(section.start - first, section.end - first))
+        readings[CHANGE] = Reading(figures.integrated, figures.true_peak, quiet_by_nature=True)
+    return readings

@@ -1,0 +1,184 @@
+"""Peaks between samples (ITU-R BS.1770-5, Annex 2, made finer).
+
+Two interpolators share the work. A coarse one, fourfold with 12 taps as in the standard, runs over everything in
+vector code. A fine one, eightfold with 64 taps and a parabola through its highest points, runs only where the
+coarse reading tops its surroundings and comes near what matters. The fine one is within 0.05 dB of ideal
+interpolation up to 0.47 of the sample rate.
+"""
+
+from __future__ import annotations
+
+import functools
+
+import numpy as np
+
+from gluvo.dsp.kernel import Audio, Floats, kernel, sum_kernel
+
+TAPS = 64
+"""Taps of each fine phase; the filter looks `HALF` samples to either side."""
+HALF = TAPS // 2
+COARSE_TAPS = 12
+NEAR = 0.72
+"""The coarse reading may be low by this factor (2.9 dB, near the Nyquist frequency)."""
+
+SAFE = 1.002
+"""A gentle filter's readings are taken this much larger (0.017 dB): they are only sampled, too."""
+
+
+@functools.cache
+def phases(factor: int, taps: int, beta: float) -> Floats:
+    """Kaiser-windowed sinc phases, ``(factor − 1, taps)``: phase p reads (p + 1)/factor after a sample.
+
+    The sample itself needs no filter. Each phase has unit gain at 0 Hz.
+    """
+    half = taps // 2
+    offsets = np.arange(1, factor)[:, None] / factor
+    t = np.arange(-half + 1, half + 1)[None, :] - offsets
+    window = np.i0(beta * np.sqrt(np.maximum(0.0, 1.0 - (t / half) ** 2))) / np.i0(beta)
+    h = np.sinc(t) * window
+    return np.ascontiguousarray(h / h.sum(axis=1, keepdims=True))
+
+
+def coarse_phases(rate: int) -> Floats:
+    """Fourfold up to 64 kHz, twofold above."""
+    return phases(4 if rate <= 64_000 else 2, COARSE_TAPS, 5.0)
+
+
+def fine_phases(rate: int) -> Floats:
+    """Eightfold up to 128 kHz, fourfold above."""
+    return phases(8 if rate <= 128_000 else 4, TAPS, 6.0)
+
+
+def gentle_phases(rate: int) -> Floats:
+    """As `fine_phases`, but falling slowly past the Nyquist frequency, as many converters do."""
+    inner = phases(8 if rate <= 128_000 else 4, 20, 5.0)
+    return np.pad(inner, ((0, 0), (HALF - 10, HALF - 10)))
+
+
+@kernel
+def coarse_peaks(h, history, frames, y, out, column):  # type: ignore[no-untyped-def]
+    """The coarse reading of the interval from each sample to the next into ``out[:frames, column]``.
+
+    Frames are innermost and the taps are written out over plain slices, so that the compiler makes vector code.
+    """
+    offset = HALF - COARSE_TAPS // 2
+    here, after = history[HALF - 1 : HALF - 1 + frames], history[HALF : HALF + frames]
+    for i in range(frames):
+        y[i] = max(abs(here[i]), abs(after[i]))
+    for p in range(h.shape[0]):
+        a0, a1, a2, a3, a4, a5 = h[p, 0], h[p, 1], h[p, 2], h[p, 3], h[p, 4], h[p, 5]
+        b0, b1, b2, b3, b4, b5 = h[p, 6], h[p, 7], h[p, 8], h[p, 9], h[p, 10], h[p, 11]
+        x0, x1 = history[offset : offset + frames], history[offset + 1 : offset + 1 + frames]
+        x2, x3 = history[offset + 2 : offset + 2 + frames], history[offset + 3 : offset + 3 + frames]
+        x4, x5 = history[offset + 4 : offset + 4 + frames], history[offset + 5 : offset + 5 + frames]
+        x6, x7 = history[offset + 6 : offset + 6 + frames], history[offset + 7 : offset + 7 + frames]
+        x8, x9 = history[offset + 8 : offset + 8 + frames], history[offset + 9 : offset + 9 + frames]
+        xa, xb = history[offset + 10 : offset + 10 + frames], history[offset + 11 : offset + 11 + frames]
+        for i in range(frames):
+            v = a0 * x0[i] + a1 * x1[i] + a2 * x2[i] + a3 * x3[i] + a4 * x4[i] + a5 * x5[i]
+            v += b0 * x6[i] + b1 * x7[i] + b2 * x8[i] + b3 * x9[i] + b4 * xa[i] + b5 * xb[i]
+            y[i] = max(y[i], abs(v))
+    for i in range(frames):
+        out[i, column] = y[i]
+
+
+@kernel
+def tops(out, i, column, frames):  # type: ignore[no-untyped-def]
+    """Whether an interval's coarse reading is a local maximum, or nearly. Block edges always count."""
+    v = out[i, column] * 1.05
+    return (i == 0 or v >= out[i - 1, column]) and (i + 1 >= frames or v >= out[i + 1, column])
+
+
+@sum_kernel
+def weighted_sum(h, x):  # type: ignore[no-untyped-def]
+    total = 0.0
+    for k in range(TAPS):
+        total += h[k] * x[k]
+    return total
+
+
+@kernel
+def fine_peak(h, history, i):  # type: ignore[no-untyped-def]
+    """The largest magnitude from the sample of ``out[i]`` up to its successor, by the fine interpolator."""
+    count = h.shape[0]
+    first, last = abs(history[i + HALF - 1]), abs(history[i + HALF])
+    before, top, later = first, first, last
+    previous, found = first, -1
+    for p in range(count + 1):
+        v = last
+        if p < count:
+            v = abs(weighted_sum(h[p], history[i : i + TAPS]))
+        if found == p - 1 and found >= 0:
+            later = v
+        if v > top and p < count:
+            before, top, found = previous, v, p
+        previous = v
+    if found < 0:
+        return max(first, last)
+    bend = before - 2.0 * top + later
+    if bend < 0.0 and later <= top:
+        top -= 0.125 * (later - before) ** 2 / bend
+    return max(top, last)
+
+
+@kernel
+def refine(steep, gentle, history, frames, floor, out, column):  # type: ignore[no-untyped-def]
+    """Raise the coarse readings that may pass `floor` to fine ones where they top their surroundings.
+
+    What lies near the Nyquist frequency peaks differently behind every converter's filter. The largest of a steep
+    and two gentle readings is the safe side for all of them.
+    """
+    before = 0.0
+    for i in range(frames):
+        v = out[i, column]
+        if v > floor * NEAR:
+            later = out[i + 1, column] if i + 1 < frames else 0.0
+            if v * 1.1 >= max(before, later):
+                peak = max(fine_peak(steep, history, i), SAFE * fine_peak(gentle, history, i))
+                out[i, column] = max(v, peak)
+        before = v
+
+
+@kernel
+def roll_in(history, x, column, frames):  # type: ignore[no-untyped-def]
+    """Append ``x[:, column]`` behind the kept frames of `history`."""
+    for i in range(frames):
+        history[TAPS - 1 + i] = x[i, column]
+
+
+@kernel
+def roll_out(history, frames):  # type: ignore[no-untyped-def]
+    """Keep the last frames of `history` for the next block."""
+    for i in range(TAPS - 1):
+        history[i] = history[frames + i]
+
+
+class PeakReader:
+    """Peaks between samples, block by block; late by `HALF` frames.
+
+    After ``read(x, floor, out)``, ``out[i]`` is the largest magnitude from the sample `HALF` frames before ``x[i]``
+    up to that sample's successor: exact where it may pass `floor`, coarse elsewhere.
+    """
+
+    def __init__(self, rate: int, longest_block: int) -> None:
+        self.coarse, self.fine, self.gentle = coarse_phases(rate), fine_phases(rate), gentle_phases(rate)
+        self.history = np.zeros((2, TAPS - 1 + longest_block))
+        self._row = np.zeros(longest_block)
+
+    def take(self, x: Audio, out: Floats) -> None:
+        """Coarse peaks of `x` (n, 2) into `out` (n, 2). `leave` must follow before the next block."""
+        for c in range(2):
+            roll_in(self.history[c], x, c, len(x))
+            coarse_peaks(self.coarse, self.history[c], len(x), self._row, out, c)
+
+    def leave(self, frames: int) -> None:
+        """Keep what the next block needs of the past."""
+        for c in range(2):
+            roll_out(self.history[c], frames)
+
+    def read(self, x: Audio, floor: float, out: Floats) -> None:
+        """Peaks of `x` (n, 2) into `out` (n, 2), fine where they may pass `floor`."""
+        self.take(x, out)
+        for c in range(2):
+            refine(self.fine, self.gentle, self.history[c], len(x), floor, out, c)
+        self.leave(len(x))

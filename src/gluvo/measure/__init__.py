@@ -1,0 +1,1 @@
+"""Measures: arrays in, frozen results out."""

@@ -1,0 +1,113 @@
+"""Outlines of audio and of reduction, for drawing and for counting."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from gluvo.dsp.kernel import Floats, kernel
+from gluvo.measure.trace import Span, Trace, hop_frames
+
+OUTLINE_HOP = 256
+"""Frames between points of an outline."""
+REDUCTION_HOP = 16
+"""Frames between points of a reduction's curve."""
+
+
+@dataclass(frozen=True, eq=False)
+class Outline:
+    """The smallest and largest sample of both channels in every `OUTLINE_HOP` frames."""
+
+    low: Floats
+    high: Floats
+    rate: int
+
+
+def outline_of(x: np.ndarray, rate: int) -> Outline:
+    """The outline of audio, (frames, 2)."""
+    count = -(-len(x) // OUTLINE_HOP)
+    low, high = np.zeros(count), np.zeros(count)
+    _extremes(x, OUTLINE_HOP, low, high)
+    return Outline(low, high, rate)
+
+
+@kernel
+def _extremes(x, hop, low, high):  # type: ignore[no-untyped-def]
+    for k in range(low.shape[0]):
+        bottom, top = 0.0, 0.0
+        for i in range(k * hop, min(x.shape[0], (k + 1) * hop)):
+            bottom = min(bottom, min(x[i, 0], x[i, 1]))
+            top = max(top, max(x[i, 0], x[i, 1]))
+        low[k], high[k] = bottom, top
+
+
+@dataclass(frozen=True, eq=False)
+class Reduction:
+    """What a step takes away, in dB ≥ 0."""
+
+    rate: int
+    curve: np.ndarray
+    """Means over every `REDUCTION_HOP` frames, float32."""
+    mean: Floats
+    """Means over every 10 ms."""
+    top: Floats
+    """Largest of every 10 ms."""
+
+    @property
+    def curve_rate(self) -> float:
+        return self.rate / REDUCTION_HOP
+
+    def largest(self, span: Span | None = None) -> float:
+        """The largest reduction, dB."""
+        return float(self.top[self._rows(span)].max(initial=0.0))
+
+    def average(self, heard: np.ndarray, span: Span | None = None) -> float:
+        """The mean reduction in dB over the hops that are `heard` (see `heard_hops`)."""
+        rows = self._rows(span)
+        mean, mask = self.mean[rows], heard[: len(self.mean)][rows]
+        return float(mean[mask].mean()) if mask.any() else 0.0
+
+    def _rows(self, span: Span | None) -> slice:
+        if span is None:
+            return slice(None)
+        hop = hop_frames(self.rate) / self.rate
+        return slice(max(0, round(span.start / hop)), max(0, round(span.end / hop)))
+
+
+class ReductionTracer:
+    """Collects a step's reduction, block by block."""
+
+    def __init__(self, rate: int, frames: int) -> None:
+        self._rate, self._at, self._frames = rate, 0, frames
+        self._curve = np.zeros(-(-frames // REDUCTION_HOP), dtype=np.float32)
+        hops = -(-frames // hop_frames(rate))
+        self._mean, self._top = np.zeros(hops), np.zeros(hops)
+
+    def push(self, reduction: Floats) -> None:
+        """The next block of per-frame reduction."""
+        _collect(
+            reduction, self._at, self._frames, hop_frames(self._rate), self._curve, self._mean, self._top
+        )
+        self._at += len(reduction)
+
+    def finish(self) -> Reduction:
+        return Reduction(self._rate, self._curve, self._mean, self._top)
+
+
+@kernel
+def _collect(reduction, at, frames, hop, curve, mean, top):  # type: ignore[no-untyped-def]
+    for i in range(reduction.shape[0]):
+        place = at + i
+        if place < frames:
+            r = reduction[i]
+            curve[place // REDUCTION_HOP] += r / REDUCTION_HOP
+            mean[place // hop] += r / hop
+            top[place // hop] = max(top[place // hop], r)
+
+
+def heard_hops(trace: Trace, above_db: float = -50.0) -> np.ndarray:
+    """Which 10 ms have signal: RMS over the surrounding 100 ms above `above_db` dBFS. Only these count in means."""
+    power = trace.squares.mean(axis=1)
+    smooth = np.convolve(power, np.full(10, 0.1), mode="same") if len(power) >= 10 else power
+    return np.asarray(smooth > 10.0 ** (above_db / 10.0))

@@ -1,0 +1,1 @@
+"""Playing: the transport, the live graph, and the devices it plays to."""

@@ -1,0 +1,120 @@
+"""Where sound goes: a sound card, or a silent stand-in that keeps the same time."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+import soundfile
+
+from gluvo.errors import DeviceError
+
+BLOCK = 512
+"""Frames written at a time."""
+DEPTH = 2048
+"""Frames that a device holds ahead of what is heard: 43 ms at 48 kHz."""
+SILENT = "silent"
+
+
+class Device(Protocol):
+    """Takes blocks in time."""
+
+    name: str
+    rate: int
+
+    def write(self, block: np.ndarray) -> bool:
+        """Take a block, ``(n, 2)`` float32; waits until there is room. True if the device had run dry before."""
+
+    def close(self) -> None:
+        """Stop; nothing can be written after."""
+
+
+class SilentDevice:
+    """Makes no sound but keeps real time; can write what it was given to a WAV file."""
+
+    name = "Silent device"
+
+    def __init__(self, rate: int, record: Path | None = None) -> None:
+        self.rate = rate
+        self._file = soundfile.SoundFile(str(record), "w", rate, 2, "FLOAT") if record else None
+        self._due: float | None = None
+        """When the last written frame will have been played."""
+
+    def write(self, block: np.ndarray) -> bool:
+        if self._file is not None:
+            self._file.write(block)
+        now = time.monotonic()
+        dry = self._due is not None and now > self._due
+        if self._due is None or dry:
+            self._due = now
+        self._due += len(block) / self.rate
+        ahead = self._due - now - DEPTH / self.rate
+        if ahead > 0.0:
+            time.sleep(ahead)
+        return dry
+
+    def close(self) -> None:
+        if self._file is not None:
+            self._file.close()
+            self._file = None
+
+
+class SoundCard:
+    """An output of PortAudio. Writing waits inside PortAudio, with the interpreter's lock released."""
+
+    def __init__(self, rate: int, index: int | None = None) -> None:
+        try:
+            import sounddevice
+
+            info = sounddevice.query_devices(index, "output")
+            self._stream = sounddevice.OutputStream(
+                samplerate=rate,
+                device=index,
+                channels=2,
+                dtype="float32",
+                blocksize=BLOCK,
+                latency=DEPTH / rate,
+            )
+            self._stream.start()
+        except OSError as error:  # no PortAudio on this machine
+            raise DeviceError(f"Sound output is not available ({error}).") from None
+        except (sounddevice.PortAudioError, ValueError) as error:
+            raise DeviceError(f"The sound device cannot play at {rate / 1000:g} kHz ({error}).") from None
+        self.name = str(info["name"])
+        self.rate = rate
+
+    def write(self, block: np.ndarray) -> bool:
+        return bool(self._stream.write(block))
+
+    def close(self) -> None:
+        self._stream.close()
+
+
+def outputs() -> list[tuple[int, str]]:
+    """The sound cards' outputs: number and name. Empty where there are none."""
+    try:
+        import sounddevice
+
+        found = sounddevice.query_devices()
+    except OSError:
+        return []
+    except sounddevice.PortAudioError:
+        return []
+    return [(n, str(d["name"])) for n, d in enumerate(found) if d["max_output_channels"] >= 2]
+
+
+def open_device(rate: int, choice: str = "") -> Device:
+    """The chosen output by name, else the default one, else the silent device."""
+    if choice == SILENT:
+        return SilentDevice(rate)
+    found = outputs()
+    index = next((n for n, name in found if name == choice), None)
+    try:
+        if found:
+            return SoundCard(rate, index)
+    except DeviceError:
+        if choice:
+            raise
+    return SilentDevice(rate)

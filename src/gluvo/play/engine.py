@@ -1,0 +1,297 @@
+"""The engine: pulls blocks from the song through the live graph to a device, on a thread of its own."""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from gluvo.dsp.db import gain_of
+from gluvo.dsp.kernel import Audio, kernel
+from gluvo.errors import DeviceError
+from gluvo.play.device import BLOCK, Device
+from gluvo.play.graph import REFERENCES, RESULT, LiveGraph
+from gluvo.play.meters import MeterRing
+from gluvo.play.playhead import FADE_SECONDS, Playhead
+from gluvo.session.media import Sound
+from gluvo.steps import MAX_BLOCK, Step
+
+SWAP_SECONDS = 0.020
+PREROLL_SECONDS = 1.0
+DIM_DB = -20.0
+
+MONITOR = {
+    "stereo": ((1.0, 0.0), (0.0, 1.0)),
+    "mid": ((0.5, 0.5), (0.5, 0.5)),
+    "side": ((0.5, -0.5), (-0.5, 0.5)),
+    "left": ((1.0, 0.0), (1.0, 0.0)),
+    "right": ((0.0, 1.0), (0.0, 1.0)),
+    "mono": ((0.5, 0.5), (0.5, 0.5)),
+}
+"""Rows of the matrix from (left, right) to each ear. Side keeps its polarity per ear, so that it sounds wide."""
+
+
+@dataclass(frozen=True)
+class Monitoring:
+    """What is heard, and how."""
+
+    path: str = RESULT
+    """A path of the live graph, or a reference's id."""
+    gains: Mapping[str, float] = field(default_factory=dict)
+    """dB for each path, as level-matched; paths that are not named get 0."""
+    view: str = "stereo"
+    level: float = 0.0
+    dim: bool = False
+
+
+@kernel
+def ramp_mix(x, now, goal, step, out):  # type: ignore[no-untyped-def]
+    """Add `x` through a 2 × 2 matrix that moves from `now` to `goal`, by at most `step` a frame."""
+    for i in range(x.shape[0]):
+        for a in range(2):
+            for b in range(2):
+                now[a, b] += min(step, max(-step, goal[a, b] - now[a, b]))
+            out[i, a] += now[a, 0] * x[i, 0] + now[a, 1] * x[i, 1]
+
+
+@kernel
+def crossfade(old, new, at, length):  # type: ignore[no-untyped-def]
+    """Fade `new` in over `old`, in place of `new`, from place `at` of a fade of `length` frames."""
+    for i in range(new.shape[0]):
+        share = min(1.0, (at + i + 1) / length)
+        for c in range(2):
+            new[i, c] = old[i, c] + share * (new[i, c] - old[i, c])
+
+
+class Engine:
+    """Plays a song through its chain.
+
+    Other threads only leave requests, which the audio thread takes at the next block's edge. `pull` makes the
+    next block; the thread calls it for the device, tests call it directly.
+    """
+
+    def __init__(
+        self, song: Sound, references: Mapping[str, Sound], steps: Sequence[Step], chosen: str = ""
+    ) -> None:
+        """References must be at the song's rate."""
+        self.rate = song.rate
+        self._song = song.samples
+        self._references = {key: sound.samples for key, sound in references.items()}
+        self._silence = np.zeros((1, 2), dtype=np.float32)
+        self._graph = LiveGraph(steps, chosen, self.rate)
+        self._old: LiveGraph | None = None
+        self._swap_at = 0
+        self._swap_frames = round(SWAP_SECONDS * self.rate)
+        self._waiting: LiveGraph | None = None
+        self._requests: deque[Callable[[], None]] = deque()
+        self._head = Playhead(self.rate)
+        self._playing = False
+        self._monitoring = Monitoring()
+        self._slots = ["" for _ in REFERENCES]
+        """The reference in each of the graph's places for them."""
+        self._slot = 0
+        self._matrices: dict[str, np.ndarray] = {name: np.zeros((2, 2)) for name in self._graph.paths}
+        self._goals: dict[str, np.ndarray] = {name: np.zeros((2, 2)) for name in self._graph.paths}
+        self._fade_step = 1.0 / (FADE_SECONDS * self.rate)
+        self._fade_frames_left = 0
+        self._in = np.zeros((MAX_BLOCK, 2))
+        self._references_in = [np.zeros((MAX_BLOCK, 2)) for _ in REFERENCES]
+        self._out = np.zeros((MAX_BLOCK, 2))
+        self._block = np.zeros((BLOCK, 2), dtype=np.float32)
+        self.meters = MeterRing(self.rate)
+        self.dropouts = 0
+        self.failed: str | None = None
+        self._device: Device | None = None
+        self._thread: threading.Thread | None = None
+        self._closing = False
+
+    # --- requests, from any thread -------------------------------------------------------------------------
+
+    def play(self) -> None:
+        self._requests.append(self._start)
+
+    def stop(self) -> None:
+        self._requests.append(self._stop)
+
+    def seek(self, seconds: float) -> None:
+        frame = min(max(0, round(seconds * self.rate)), len(self._song) - 1)
+        self._requests.append(lambda: self._head.seek(frame, fade=self._playing))
+
+    def loop(self, start: float, end: float) -> None:
+        """Loop between two times in seconds."""
+        frames = round(start * self.rate), min(round(end * self.rate), len(self._song))
+        self._requests.append(lambda: self._head.set_loop(frames))
+
+    def no_loop(self) -> None:
+        self._requests.append(lambda: self._head.set_loop(None))
+
+    def listen(self, monitoring: Monitoring) -> None:
+        """Hear something else, or otherwise: crossfaded within 10 ms."""
+        self._requests.append(lambda: self._set_monitoring(monitoring))
+
+    def change(self, steps: Sequence[Step], chosen: str) -> None:
+        """Take over an edited chain: prepared here, swapped in at a block's edge with a 20 ms crossfade."""
+        graph = LiveGraph(steps, chosen, self.rate)
+
+        def swap() -> None:
+            self._waiting = graph
+
+        self._requests.append(swap)
+
+    # --- state, for any thread -----------------------------------------------------------------------------
+
+    @property
+    def playing(self) -> bool:
+        return self._playing
+
+    @property
+    def position(self) -> float:
+        """What is being made audible, in seconds of the song."""
+        frame = self._head.position - (self._graph.latency if self._playing else 0)
+        loop = self._head.loop
+        if loop and self._head.position >= loop[0] > frame and self._playing:
+            frame += loop[1] - loop[0]
+        return min(max(0, frame), len(self._song)) / self.rate
+
+    @property
+    def step_ids(self) -> tuple[str, ...]:
+        """The steps of the live chain, in the order of the meters' reductions."""
+        return tuple(step.id for step in self._graph.steps)
+
+    # --- the audio thread ----------------------------------------------------------------------------------
+
+    def pull(self, out: Audio) -> None:
+        """Make the next block, ``(n, 2)`` with n ≤ `MAX_BLOCK`."""
+        while self._requests:
+            self._requests.popleft()()
+        n = len(out)
+        out[:] = 0.0
+        if not self._playing and self._fade_frames_left <= 0:
+            self._take_waiting(fade=False)
+            return
+        song, references = self._in[:n], [x[:n] for x in self._references_in]
+        for key, x in zip(self._slots, references, strict=True):
+            self._head.read(self._references.get(key, self._silence), x, wraps=True)
+        self._head.read(self._song, song)
+        self._head.go_on()
+        self._take_waiting(fade=True)
+        graph = self._graph
+        graph.process(song, references)
+        if self._old is not None:
+            self._old.process(song, references)
+            for name, path in graph.paths.items():
+                crossfade(self._old.paths[name][:n], path[:n], self._swap_at, self._swap_frames)
+            self._swap_at += n
+            if self._swap_at >= self._swap_frames:
+                self._old = None
+        for name, path in graph.paths.items():
+            now, goal = self._matrices[name], self._goals[name]
+            if now.any() or goal.any():
+                ramp_mix(path[:n], now, goal, self._fade_step, out)
+        self.meters.write(graph.paths[self._path_name()][:n], graph.processors)
+        if not self._playing:
+            self._fade_frames_left -= n
+        elif self._head.loop is None and self._head.position >= len(self._song) + graph.latency:
+            self._stop()
+            self._head.seek(0, fade=False)
+
+    def _take_waiting(self, fade: bool) -> None:
+        if self._waiting is None or self._old is not None:
+            return
+        new, self._waiting = self._waiting, None
+        new.adopt(self._graph)
+        if fade:
+            self._old, self._swap_at = self._graph, 0
+        self._graph = new
+
+    def _start(self) -> None:
+        if self._playing:
+            return
+        self._playing = True
+        self._take_waiting(fade=False)
+        self._pre_roll()
+        self._aim_matrices()
+
+    def _pre_roll(self) -> None:
+        """Run the second before the start through the graph, so that it begins as if it had been playing.
+
+        Nothing is heard yet, so the time this takes is not missed by the device.
+        """
+        start = self._head.position
+        graph = self._graph
+        first = max(0, start - round(PREROLL_SECONDS * self.rate))
+        for x in self._references_in:
+            x[:] = 0.0
+        fresh = LiveGraph(graph.steps, graph.step.steps[0].id if graph.step.steps else "", self.rate)
+        for at in range(first, start, MAX_BLOCK):
+            n = min(MAX_BLOCK, start - at)
+            self._in[:n] = self._song[at : at + n]
+            fresh.process(self._in[:n], [x[:n] for x in self._references_in])
+        self._graph, self._old = fresh, None
+
+    def _stop(self) -> None:
+        if self._playing:
+            self._playing = False
+            self._fade_frames_left = round(FADE_SECONDS * self.rate)
+            self._aim_matrices()
+
+    def _set_monitoring(self, monitoring: Monitoring) -> None:
+        self._monitoring = monitoring
+        if monitoring.path in self._references and monitoring.path != self._slots[self._slot]:
+            self._slot = 1 - self._slot  # into the place that is not heard, so that one fades into the other
+            self._slots[self._slot] = monitoring.path
+        self._aim_matrices()
+
+    def _path_name(self) -> str:
+        path = self._monitoring.path
+        return path if path in self._graph.paths else REFERENCES[self._slot]
+
+    def _aim_matrices(self) -> None:
+        m = self._monitoring
+        gain = gain_of(m.gains.get(m.path, 0.0) + m.level + (DIM_DB if m.dim else 0.0))
+        heard = self._path_name()
+        for name, goal in self._goals.items():
+            goal[:] = 0.0
+            if self._playing and name == heard:
+                goal[:] = np.array(MONITOR[m.view]) * gain
+
+    # --- the device ----------------------------------------------------------------------------------------
+
+    def start(self, device: Device) -> None:
+        """Play to a device from now on, on a thread of its own."""
+        self._device = device
+        self._closing = False
+        self._thread = threading.Thread(target=self._run, name="gluvo-audio", daemon=True)
+        self._thread.start()
+
+    def close(self) -> None:
+        """Stop the thread and close the device."""
+        self._closing = True
+        if self._thread is not None:
+            self._thread.join(timeout=2.0)
+            self._thread = None
+        if self._device is not None:
+            self._device.close()
+            self._device = None
+
+    @property
+    def device_name(self) -> str:
+        return self._device.name if self._device else "no device"
+
+    def _run(self) -> None:
+        device = self._device
+        assert device is not None
+        out = self._out[:BLOCK]
+        sounding = False
+        try:
+            while not self._closing:
+                was_sounding, sounding = sounding, self._playing
+                self.pull(out)
+                np.copyto(self._block, out, casting="same_kind")
+                if device.write(self._block) and was_sounding and sounding:
+                    self.dropouts += 1
+        except DeviceError as error:
+            self.failed = str(error)

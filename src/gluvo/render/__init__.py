@@ -1,0 +1,1 @@
+"""From the session to sound: chains, whole-song renders and their cache."""

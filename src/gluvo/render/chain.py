@@ -1,0 +1,96 @@
+"""A chain of steps, run block by block: the same for live sound and for renders."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+
+import numpy as np
+
+from gluvo.dsp.delay import clean
+from gluvo.dsp.kernel import Audio
+from gluvo.errors import Cancelled
+from gluvo.steps import MAX_BLOCK, Processor, Step
+
+Progress = Callable[[float], None]
+"""Is told how much is done, 0–1. It may raise `Cancelled`."""
+
+
+def no_progress(_done: float) -> None:
+    """Nobody wants to know."""
+
+
+class Chain:
+    """The processors of the steps that are on, one after the other.
+
+    >>> from gluvo.steps import Trim
+    >>> chain = Chain([Trim(gain=-6.0, id="a")], 48000)
+    >>> block = np.ones((4, 2)); chain.process(block, block)
+    >>> round(float(block[0, 0]), 3)
+    0.501
+    """
+
+    def __init__(self, steps: Sequence[Step], rate: int) -> None:
+        self.rate = rate
+        self.steps = tuple(step for step in steps if step.on)
+        self.processors: tuple[Processor, ...] = tuple(step.make(rate) for step in self.steps)
+        self.latency = sum(p.latency for p in self.processors)
+
+    def process(self, x: Audio, out: Audio) -> None:
+        """Process up to `MAX_BLOCK` frames into `out`, which may be `x`. Whatever comes in, what goes on is finite."""
+        clean(x, out)
+        for processor in self.processors:
+            processor.process(out, out)
+
+    def adopt(self, other: Chain) -> None:
+        """Take over the state of the steps that both chains have."""
+        earlier = {step.id: p for step, p in zip(other.steps, other.processors, strict=True)}
+        for step, processor in zip(self.steps, self.processors, strict=True):
+            if step.id in earlier:
+                processor.adopt(earlier[step.id])
+
+
+def stream(
+    chain: Chain, x: np.ndarray, progress: Progress = no_progress
+) -> Iterator[tuple[int, slice, Audio]]:
+    """Run `x` (frames, 2) through a chain: where each block begins in `x`, its place in the processors' last block
+    (for what they report), and the block itself, aligned with `x`.
+
+    The chain's latency is made good: silence is fed after the end, and what comes before the beginning dropped.
+    The yielded block is used again for the next one.
+    """
+    total, late = len(x), chain.latency
+    block, out = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
+    for start in range(0, total + late, MAX_BLOCK):
+        n = min(MAX_BLOCK, total + late - start)
+        given = max(0, min(n, total - start))
+        block[:given] = x[start : start + given]
+        block[given:n] = 0.0
+        chain.process(block[:n], out[:n])
+        skip = max(0, late - start)
+        if skip < n:
+            yield start + skip - late, slice(skip, n), out[skip:n]
+        progress((start + n) / (total + late))
+
+
+def run_chain(steps: Sequence[Step], x: np.ndarray, rate: int, progress: Progress = no_progress) -> Audio:
+    """The whole of `x` through the steps, float64, aligned with `x`."""
+    result = np.zeros((len(x), 2))
+    for start, _, block in stream(Chain(steps, rate), x, progress):
+        result[start : start + len(block)] = block
+    return result
+
+
+class Stopper:
+    """Lets one thread stop another's work: hand its `check` to the work as progress."""
+
+    def __init__(self, then: Progress = no_progress) -> None:
+        self.stopped = False
+        self._then = then
+
+    def stop(self) -> None:
+        self.stopped = True
+
+    def check(self, done: float) -> None:
+        if self.stopped:
+            raise Cancelled("stopped")
+        self._then(done)

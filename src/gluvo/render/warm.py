@@ -1,0 +1,37 @@
+"""Compile every kernel ahead of time, into the cache on disk."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from gluvo.measure.figures import figures_of
+from gluvo.measure.flattops import flat_tops
+from gluvo.measure.hits import hits_of
+from gluvo.measure.overview import outline_of
+from gluvo.measure.trace import trace_of
+from gluvo.render.chain import Progress, no_progress, run_chain
+from gluvo.render.song import Joint, rendered_joint
+from gluvo.steps import STEP_KINDS, Glue, Limiter, Step
+
+RATE = 48_000
+
+
+def warm_up(progress: Progress = no_progress) -> None:
+    """Run everything once on a blink of noise. Quick when the cache is there already."""
+    x = (np.random.default_rng(0).standard_normal((RATE, 2)) * 0.2).astype(np.float32)
+    joint = Joint("", "", x, trace_of(x, RATE), outline_of(x, RATE))
+    figures_of(joint.trace)
+    variants: list[Step] = [kind() for kind in STEP_KINDS]
+    variants += [
+        Glue(ratio=2.0, threshold=-20.0, low_cut=100.0, tilt=1.0, bell_gain=3.0),
+        Glue(ratio=2.0, threshold=-20.0, link=50.0, mode="mid_side", rms=5.0),
+        Limiter(drive=6.0), Limiter(drive=6.0, true_peak=False, link=0.0),
+    ]  # fmt: skip
+    for n, step in enumerate(variants):
+        rendered_joint(step, "", joint)
+        progress((n + 1) / (len(variants) + 2))
+    flat_tops(x)
+    pulse = np.zeros((RATE * 2, 2), dtype=np.float32)
+    pulse[:: RATE // 3] = 0.5
+    hits_of(pulse, run_chain([Glue()], pulse, RATE), np.zeros(100), 50.0, RATE)
+    progress(1.0)

@@ -1,0 +1,1 @@
+"""The session: one frozen value, its history, and its file."""

@@ -1,0 +1,154 @@
+"""The session file: UTF-8 JSON, written whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO, Any
+
+import msgspec
+
+from gluvo.errors import SessionError, WriteError
+from gluvo.session.records import VERSION, Session
+
+SUFFIX = ".gluvo"
+
+MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+"""From a version to the next one."""
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """A session as read, with what the file held besides."""
+
+    session: Session
+    kept: dict[str, Any] = field(default_factory=dict)
+    """Keys that this version does not know; they are written again."""
+
+
+def read_session(path: Path) -> Loaded:
+    """Read and check a session file. Raises `SessionError` with what is wrong and where."""
+    try:
+        text = path.read_bytes()
+    except FileNotFoundError:
+        raise SessionError(f"{path.name} was not found in {path.parent}.") from None
+    except OSError as error:
+        raise SessionError(f"{path.name} cannot be read ({error.strerror}).") from None
+    try:
+        raw = msgspec.json.decode(text)
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise SessionError(f"{path.name} is not a session file: it is not JSON ({error}).") from None
+    return loaded_from(raw, path.name)
+
+
+def loaded_from(raw: Any, name: str) -> Loaded:
+    """A session from decoded JSON; `name` is used in errors."""
+    if not isinstance(raw, dict) or raw.get("format") != "gluvo-session":
+        raise SessionError(f"{name} is not a Gluvo session.")
+    version = raw.get("version")
+    if not isinstance(version, int) or version < 1:
+        raise SessionError(f"{name} has no valid version number.")
+    if version > VERSION:
+        raise SessionError(
+            f"{name} was made by a newer Gluvo (session version {version}, this one reads up to {VERSION}). "
+            "Update Gluvo to open it."
+        )
+    while version < VERSION:
+        raw = MIGRATIONS[version](raw)
+        version += 1
+    try:
+        session = msgspec.convert(raw, Session)
+    except msgspec.ValidationError as error:
+        raise SessionError(f"{name} has a value that makes no sense: {error}.") from None
+    _check(session, name)
+    return Loaded(session, unknown_in(raw, msgspec.to_builtins(session)))
+
+
+def _check(session: Session, name: str) -> None:
+    ids = [r.id for r in (*session.references, *session.sections, *session.chain, *session.deliverables)]
+    if "" in ids or len(set(ids)) != len(ids):
+        raise SessionError(f"{name} has two parts with the same id, or one without.")
+    for section in session.sections:
+        if section.end <= section.start:
+            raise SessionError(f"{name}: the section “{section.name}” ends before it starts.")
+
+
+def session_bytes(session: Session, kept: dict[str, Any] | None = None) -> bytes:
+    """The file's content: keys in the order of their declaration, unknown ones behind them, indented."""
+    plain = merged(msgspec.to_builtins(session), kept or {})
+    return msgspec.json.format(msgspec.json.encode(plain), indent=2) + b"\n"
+
+
+def write_session(path: Path, session: Session, kept: dict[str, Any] | None = None) -> None:
+    """Write a session. Raises `WriteError`; the old file stays as it was then."""
+    with replacing(path) as file:
+        file.write(session_bytes(session, kept))
+
+
+@contextlib.contextmanager
+def replacing(path: Path) -> Iterator[IO[bytes]]:
+    """A file beside `path` to write to; it takes `path`'s place when all is written and on disk.
+
+    If anything goes wrong, it is taken away and `path` stays as it was. Raises `WriteError` for what the system
+    refuses.
+    """
+    try:
+        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+    except OSError as error:
+        raise WriteError(f"{path.parent} cannot be written to ({error.strerror}).") from None
+    part = Path(name)
+    try:
+        with os.fdopen(handle, "w+b") as file:
+            yield file
+            file.flush()
+            os.fsync(file.fileno())
+        umask = os.umask(0)
+        os.umask(umask)
+        part.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~umask)
+        part.replace(path)
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise WriteError(f"{path.name} could not be written ({reason}). Nothing was changed.") from None
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def unknown_in(raw: Any, known: Any) -> dict[str, Any]:
+    """Keys of `raw` that `known` lacks, at any depth. Parts of lists are found again by their id."""
+    found: dict[str, Any] = {}
+    for key, value in raw.items():
+        if key not in known:
+            found[key] = value
+        elif isinstance(value, dict) and isinstance(known[key], dict):
+            if inner := unknown_in(value, known[key]):
+                found[key] = inner
+        elif isinstance(value, list):
+            pairs = (
+                (v, k) for v, k in zip(value, known[key], strict=True) if isinstance(v, dict) and "id" in v
+            )
+            if inner := {v["id"]: rest for v, k in pairs if (rest := unknown_in(v, k))}:
+                found[key] = inner
+    return found
+
+
+def merged(known: Any, kept: dict[str, Any]) -> Any:
+    """`known` with the kept keys put back; those of parts that are gone are dropped."""
+    result = dict(known)
+    for key, value in kept.items():
+        if key not in result:
+            result[key] = value
+        elif isinstance(result[key], dict):
+            result[key] = merged(result[key], value)
+        elif isinstance(result[key], (list, tuple)):
+            result[key] = [merged(v, value[v["id"]]) if v.get("id") in value else v for v in result[key]]
+    return result
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema of a session file."""
+    found = msgspec.json.schema(Session)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Gluvo session", **found}

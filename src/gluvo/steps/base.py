@@ -1,0 +1,66 @@
+"""The protocol that all steps meet.
+
+A step is a frozen struct of settings, kept in the session, with a `make` that builds its processor. Processors
+hold state, are cheap to make and know nothing of sessions; the live engine and the offline render run the same
+ones.
+"""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import msgspec
+import numpy as np
+
+from gluvo.dsp.kernel import Audio, Floats
+
+MAX_BLOCK = 4096
+"""The most frames that a processor is given at a time."""
+
+
+class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
+    """What every step has: a name of its own within the session, and whether it is on."""
+
+    id: str = ""
+    on: bool = True
+
+    title: ClassVar[str] = ""
+    summary: ClassVar[str] = ""
+    reduces: ClassVar[bool] = False
+    """Whether the step takes level away and tells how much."""
+
+    silent: ClassVar[frozenset[str]] = frozenset({"id", "on"})
+    """Settings that do not change the sound, so that renders stay valid when they change."""
+
+    def make(self, rate: int) -> Processor:
+        """A processor with these settings."""
+        raise NotImplementedError
+
+    def sound_key(self) -> bytes:
+        """What the step's sound depends on, as bytes."""
+        plain = msgspec.to_builtins(self)
+        return msgspec.json.encode({k: v for k, v in plain.items() if k not in self.silent}, order="sorted")
+
+    def describe(self) -> str:
+        """Its settings in a few words, for the ledger."""
+        return ""
+
+
+class Processor:
+    """Runs a step. Subclasses prepare all memory in ``__init__`` and allocate nothing in `process`."""
+
+    latency: int = 0
+    """Frames by which the output is late."""
+
+    def __init__(self) -> None:
+        self.reduction: Floats = np.zeros(MAX_BLOCK)
+        """Reduction of the last block in dB, ≥ 0, of the more reduced channel; stays 0 for steps that take none."""
+        self.level = np.full(1, -200.0)
+        """The largest level in dBFS that the step's detector read in the last block, if it has one."""
+
+    def process(self, x: Audio, out: Audio) -> None:
+        """Process up to `MAX_BLOCK` frames of finite samples into `out`, which may be `x`."""
+        raise NotImplementedError
+
+    def adopt(self, other: Processor) -> None:
+        """Take over the state of a processor of the same kind with other settings, so that sound goes on."""

@@ -1,0 +1,243 @@
+"""Glue: the bus compressor."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+import numpy as np
+
+from gluvo.dsp import compression as comp
+from gluvo.dsp.db import gain_of
+from gluvo.dsp.delay import Delay
+from gluvo.dsp.filters import NOTHING, Floats, Sections, bell, cascade, low_cut, tilt
+from gluvo.dsp.kernel import Audio
+from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.settings import choice, number, switch
+
+HEARS, MOVES, GOES = "What it listens to", "When it moves", "How far it goes"
+LONGEST_LOOK_AHEAD = 10.0
+"""ms"""
+
+
+class Glue(Step, tag="glue", frozen=True, kw_only=True):
+    """A feed-forward compressor whose detector can be shaped. At ratio 1 it passes the signal bit for bit."""
+
+    title: ClassVar[str] = "Glue"
+    summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
+    reduces: ClassVar[bool] = True
+    silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "hold_loudness"}
+
+    low_cut: Annotated[
+        float,
+        number("Low cut", "Hz", 20.0, 500.0, "Keeps lows out of the detector, so that kick and bass drive it "
+               "less. At 20 Hz it is out. The sound itself is not cut.", group=HEARS, scale="log"),
+    ] = 20.0  # fmt: skip
+    low_cut_slope: Annotated[
+        Literal[12, 24],
+        choice("Cut slope", (("12", "12 dB/oct"), ("24", "24 dB/oct")),
+               "How steeply the detector's low cut falls.", group=HEARS),
+    ] = 12  # fmt: skip
+    tilt: Annotated[
+        float,
+        number("Tilt", "dB/oct", -6.0, 6.0, "Leans the detector towards highs (+) or lows (−) about 1 kHz. "
+               "+3 treats all octaves of music about alike.", group=HEARS, decimals=2, fine=0.1),
+    ] = 0.0  # fmt: skip
+    bell_freq: Annotated[
+        float,
+        number("Bell at", "Hz", 30.0, 16000.0, "Where the detector hears more or less.",
+               group=HEARS, scale="log"),
+    ] = 3000.0  # fmt: skip
+    bell_gain: Annotated[
+        float,
+        number("Bell", "dB", -18.0, 18.0, "Makes the detector hear a range more (it is reduced more readily) "
+               "or less.", group=HEARS),
+    ] = 0.0  # fmt: skip
+    bell_q: Annotated[
+        float,
+        number("Bell Q", "", 0.3, 8.0, "How narrow that range is.", group=HEARS, scale="log"),
+    ] = 1.0
+    rms: Annotated[
+        float,
+        number("Averaging", "ms", 0.0, 50.0, "0 follows peaks. Longer follows how loud it sounds, and lets "
+               "short hits by.", group=HEARS),
+    ] = 0.0  # fmt: skip
+    link: Annotated[
+        float,
+        number("Stereo link", "%", 0.0, 100.0, "At 100 both channels move together and the image stands "
+               "still; less lets each move for itself.", group=HEARS, decimals=0, fine=1.0),
+    ] = 100.0  # fmt: skip
+    mode: Annotated[
+        Literal["stereo", "mid_side", "mid", "side"],
+        choice("Works on", (("stereo", "Left and right"), ("mid_side", "Mid and side"), ("mid", "Mid only"),
+                            ("side", "Side only")),
+               "Which parts of the stereo signal are heard and reduced.", group=HEARS),
+    ] = "stereo"  # fmt: skip
+
+    attack: Annotated[
+        float,
+        number("Attack", "ms", 0.02, 300.0, "How long a rise takes to be reduced. Longer lets more of each "
+               "hit through: more punch.", group=MOVES, scale="log"),
+    ] = 20.0  # fmt: skip
+    release: Annotated[
+        float,
+        number("Release", "ms", 5.0, 3000.0, "How long it takes to let go. Short is lively and may pump; "
+               "long is steady.", group=MOVES, scale="log"),
+    ] = 120.0  # fmt: skip
+    auto_release: Annotated[
+        float,
+        number("Auto release", "%", 0.0, 100.0, "Adds a slow release that only sustained reduction charges: "
+               "hits recover fast, dense parts stay calm.", group=MOVES, decimals=0, fine=1.0),
+    ] = 0.0  # fmt: skip
+    look_ahead: Annotated[
+        float,
+        number("Look ahead", "ms", 0.0, LONGEST_LOOK_AHEAD, "Lets reduction begin before the hit. Takes away "
+               "the first edge.", group=MOVES),
+    ] = 0.0  # fmt: skip
+
+    threshold: Annotated[
+        float,
+        number("Threshold", "dBFS", -60.0, 0.0, "Above this level of the detector, reduction begins.",
+               group=GOES, decimals=2, fine=0.1),
+    ] = 0.0  # fmt: skip
+    ratio: Annotated[
+        float,
+        number("Ratio", ": 1", 1.0, 20.0, "How many dB above the threshold become one. Low ratios glue, high "
+               "ones hold. 1 does nothing.", group=GOES, scale="log"),
+    ] = 1.0  # fmt: skip
+    limit: Annotated[bool, switch("Limit", "Holds at the threshold: the ratio is endless.", group=GOES)] = (
+        False
+    )
+    knee: Annotated[
+        float,
+        number("Knee", "dB", 0.0, 24.0, "Spreads the threshold over this range, so that reduction sets in "
+               "gently.", group=GOES),
+    ] = 6.0  # fmt: skip
+    range: Annotated[
+        float,
+        number("Range", "dB", 0.0, 60.0, "Reduction never goes past this.", group=GOES),
+    ] = 60.0
+    makeup: Annotated[
+        float,
+        number("Make-up", "dB", -12.0, 24.0, "Gain after reduction.", group=GOES, decimals=2, fine=0.1),
+    ] = 0.0
+    hold_loudness: Annotated[
+        bool,
+        switch("Hold loudness", "Sets the make-up so that the section is as loud after the step as before.",
+               group=GOES),
+    ] = False  # fmt: skip
+    mix: Annotated[
+        float,
+        number("Mix", "%", 0.0, 100.0, "How much of the reduced signal is in the result; the rest is the "
+               "signal as it came.", group=GOES, decimals=0, fine=1.0),
+    ] = 100.0  # fmt: skip
+
+    aim: Annotated[
+        float,
+        number("Reduce by", "dB", 0.1, 20.0, "The mean reduction over the section that the threshold is "
+               "sought for.", group="Aim"),
+    ] = 2.0  # fmt: skip
+    hold_aim: Annotated[
+        bool,
+        switch("Hold", "Finds the threshold again whenever another setting changes.", group="Aim"),
+    ] = False
+
+    def make(self, rate: int) -> GlueProcessor:
+        return GlueProcessor(self, rate)
+
+    def describe(self) -> str:
+        if self.slope == 0.0:
+            return "neutral"
+        ratio = "limit" if self.limit else f"{self.ratio:.1f} : 1"
+        return f"{ratio} · {self.threshold:.1f} dB".replace("-", "−")
+
+    @property
+    def slope(self) -> float:
+        """dB of reduction for each dB over the threshold."""
+        return 1.0 if self.limit else 1.0 - 1.0 / self.ratio
+
+    @property
+    def curve(self) -> Floats:
+        """The static curve as `comp.ballistics` takes it."""
+        return np.array([self.threshold, self.slope, self.knee, self.range])
+
+    def times(self, rate: int) -> Floats:
+        """The coefficients that `comp.ballistics` takes."""
+        slow = max(1.0, 5.0 * self.release / 1000.0)
+        return np.array([
+            comp.pole(self.attack / 1000.0, rate), comp.pole(self.release / 1000.0, rate),
+            comp.pole(0.35, rate), comp.pole(slow, rate), self.auto_release / 100.0,
+        ])  # fmt: skip
+
+    def detector_sections(self, rate: int) -> Floats:
+        """What the detector's signal passes before it is measured."""
+        return cascade(
+            low_cut(self.low_cut, int(self.low_cut_slope), rate) if self.low_cut > 20.0 else NOTHING,
+            tilt(self.tilt, rate),
+            bell(self.bell_freq, self.bell_gain, self.bell_q, rate),
+        )
+
+
+class Detector:
+    """Levels in dBFS of what a Glue listens to, one column if both channels move together."""
+
+    def __init__(self, settings: Glue, rate: int) -> None:
+        self.columns = 1 if settings.link >= 100.0 or settings.mode in ("mid", "side") else 2
+        self._mode = settings.mode
+        self._link = settings.link / 100.0
+        self._smoothing = comp.pole(settings.rms / 1000.0, rate)
+        self._sections = Sections(settings.detector_sections(rate))
+        self._squares = np.zeros(2)
+        self._work = np.zeros((MAX_BLOCK, 2))
+
+    def run(self, x: Audio, out: Floats) -> None:
+        """Levels of `x` (n, 2) into `out` (n, columns)."""
+        work = self._work[: len(x)]
+        if self._mode == "stereo":
+            self._sections.run(x, work)
+        else:
+            comp.to_mid_side(x, work)
+            if self._mode != "mid_side":  # only one part is heard
+                work[:, 1 if self._mode == "mid" else 0] = 0.0
+            self._sections.run(work, work)
+        comp.levels(work, self._link, self._smoothing, self._squares, out)
+        np.maximum(self._squares, 1e-40, out=self._squares)
+
+    def adopt(self, other: Detector) -> None:
+        self._sections.adopt(other._sections)
+        np.copyto(self._squares, other._squares)
+
+
+class GlueProcessor(Processor):
+    def __init__(self, settings: Glue, rate: int) -> None:
+        super().__init__()
+        self.latency = round(settings.look_ahead / 1000.0 * rate)
+        self._mode = settings.mode
+        self._curve, self._times = settings.curve, settings.times(rate)
+        self._makeup, self._mix = gain_of(settings.makeup), settings.mix / 100.0
+        self._detector = Detector(settings, rate)
+        self._delay = Delay(self.latency, round(LONGEST_LOOK_AHEAD / 1000.0 * rate))
+        columns = self._detector.columns
+        self._level = np.zeros((MAX_BLOCK, columns))
+        self._reduction = np.zeros((MAX_BLOCK, columns))
+        self._state = np.zeros((columns, 3))
+
+    def process(self, x: Audio, out: Audio) -> None:
+        n = len(x)
+        level, reduction = self._level[:n], self._reduction[:n]
+        self._detector.run(x, level)
+        self.level[0] = level.max()
+        comp.ballistics(level, self._curve, self._times, self._state, reduction)
+        np.max(reduction, axis=1, out=self.reduction[:n])
+        self._delay.run(x, out)
+        if self._mode == "stereo":
+            comp.apply_gain(out, reduction, self._makeup, self._mix, out)
+        else:
+            mid, side = float(self._mode != "side"), float(self._mode != "mid")
+            comp.apply_gain_mid_side(out, reduction, self._makeup, self._mix, mid, side, out)
+
+    def adopt(self, other: Processor) -> None:
+        if not isinstance(other, GlueProcessor):
+            return
+        self._detector.adopt(other._detector)
+        self._delay.adopt(other._delay)
+        self._state[:] = other._state if self._state.shape == other._state.shape else other._state.max(axis=0)

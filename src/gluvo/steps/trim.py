@@ -1,0 +1,70 @@
+"""Trim: exact gain, polarity, channel swap, DC removal."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar
+
+import numpy as np
+
+from gluvo.dsp.db import gain_of
+from gluvo.dsp.filters import NOTHING, Sections, low_cut
+from gluvo.dsp.kernel import Audio
+from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.settings import number, switch
+
+
+class Trim(Step, tag="trim", frozen=True, kw_only=True):
+    """Sets the level that the next steps get."""
+
+    title: ClassVar[str] = "Trim"
+    summary: ClassVar[str] = "Exact gain, polarity, swapped channels, DC removal"
+
+    gain: Annotated[
+        float,
+        number("Gain", "dB", -48.0, 24.0, "Makes everything louder or softer before the next step.",
+               group="Level", decimals=2, fine=0.1),
+    ] = 0.0  # fmt: skip
+    invert_left: Annotated[
+        bool, switch("Invert left", "Turns the left channel's polarity over.", group="Channels")
+    ] = False
+    invert_right: Annotated[
+        bool, switch("Invert right", "Turns the right channel's polarity over.", group="Channels")
+    ] = False
+    swap: Annotated[bool, switch("Swap", "Exchanges left and right.", group="Channels")] = False
+    remove_dc: Annotated[
+        bool,
+        switch("Remove DC", "Cuts below 1 Hz: takes away a constant offset that costs headroom.",
+               group="Channels"),
+    ] = False  # fmt: skip
+
+    def make(self, rate: int) -> TrimProcessor:
+        return TrimProcessor(self, rate)
+
+    def describe(self) -> str:
+        words = [f"{self.gain:+.1f} dB".replace("-", "−")] if self.gain else []
+        words += ["polarity"] if self.invert_left or self.invert_right else []
+        words += ["swapped"] if self.swap else []
+        words += ["no DC"] if self.remove_dc else []
+        return " · ".join(words) or "neutral"
+
+
+class TrimProcessor(Processor):
+    def __init__(self, settings: Trim, rate: int) -> None:
+        super().__init__()
+        gain = gain_of(settings.gain)
+        self._gains = np.array(
+            [-gain if settings.invert_left else gain, -gain if settings.invert_right else gain]
+        )
+        self._from = (1, 0) if settings.swap else (0, 1)
+        self._dc = Sections(low_cut(1.0, 12, rate) if settings.remove_dc else NOTHING)
+        self._work = np.zeros((MAX_BLOCK, 2))
+
+    def process(self, x: Audio, out: Audio) -> None:
+        work = self._work[: len(x)]
+        self._dc.run(x, work)
+        for c in range(2):
+            np.multiply(work[:, self._from[c]], self._gains[c], out=out[:, c])
+
+    def adopt(self, other: Processor) -> None:
+        if isinstance(other, TrimProcessor):
+            self._dc.adopt(other._dc)
