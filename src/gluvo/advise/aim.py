@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import msgspec
 import numpy as np
-from scipy import optimize
 
 from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
@@ -60,6 +59,8 @@ def find_threshold(glue: Glue, before: Joint, span: Span | None, progress: Progr
     if not least < glue.aim < most:
         end, reached = (low, most) if glue.aim >= most else (high, least)
         return Found(end, reached, met=abs(reached - glue.aim) < CLOSE)
+    from scipy import optimize  # slow to load, and only needed here
+
     threshold = float(optimize.brentq(lambda t: reduction_at(t) - glue.aim, low, high, xtol=2e-3))
     reached = reduction_at(threshold)
     return Found(threshold, reached, met=abs(reached - glue.aim) < 0.05)
@@ -122,5 +123,7 @@ def find_makeup(glue: Glue, before: Joint, span: Span | None) -> Found:
     if excess(low) > 0.0 or excess(high) < 0.0:
         end = low if excess(low) > 0.0 else high
         return Found(end, excess(end), met=False)
+    from scipy import optimize
+
     makeup = float(optimize.brentq(excess, low, high, xtol=1e-3))
     return Found(makeup, excess(makeup), met=True)

@@ -25,8 +25,8 @@ class Place:
 
 
 PLACES = {
-    "Kick": Place(1.5, 0.0, -24.0), "Snare": Place(-2.5, 0.08, -14.0), "Tom high": Place(-4.0, -0.4, -14.0),
-    "Tom low": Place(-3.0, 0.4, -14.0), "Cymbals": Place(2.0, 0.25, -14.0),
+    "Kick": Place(4.5, 0.0, -24.0), "Snare": Place(3.0, 0.08, -14.0), "Tom high": Place(-2.0, -0.4, -14.0),
+    "Tom low": Place(-1.0, 0.4, -14.0), "Cymbals": Place(2.0, 0.25, -14.0),
     "Upright bass": Place(6.0, 0.0, -26.0), "Marimba": Place(-6.0, -0.45, -12.0),
     "Accordion": Place(-6.0, 0.4, -13.0), "Plucked strings": Place(-2.0, -0.25, -12.0),
     "Voice low": Place(2.0, 0.22, -12.0), "Voice high": Place(5.5, -0.06, -12.0),
@@ -83,7 +83,10 @@ def staged(track: Floats, place: Place) -> Audio:
 def steadied(track: Floats) -> Floats:
     """A player's own control: the hardest moments come out softer."""
     most = 0.45 * np.abs(track).max()
-    return np.asarray(most * np.tanh(track / most))
+    out = track / most
+    np.tanh(out, out=out)
+    out *= most
+    return out
 
 
 def with_bell(x: Audio, freq: float, gain: float, q: float) -> Audio:
@@ -154,9 +157,9 @@ def mastered(x: Audio, drive: float) -> Audio:
 
 def pier_lights() -> Audio:
     """Balanced, about −12.5 LUFS."""
-    return mastered(unmastered(PIER_LIGHTS, 60.0 / 158.0, 7, air=2.0, width=1.0), drive=8.55)
+    return mastered(unmastered(PIER_LIGHTS, 60.0 / 158.0, 7, air=2.0, width=1.0), drive=8.25)
 
 
 def cold_rope() -> Audio:
     """Brighter and wider, about −9.8 LUFS."""
-    return mastered(unmastered(COLD_ROPE, 60.0 / 168.0, 23, air=6.0, width=1.7), drive=13.4)
+    return mastered(unmastered(COLD_ROPE, 60.0 / 168.0, 23, air=6.0, width=1.7), drive=13.29)

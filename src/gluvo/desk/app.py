@@ -34,8 +34,6 @@ def application() -> QApplication:
 def run(path: Path | None) -> int:
     """Open the window, with a session or an audio file if one is given; returns the exit status."""
     logging.basicConfig(level=logging.WARNING, format="gluvo: %(message)s")
-    # The audio thread must get the interpreter back soon after the window has it.
-    sys.setswitchinterval(0.001)
     app = application()
     settings = QSettings("gluvo", "gluvo")
     night = str(settings.value("night") or "")

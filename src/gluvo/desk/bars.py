@@ -173,8 +173,10 @@ class HearRow(QFrame):
     def _rebuild(self) -> None:
         while (item := self._choices.takeAt(0)) is not None:
             widget = item.widget()
+            if isinstance(widget, QPushButton):
+                self._group.removeButton(widget)
             if widget is not None:
-                self._group.removeButton(widget)  # type: ignore[arg-type]
+                widget.hide()
                 widget.deleteLater()
         self.buttons.clear()
         tips = {

@@ -131,8 +131,10 @@ class DeliverPage(QWidget):
 
     def _session_changed(self, before: Session, now: Session) -> None:
         if before.chain != now.chain or before.sources != now.sources:
-            self._written.clear()  # they were of another sound
-        if before.deliverables != now.deliverables or before.chain != now.chain or self.table.rowCount() == 0:
+            if self._written:
+                self._written.clear()  # they were of another sound
+                self._show_written()
+        if before.deliverables != now.deliverables:
             self._rebuild()
         self.refresh()
 
@@ -284,7 +286,12 @@ class DeliverPage(QWidget):
 
     # --- figures -------------------------------------------------------------------------------------------
 
+    def showEvent(self, event: object) -> None:
+        self.refresh()
+
     def refresh(self) -> None:
+        if not self.isVisible():
+            return
         n = len(self._bench.session.deliverables)
         self.write.setText(f"Write {n} file{'' if n == 1 else 's'}")
         self.write.setEnabled(n > 0 and self._bench.audio.song is not None)
@@ -330,11 +337,16 @@ class LoudnessView(Chart):
         self._short: tuple[np.ndarray, np.ndarray] | None = None
         self._momentary: tuple[np.ndarray, np.ndarray] | None = None
         self._target = -14.0
+        self._trace: Trace | None = None
         theme.changed.connect(self.update)
         self.setToolTip("Short-term loudness (3 s) over the song, momentary (400 ms) behind it.")
 
     def show_loudness(self, trace: Trace, target: float) -> None:
         self._target = target
+        if trace is self._trace:
+            self.update()
+            return
+        self._trace = trace
         self._momentary = self._thinned(loudness.momentary(trace), 0.4, trace.hop_seconds)
         self._short = self._thinned(loudness.short_term(trace), 3.0, trace.hop_seconds)
         step = next(s for s in (5, 10, 20, 30, 60, 120, 300) if trace.seconds / s <= 12 or s == 300)

@@ -147,7 +147,7 @@ class StepEditor(QWidget):
         return render.before(self.step_id), render.joint(self.step_id)
 
     def section_trace(self, joint: Joint | None) -> Trace | None:
-        return joint.trace.cut(joint.within(self.bench.span)) if joint is not None else None
+        return joint.section(self.bench.span) if joint is not None else None
 
 
 def grouped(kind: type[Step]) -> list[tuple[str, list[Setting]]]:
@@ -325,7 +325,7 @@ class SourceEditor(QWidget):
         source = render.source
         whole = (self.bench.picture.song_render or render).source.figures()
         flat = len(self.bench.audio.flat)
-        self.peaks.show_peaks(source.trace.cut(source.within(self.bench.span)), self.bench.span, 0.0, 0.0, True, "full scale")
+        self.peaks.show_peaks(source.section(self.bench.span), self.bench.span, 0.0, 0.0, True, "full scale")
         self.rows.set_values([
             f"{figure(-whole.true_peak)} dB", f"{figure(whole.integrated)} LUFS", f"{whole.crest:.1f} dB",
             figure(whole.correlation, 2), f"{flat} found" if flat else "none",

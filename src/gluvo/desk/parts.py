@@ -31,9 +31,19 @@ def line(vertical: bool = False) -> QFrame:
     return made
 
 
+class Button(QPushButton):
+    """Enter presses it; Space is for play, wherever the focus is."""
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.click()
+        else:
+            super().keyPressEvent(event)
+
+
 def button(text: str, tip: str, then: Callable[[], object] | None = None, kind: str = "", checkable: bool = False) -> QPushButton:
     """A button with its tooltip; `kind` main, plain, tab, hear or reference."""
-    made = QPushButton(text)
+    made = Button(text)
     made.setToolTip(tip)
     made.setCheckable(checkable)
     if kind:

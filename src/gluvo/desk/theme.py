@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalett
 from PySide6.QtWidgets import QApplication
 
 FONTS = Path(__file__).parent / "fonts"
+ICONS = Path(__file__).parent / "icons"
 FAMILY = "IBM Plex Sans Condensed"
 
 
@@ -154,7 +155,8 @@ def style_sheet(c: Colours) -> str:
     QPushButton[kind="reference"] {{ border-color: {c.reference}; color: {c.reference}; }}
     QPushButton[kind="reference"]:checked {{ background: {c.reference}; color: {c.paper}; }}
     QComboBox {{ background: {c.sheet}; border: 1px solid {c.rule}; border-radius: 2px; padding: 4px 10px; }}
-    QComboBox::drop-down {{ border: none; width: 16px; }}
+    QComboBox::drop-down {{ border: none; width: 18px; }}
+    QComboBox::down-arrow {{ image: url("{(ICONS / "down.svg").as_posix()}"); width: 9px; height: 9px; }}
     QComboBox QAbstractItemView {{ background: {c.sheet}; border: 1px solid {c.rule}; outline: none;
         selection-background-color: {c.wash}; selection-color: {c.ink}; }}
     QLineEdit, QDoubleSpinBox {{ background: {c.sheet}; border: 1px solid {c.signal}; padding: 1px 4px;

@@ -14,7 +14,8 @@ from gluvo.desk.theme import colours, font, theme
 from gluvo.desk.workbench import LOUDEST_SECONDS, Workbench
 from gluvo.measure.overview import OUTLINE_HOP, Outline
 from gluvo.measure.trace import Span
-from gluvo.session.records import Section
+from gluvo.render.song import Rendered
+from gluvo.session.records import Section, Session
 
 MARGIN = 12
 RIBBON, WAVES, REDUCTION = (6, 17), (25, 58), (86, 20)
@@ -36,6 +37,7 @@ class Timeline(QWidget):
         self._picture: QPixmap | None = None
         self._pan: tuple[float, Span] | None = None
         self._reduction: np.ndarray | None = None
+        self._shown: Rendered | None = None
         self.setFixedHeight(112)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -47,7 +49,7 @@ class Timeline(QWidget):
         )
         bench.audio_changed.connect(self._audio_changed)
         bench.picture_changed.connect(self._picture_changed)
-        bench.session_changed.connect(lambda *_: self._redraw())
+        bench.session_changed.connect(self._session_changed)
         theme.changed.connect(self._redraw)
 
     def sizeHint(self) -> QSize:
@@ -100,9 +102,15 @@ class Timeline(QWidget):
         self._reduction = None
         self.zoom_to(None)
 
+    def _session_changed(self, before: Session, now: Session) -> None:
+        if (before.sections, before.view.section, before.sources) != (now.sections, now.view.section, now.sources):
+            self._redraw()
+
     def _picture_changed(self) -> None:
         song = self._bench.picture.song_render
-        self._reduction = None
+        if song is self._shown:
+            return
+        self._shown, self._reduction = song, None
         if song is not None:
             parts = [j.reduction.mean for j in song.joints if j.reduction is not None]
             if parts:
@@ -223,9 +231,9 @@ class Timeline(QWidget):
         high = np.maximum.reduceat(outline.high, stops)[::2]
         low = np.minimum.reduceat(outline.low, stops)[::2]
         xs = MARGIN + np.arange(columns) + 0.5
-        points = [QPointF(x, self._y(v)) for x, v in zip(xs, high, strict=True)]
-        points += [QPointF(x, self._y(v)) for x, v in zip(xs[::-1], low[::-1], strict=True)]
-        return QPolygonF(points)
+        across = np.concatenate([xs, xs[::-1]])
+        down = WAVES[0] + WAVES[1] / 2 * (1.0 - np.clip(np.concatenate([high, low[::-1]]), -1.0, 1.0))
+        return QPolygonF([QPointF(x, y) for x, y in zip(across.tolist(), down.tolist(), strict=True)])
 
     def _draw_samples(self, painter: QPainter) -> None:
         """Close up: the samples themselves, both channels; dots where they are far enough apart."""

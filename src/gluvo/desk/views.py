@@ -20,12 +20,18 @@ from gluvo.measure.trace import Span, Trace
 from gluvo.steps import Glue
 
 
+def calm(curve: np.ndarray) -> np.ndarray:
+    """An envelope without the half-waves of low notes: the largest of 8 ms, then their mean. For drawing only."""
+    windows = np.lib.stride_tricks.sliding_window_view(np.pad(curve, 8, mode="edge"), 17)
+    return np.asarray(np.convolve(np.pad(windows.max(axis=1), 4, mode="edge"), np.full(9, 1 / 9), mode="valid"))
+
+
 class HitsView(Chart):
     """The mean hit before (grey, with its quartiles) and after (line), the reduction over it."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(Axis(-20.0, 430.0, range(0, 401, 50)), Axis(-30.0, 9.0, (0, -6, -12, -18, -24)), parent)
-        self.bottom = 24
+        super().__init__(Axis(-20.0, 430.0, range(0, 401, 50)), Axis(-21.0, 9.0, (0, -6, -12, -18)), parent)
+        self.bottom = 38
         self._hits: Hits | None = None
         self._attack = 0.0
         self._aim = 0.0
@@ -46,10 +52,10 @@ class HitsView(Chart):
             return
         ms = hits.times * 1000.0
         top = float(hits.before.max())
-        painter.fillPath(self.filled(self.line(ms, hits.before_high - top), -60.0), c.soft("faint", 38))
-        painter.fillPath(self.filled(self.line(ms, hits.before - top), -60.0), c.soft("faint", 60))
+        painter.fillPath(self.filled(self.line(ms, calm(hits.before_high) - top), -60.0), c.soft("faint", 38))
+        painter.fillPath(self.filled(self.line(ms, calm(hits.before) - top), -60.0), c.soft("faint", 60))
         painter.setPen(QPen(c["signal"], 2))
-        painter.drawPolyline(self.line(ms, hits.after - float(hits.after.max())))
+        painter.drawPolyline(self.line(ms, calm(hits.after) - float(hits.after.max())))
         # reduction hangs from its own line above the hit, so that the two do not cross
         zero = 7.0
         painter.setPen(QPen(c["rule"], 1))
@@ -80,9 +86,8 @@ class HitsView(Chart):
         self.note(painter, area.right(), self.y_at(7.0) - 1, "reduction, dB from here", "reduction", right=True)
         c = colours()
         painter.setPen(c["faint"])
-        text = f"ms after the hit · mean of {len(self._hits.onsets)} hits in {self._name}, each from its own top"
-        box = QRectF(area.left() + 60, area.top() + 22, area.width() - 66, 14)
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight, text)
+        text = f"ms after the hit · mean of {len(self._hits.onsets)} hits in {self._name}, dB under their tops"
+        painter.drawText(QRectF(0, area.bottom() + 20, area.right(), 16), Qt.AlignmentFlag.AlignRight, text)
 
 
 class TransferView(Chart):
@@ -93,6 +98,7 @@ class TransferView(Chart):
         super().__init__(Axis(-60.0, 3.0, ticks), Axis(-60.0, 3.0, ticks), parent)
         self._glue: Glue | None = None
         self._share: np.ndarray | None = None
+        self._before: Trace | None = None
         self._live: float | None = None
         self._live_reduction = 0.0
         self.setToolTip(
@@ -102,12 +108,13 @@ class TransferView(Chart):
 
     def show_glue(self, glue: Glue, before: Trace | None) -> None:
         self._glue = glue
-        self._share = None
-        if before is not None and len(before.squares):
+        if before is None:
+            self._share = None
+        elif before is not self._before and len(before.squares):
+            self._before = before
             levels = power_db(2.0 * before.squares.max(axis=1))
             counts, _ = np.histogram(levels, bins=63, range=(-60.0, 3.0))
-            if counts.any():
-                self._share = counts / counts.max()
+            self._share = counts / max(1, counts.max())
         self.update()
 
     def show_live(self, level: float | None, reduction: float) -> None:

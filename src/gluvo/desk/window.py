@@ -5,14 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QElapsedTimer, QEvent, QObject, QSettings, QSize, Qt, QTimer
-from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
+from PySide6.QtCore import QElapsedTimer, QSettings, QSize, QTimer
+from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
-    QAbstractButton,
-    QApplication,
     QFileDialog,
     QHBoxLayout,
-    QLineEdit,
     QMainWindow,
     QMenu,
     QMessageBox,
@@ -85,9 +82,6 @@ class Window(QMainWindow):
             self.restoreGeometry(geometry)  # type: ignore[arg-type]
         else:
             self.resize(QSize(1280, 800))
-        app = QApplication.instance()
-        assert app is not None
-        app.installEventFilter(self)
 
     # --- documents -----------------------------------------------------------------------------------------
 
@@ -294,6 +288,7 @@ class Window(QMainWindow):
         file.addSeparator()
         self._action(file, "Write all deliverables", "Ctrl+E", self.deliver.write_all, "Render, write and measure.")
         file.addSeparator()
+        self._action(file, "Stop long work", "Esc", self._escape, "Stop reading, searching or writing.")
         self._action(file, "Quit", "Ctrl+Q", self.close, "Close Gluvo.")
         edit = bar.addMenu("&Edit")
         self._undo = self._action(edit, "Undo", "Ctrl+Z", lambda: bench.document.undo(), "")
@@ -485,7 +480,7 @@ class Window(QMainWindow):
         engine = self.bench.engine
         if engine is not None:
             self.timeline.show_position(engine.position)
-            self.shape.tick(engine.meters.read(), elapsed)
+            self.shape.tick(engine.read(), elapsed)
 
     def _try(self, action: Callable[[], None]) -> None:
         """Do something whose failure is the user's to know."""
@@ -498,17 +493,10 @@ class Window(QMainWindow):
         self.menuBar().setStyleSheet("")
         self.update()
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        """Enter presses the focused button (Space plays); Escape leaves a field or stops long work."""
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
-            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and isinstance(watched, QAbstractButton):
-                if watched.window() is self:
-                    watched.click()
-                    return True
-            if event.key() == Qt.Key.Key_Escape and watched is self.focusWidget() and not isinstance(watched, QLineEdit):
-                self.bench.cancel_task()
-                self.setFocus()
-        return False
+    def _escape(self) -> None:
+        """Leave what has the focus, and stop long work."""
+        self.bench.cancel_task()
+        self.setFocus()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if any(url.isLocalFile() for url in event.mimeData().urls()):
@@ -538,9 +526,6 @@ class Window(QMainWindow):
             return
         self._timer.stop()
         self.settings.setValue("geometry", self.saveGeometry())
-        app = QApplication.instance()
-        if app is not None:
-            app.removeEventFilter(self)
         self.bench.close()
         event.accept()
 

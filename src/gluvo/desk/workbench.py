@@ -23,9 +23,9 @@ from gluvo.measure.hits import Hits
 from gluvo.measure.loudness import loudest_span
 from gluvo.measure.spectrum import Spectrum, spectrum
 from gluvo.measure.trace import Span, trace_of
-from gluvo.play.device import Device, SilentDevice, open_device
-from gluvo.play.engine import Engine, Monitoring
+from gluvo.play.engine import Monitoring
 from gluvo.play.graph import CHANGE, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.play.host import Host, RemoteEngine
 from gluvo.render.chain import Progress
 from gluvo.render.song import LEAD_IN, Joint, Rendered, Renderer, source_key
 from gluvo.render.worker import Worker
@@ -94,7 +94,8 @@ class Workbench(QObject):
         self.document = Document(Session(), Path.cwd() / "Untitled.gluvo", saved=True)
         self.audio = Audio()
         self.picture = Picture()
-        self.engine: Engine | None = None
+        self.engine: RemoteEngine | None = None
+        self._host = Host()
         self.device_choice = device_choice
         self._renderer: Renderer | None = None
         self._render_worker = Worker("gluvo-render", self._failed)
@@ -144,36 +145,23 @@ class Workbench(QObject):
         if audio.song is not None:
             session = self.session
             self._renderer = Renderer(audio.song, source_key(session.sources))
-            self.engine = Engine(audio.song, audio.references, session.chain, session.view.step)
+            self.engine = self._host.engine(
+                audio.song, audio.references, session.chain, session.view.step, self.device_choice
+            )
             self.engine.seek(session.view.position)
             self._apply_loop()
             self._apply_monitoring()
-            self.start_device()
         self.audio_changed.emit()
         self.progressed.emit("", 0.0)
         self.render()
         if audio.missing:
             self.missing_found.emit()
 
-    def start_device(self) -> None:
-        """Connect the engine to the chosen device, or to the silent one if that cannot be."""
-        if self.engine is None:
-            return
-        device: Device
-        try:
-            device = open_device(self.engine.rate, self.device_choice)
-        except GluvoError as error:
-            self.told.emit(f"{error} Playing to the silent device instead.", True)
-            device = SilentDevice(self.engine.rate)
-        self.engine.start(device)
-
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
         self.device_choice = name
         if self.engine is not None:
-            self.engine.close()
-            self.start_device()
-        self.audio_changed.emit()
+            self.engine.choose_device(name)
 
     def _close_engine(self) -> None:
         if self.engine is not None:
@@ -182,6 +170,7 @@ class Workbench(QObject):
 
     def close(self) -> None:
         self._close_engine()
+        self._host.close()
         self._render_worker.close()
         self._task_worker.close()
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage, signal
 
 from gluvo.dsp.db import power_db
 from gluvo.dsp.kernel import Floats, kernel
@@ -54,19 +53,56 @@ def find_onsets(x: np.ndarray, rate: int, gap: float = 0.08) -> Floats:
     hop, size = max(1, round(0.003 * rate)), round(0.012 * rate)
     if len(mono) < 4 * size:
         return np.zeros(0)
-    padded = np.concatenate([np.zeros(size), mono])
-    _, _, grid = signal.stft(
-        padded, rate, nperseg=size, noverlap=size - hop, boundary=None, padded=False, scaling="spectrum"
-    )
-    level = np.log1p(1000.0 * np.abs(grid))
-    flux = np.maximum(0.0, np.diff(level, axis=1, prepend=level[:, :1])).sum(axis=0)
-    floor = ndimage.median_filter(flux, size=max(3, round(0.25 * rate / hop)))
-    excess = flux - floor
+    frames = np.lib.stride_tricks.sliding_window_view(np.concatenate([np.zeros(size), mono]), size)[::hop]
+    window = np.hanning(size) * 2.0 / size
+    flux = np.zeros(len(frames))
+    before: np.ndarray | None = None
+    for start in range(0, len(frames), 512):  # in parts, so that a long section needs little memory
+        level = np.log1p(1000.0 * np.abs(np.fft.rfft(frames[start : start + 512] * window, axis=1)))
+        earlier = np.concatenate([level[:1] if before is None else before, level[:-1]])
+        flux[start : start + len(level)] = np.maximum(0.0, level - earlier).sum(axis=1)
+        before = level[-1:]
+    excess = flux - moving_median(flux, max(3, round(0.25 * rate / hop)) | 1)
     height = max(0.25 * float(np.percentile(excess, 99.0)), 1e-3)
-    peaks, _ = signal.find_peaks(excess, height=height, distance=max(1, round(gap * rate / hop)))
+    peaks = highest_peaks(excess, height, max(1, round(gap * rate / hop)))
     envelope = peak_envelope(x, rate)
     rough = (peaks * hop + size / 2 - size) / rate
     return _refine(envelope, rough, gap)
+
+
+def moving_median(values: Floats, size: int) -> Floats:
+    """The median of `size` (odd) values about each one; the ends are repeated."""
+    padded = np.pad(values, size // 2, mode="edge")
+    return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, size), axis=1))
+
+
+def highest_peaks(values: Floats, height: float, distance: int) -> np.ndarray:
+    """Places of local maxima of at least `height`, the highest first to keep others `distance` away; sorted."""
+    inner = values[1:-1]
+    places = np.flatnonzero((inner > values[:-2]) & (inner >= values[2:]) & (inner >= height)) + 1
+    kept: list[int] = []
+    for place in places[np.argsort(-values[places], kind="stable")]:
+        if all(abs(place - other) >= distance for other in kept):
+            kept.append(int(place))
+    return np.array(sorted(kept), dtype=np.int64)
+
+
+def strong(onsets: Floats, envelope: Floats) -> Floats:
+    """The onsets that are hits: their peak stands well over what came just before.
+
+    In a dense mix every note is an onset, and the mean of all is flat; the hits are those with at least two
+    thirds of the rise, in dB, of the strongest tenth, and at least 3 dB.
+    """
+    places = np.round(onsets / ENVELOPE_HOP).astype(np.int64)
+    rises = np.zeros(len(places))
+    for n, at in enumerate(places):
+        past, now = envelope[max(0, at - 80) : max(0, at - 6)], envelope[at : at + 24]
+        if len(now):
+            rises[n] = 20.0 * np.log10((now.max() + 1e-6) / (past.mean() + 1e-6 if len(past) else 1e-6))
+    rises = np.minimum(rises, 40.0)  # after silence, any hit is a strong one
+    if not len(rises):
+        return onsets
+    return onsets[rises >= max(3.0, float(np.percentile(rises, 90.0)) * 2.0 / 3.0)]
 
 
 def _refine(envelope: Floats, rough: Floats, gap: float) -> Floats:
@@ -112,7 +148,7 @@ def hits_of(
     `before` and `after` are (frames, 2); `reduction` has `reduction_rate` values a second. None if there are
     fewer than two hits.
     """
-    onsets = find_onsets(before, rate)
+    onsets = strong(find_onsets(before, rate), peak_envelope(before, rate))
     points = np.arange(-round(BEFORE / ENVELOPE_HOP), round(AFTER / ENVELOPE_HOP))
     places = np.round(onsets / ENVELOPE_HOP).astype(np.int64)
     env_before, env_after = peak_envelope(before, rate), peak_envelope(after, rate)

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import signal
+
+from gluvo.measure.spectrum import welch
 
 BANDS: tuple[tuple[float, float], ...] = (
     (20.0, 140.0), (140.0, 500.0), (500.0, 2000.0), (2000.0, 6000.0), (6000.0, 20000.0)
@@ -32,14 +33,15 @@ def stereo_bands(
 ) -> tuple[StereoBand, ...]:
     """The image of `x` (frames, 2) in bands given in Hz, from Welch cross-spectra."""
     x = np.asarray(x, dtype=np.float64)
-    size = min(8192, max(8, len(x)))
-    freqs, ll = signal.welch(x[:, 0], rate, nperseg=size, detrend=False)
-    rr = signal.welch(x[:, 1], rate, nperseg=size, detrend=False)[1]
-    lr = signal.csd(x[:, 0], x[:, 1], rate, nperseg=size, detrend=False)[1].real
+    size = min(8192, max(8, len(x) // 2 * 2))
+    left_x, right_x = np.ascontiguousarray(x[:, 0]), np.ascontiguousarray(x[:, 1])
+    freqs, ll = welch(left_x, left_x, rate, size)
+    rr = welch(right_x, right_x, rate, size)[1].real
+    lr = welch(left_x, right_x, rate, size)[1].real
     result = []
     for low, high in bands:
         inside = (freqs >= low) & (freqs < high)
-        left, right, both = (float(v[inside].sum()) for v in (ll, rr, lr))
+        left, right, both = (float(v[inside].sum()) for v in (ll.real, rr, lr))
         result.append(StereoBand(low, high, *image(left, right, both)))
     return tuple(result)
 

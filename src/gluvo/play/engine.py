@@ -14,7 +14,7 @@ from gluvo.dsp.kernel import Audio, kernel
 from gluvo.errors import DeviceError
 from gluvo.play.device import BLOCK, Device
 from gluvo.play.graph import REFERENCES, RESULT, LiveGraph
-from gluvo.play.meters import MeterRing
+from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, Board, Meters
 from gluvo.play.playhead import FADE_SECONDS, Playhead
 from gluvo.session.media import Sound
 from gluvo.steps import MAX_BLOCK, Step
@@ -74,9 +74,14 @@ class Engine:
     """
 
     def __init__(
-        self, song: Sound, references: Mapping[str, Sound], steps: Sequence[Step], chosen: str = ""
+        self,
+        song: Sound,
+        references: Mapping[str, Sound],
+        steps: Sequence[Step],
+        chosen: str = "",
+        board: Board | None = None,
     ) -> None:
-        """References must be at the song's rate."""
+        """References must be at the song's rate. Readings go to `board`."""
         self.rate = song.rate
         self._song = song.samples
         self._references = {key: sound.samples for key, sound in references.items()}
@@ -101,12 +106,12 @@ class Engine:
         self._references_in = [np.zeros((MAX_BLOCK, 2)) for _ in REFERENCES]
         self._out = np.zeros((MAX_BLOCK, 2))
         self._block = np.zeros((BLOCK, 2), dtype=np.float32)
-        self.meters = MeterRing(self.rate)
-        self.dropouts = 0
-        self.failed: str | None = None
+        self.board = board or Board()
+        self._meters = Meters(self.rate, self.board)
         self._device: Device | None = None
         self._thread: threading.Thread | None = None
         self._closing = False
+        self.failed = ""
 
     # --- requests, from any thread -------------------------------------------------------------------------
 
@@ -156,11 +161,6 @@ class Engine:
             frame += loop[1] - loop[0]
         return min(max(0, frame), len(self._song)) / self.rate
 
-    @property
-    def step_ids(self) -> tuple[str, ...]:
-        """The steps of the live chain, in the order of the meters' reductions."""
-        return tuple(step.id for step in self._graph.steps)
-
     # --- the audio thread ----------------------------------------------------------------------------------
 
     def pull(self, out: Audio) -> None:
@@ -191,7 +191,7 @@ class Engine:
             now, goal = self._matrices[name], self._goals[name]
             if now.any() or goal.any():
                 ramp_mix(path[:n], now, goal, self._fade_step, out)
-        self.meters.write(graph.paths[self._path_name()][:n], graph.processors)
+        self._meters.write(graph.paths[self._path_name()][:n], graph.processors)
         if not self._playing:
             self._fade_frames_left -= n
         elif self._head.loop is None and self._head.position >= len(self._song) + graph.latency:
@@ -277,14 +277,10 @@ class Engine:
             self._device.close()
             self._device = None
 
-    @property
-    def device_name(self) -> str:
-        return self._device.name if self._device else "no device"
-
     def _run(self) -> None:
         device = self._device
         assert device is not None
-        out = self._out[:BLOCK]
+        out, state = self._out[:BLOCK], self.board.state
         sounding = False
         try:
             while not self._closing:
@@ -292,6 +288,7 @@ class Engine:
                 self.pull(out)
                 np.copyto(self._block, out, casting="same_kind")
                 if device.write(self._block) and was_sounding and sounding:
-                    self.dropouts += 1
+                    state[DROPOUTS] += 1
+                state[POSITION], state[PLAYING] = self.position, self._playing
         except DeviceError as error:
             self.failed = str(error)

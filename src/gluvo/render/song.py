@@ -5,8 +5,9 @@ from __future__ import annotations
 import hashlib
 import threading
 from collections import OrderedDict
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import TypeVar, cast
 
 import numpy as np
 
@@ -17,6 +18,8 @@ from gluvo.render.chain import Chain, Progress, no_progress, stream
 from gluvo.session.media import Sound
 from gluvo.session.records import Media
 from gluvo.steps import Step
+
+T = TypeVar("T")
 
 LEAD_IN = 10.0
 """Seconds rendered before a section, so that slow releases are where they would be."""
@@ -38,6 +41,7 @@ class Joint:
     """Which 10 ms of the step's input had signal; only these count in mean reduction."""
     start: float = 0.0
     """Where `audio` begins in the song, in seconds; 0 for the whole song."""
+    _known: dict[object, object] = field(default_factory=dict, repr=False)
 
     @property
     def bytes(self) -> int:
@@ -48,15 +52,26 @@ class Joint:
         return None if span is None else Span(span.start - self.start, span.end - self.start)
 
     def figures(self, span: Span | None = None) -> Figures:
-        return figures_of(self.trace, self.within(span))
+        return self._once(("figures", span), lambda: figures_of(self.trace, self.within(span)))
+
+    def section(self, span: Span | None = None) -> Trace:
+        """The trace of a span alone."""
+        return self._once(("trace", span), lambda: self.trace.cut(self.within(span)))
 
     def mean_reduction(self, span: Span | None = None) -> float:
-        if self.reduction is None or self.heard is None:
+        reduction, heard = self.reduction, self.heard
+        if reduction is None or heard is None:
             return 0.0
-        return self.reduction.average(self.heard, self.within(span))
+        return self._once(("mean", span), lambda: reduction.average(heard, self.within(span)))
 
     def largest_reduction(self, span: Span | None = None) -> float:
         return 0.0 if self.reduction is None else self.reduction.largest(self.within(span))
+
+    def _once(self, key: object, make: Callable[[], T]) -> T:
+        """Screens ask for the same figures many times a second."""
+        if key not in self._known:
+            self._known[key] = make()
+        return cast(T, self._known[key])
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,246 @@
+"""The engine in a process of its own, so that nothing the window does can hold up the sound.
+
+Audio lies in shared memory, readings on a shared board; requests go through a pipe. The process is started once
+and takes one song after the other.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import multiprocessing
+import os
+from collections.abc import Mapping, Sequence
+from multiprocessing.connection import Connection
+from multiprocessing.shared_memory import SharedMemory
+from pathlib import Path
+
+import numpy as np
+
+from gluvo.errors import GluvoError
+from gluvo.play.device import Device, SilentDevice, open_device
+from gluvo.play.engine import Engine, Monitoring
+from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, Board, Readings
+from gluvo.session.media import Sound
+from gluvo.steps import Step
+
+RECORD = "GLUVO_RECORD"
+"""Names an environment variable: a WAV that the silent device writes what it is given to."""
+
+
+class Shared:
+    """An array in shared memory; the one that made it also takes it away."""
+
+    def __init__(self, array: np.ndarray) -> None:
+        self.memory = SharedMemory(create=True, size=max(1, array.nbytes))
+        self.shape, self.kind = array.shape, array.dtype.str
+        self.array: np.ndarray = np.ndarray(array.shape, array.dtype, self.memory.buf)
+        self.array[...] = array
+
+    @property
+    def address(self) -> tuple[str, tuple[int, ...], str]:
+        """What another process needs to find it."""
+        return self.memory.name, self.shape, self.kind
+
+    def close(self) -> None:
+        del self.array
+        self.memory.close()
+        self.memory.unlink()
+
+
+class RemoteEngine:
+    """An `Engine` in another process: the same requests, the same state."""
+
+    def __init__(
+        self, host: Host, song: Sound, references: Mapping[str, Sound], steps: Sequence[Step], chosen: str, device: str
+    ) -> None:
+        self.rate = song.rate
+        self.device_name, self.failed = "starting", ""
+        self._host = host
+        self._shared = {"": Shared(song.samples)}
+        self._shared |= {key: Shared(sound.samples) for key, sound in references.items()}
+        self._board_memory = Shared(np.zeros(Board.SIZE))
+        self.board = Board(self._board_memory.array)
+        self._ids = tuple(step.id for step in steps if step.on)
+        addresses = {key: shared.address for key, shared in self._shared.items()}
+        host.send("load", addresses, self._board_memory.address, self.rate, tuple(steps), chosen, device)
+
+    def play(self) -> None:
+        self.board.state[PLAYING] = 1.0  # so that a second press of the key means stop at once
+        self._host.send("play")
+
+    def stop(self) -> None:
+        self.board.state[PLAYING] = 0.0
+        self._host.send("stop")
+
+    def seek(self, seconds: float) -> None:
+        self.board.state[POSITION] = seconds
+        self._host.send("seek", seconds)
+
+    def loop(self, start: float, end: float) -> None:
+        self._host.send("loop", start, end)
+
+    def no_loop(self) -> None:
+        self._host.send("no_loop")
+
+    def listen(self, monitoring: Monitoring) -> None:
+        self._host.send("listen", monitoring)
+
+    def change(self, steps: Sequence[Step], chosen: str) -> None:
+        self._ids = tuple(step.id for step in steps if step.on)
+        self._host.send("change", tuple(steps), chosen)
+
+    def choose_device(self, name: str) -> None:
+        """Play to another device from now on."""
+        self.device_name = "starting"
+        self._host.send("device", name)
+
+    @property
+    def playing(self) -> bool:
+        return bool(self.board.state[PLAYING])
+
+    @property
+    def position(self) -> float:
+        return float(self.board.state[POSITION])
+
+    @property
+    def dropouts(self) -> int:
+        return int(self.board.state[DROPOUTS])
+
+    @property
+    def step_ids(self) -> tuple[str, ...]:
+        """The steps of the live chain, in the order of the readings' reductions."""
+        return self._ids
+
+    def read(self) -> Readings:
+        """What was played since the last call."""
+        for name, failed in self._host.answers():
+            self.device_name, self.failed = name, failed
+        return self.board.read()
+
+    def close(self) -> None:
+        """Stop, and give back the memory."""
+        self._host.send("unload")
+        self._host.wait()
+        del self.board
+        for shared in (*self._shared.values(), self._board_memory):
+            shared.close()
+
+
+class Host:
+    """The process that plays. Starting it takes a second or two; requests wait for it in the pipe."""
+
+    def __init__(self) -> None:
+        context = multiprocessing.get_context("spawn")
+        self._pipe, theirs = context.Pipe()
+        self._process = context.Process(target=serve, args=(theirs,), name="gluvo-audio", daemon=True)
+        self._process.start()
+        theirs.close()
+        self._answers: list[tuple[str, str]] = []
+
+    def engine(
+        self, song: Sound, references: Mapping[str, Sound], steps: Sequence[Step], chosen: str, device: str = ""
+    ) -> RemoteEngine:
+        """Load a song and start its device; close the engine before the next one."""
+        return RemoteEngine(self, song, references, steps, chosen, device)
+
+    def send(self, name: str, *args: object) -> None:
+        with contextlib.suppress(BrokenPipeError):
+            self._pipe.send((name, args))
+
+    def answers(self) -> list[tuple[str, str]]:
+        """The device's name and what failed, if that has changed."""
+        self._take(0.0)
+        found, self._answers = self._answers, []
+        return found
+
+    def wait(self, seconds: float = 10.0) -> None:
+        """Until all that was sent is done."""
+        self.send("done")
+        while self._take(seconds):
+            if self._answers and self._answers[-1] == ("", "done"):
+                self._answers.pop()
+                return
+
+    def _take(self, seconds: float) -> bool:
+        try:
+            taken = False
+            while self._pipe.poll(0.0 if taken else seconds):
+                self._answers.append(self._pipe.recv())
+                taken = True
+            return taken
+        except (EOFError, OSError):
+            self._answers.append(("no device", "The audio process has ended. Restart Gluvo to hear sound."))
+            return False
+
+    def close(self) -> None:
+        self.send("close")
+        self._process.join(timeout=5.0)
+        if self._process.is_alive():
+            self._process.kill()
+        self._pipe.close()
+
+
+def serve(pipe: Connection) -> None:
+    """The process's own loop: takes requests until it is told to close, or nobody is there any more."""
+    with contextlib.suppress(OSError):
+        os.nice(-11)  # only root or a realtime group may; without it, it works as well on an idle machine
+    engine: Engine | None = None
+    held: list[SharedMemory] = []
+
+    def start(choice: str) -> None:
+        assert engine is not None
+        device, failed = _device(engine.rate, choice)
+        engine.start(device)
+        pipe.send((device.name, failed))
+
+    def unload() -> None:
+        nonlocal engine
+        if engine is not None:
+            engine.close()
+        engine = None
+        gc.collect()
+        for memory in held:
+            with contextlib.suppress(BufferError):
+                memory.close()
+        held.clear()
+
+    def attached(address: tuple[str, tuple[int, ...], str]) -> np.ndarray:
+        name, shape, kind = address
+        held.append(SharedMemory(name))
+        return np.ndarray(shape, np.dtype(kind), held[-1].buf)
+
+    while True:
+        try:
+            name, args = pipe.recv()
+        except (EOFError, OSError, KeyboardInterrupt):
+            name, args = "close", ()
+        if name == "load":
+            unload()
+            addresses, board, rate, steps, chosen, choice = args
+            sounds = {key: Sound(attached(address), rate) for key, address in addresses.items()}
+            engine = Engine(sounds.pop(""), sounds, steps, chosen, Board(attached(board)))
+            gc.freeze()
+            start(choice)
+        elif name == "unload":
+            unload()
+        elif name == "done":
+            pipe.send(("", "done"))
+        elif name == "close":
+            unload()
+            return
+        elif name == "device" and engine is not None:
+            engine.close()
+            start(*args)
+        elif engine is not None:
+            getattr(engine, name)(*args)
+
+
+def _device(rate: int, choice: str) -> tuple[Device, str]:
+    """The chosen device, or the silent one and why."""
+    if record := os.environ.get(RECORD):
+        return SilentDevice(rate, Path(record)), ""
+    try:
+        return open_device(rate, choice), ""
+    except GluvoError as error:
+        return SilentDevice(rate), f"{error} Playing to the silent device instead."
