@@ -128,7 +128,8 @@ def tilt(slope: float, rate: int, pivot: float = 1000.0, sections: int = 10) -> 
     """A straight tilt of `slope` dB per octave between 20 Hz and 20 kHz, 0 dB at `pivot`.
 
     First-order pole–zero pairs spaced evenly in octaves make a fractional slope (Oustaloup, 'La commande
-    CRONE', 1991); within 0.5 dB of the line between 40 Hz and 10 kHz.
+    CRONE', 1991); within 0.6 dB of the line between
+    40 Hz and 6 kHz, and 1.5 dB at 10 kHz for the steepest slopes.
     """
     if slope == 0.0:
         return NOTHING

@@ -21,8 +21,8 @@ COARSE_TAPS = 12
 NEAR = 0.72
 """The coarse reading may be low by this factor (2.9 dB, near the Nyquist frequency)."""
 
-SAFE = 1.002
-"""A gentle filter's readings are taken this much larger (0.017 dB): they are only sampled, too."""
+SAFE = 1.004
+"""A gentle filter's readings are taken this much larger (0.03 dB): they are only sampled, too."""
 
 
 @functools.cache
@@ -56,37 +56,34 @@ def gentle_phases(rate: int) -> Floats:
 
 
 @kernel
-def coarse_peaks(h, history, frames, y, out, column):  # type: ignore[no-untyped-def]
-    """The coarse reading of the interval from each sample to the next into ``out[:frames, column]``.
+def coarse_peaks(h, history, count, rough):  # type: ignore[no-untyped-def]
+    """The coarse reading of the interval from each sample to the next into ``rough[:count]``.
 
-    Frames are innermost and the taps are written out over plain slices, so that the compiler makes vector code.
+    The first is the interval before the block's own first: the fine reading asks for neighbours, and must get the
+    same answer however the audio is cut into blocks. Frames are innermost and the taps are written out over plain
+    slices, so that the compiler makes vector code.
     """
-    offset = HALF - COARSE_TAPS // 2
-    here, after = history[HALF - 1 : HALF - 1 + frames], history[HALF : HALF + frames]
-    for i in range(frames):
-        y[i] = max(abs(here[i]), abs(after[i]))
+    o = HALF - COARSE_TAPS // 2 - 1
+    here, after = history[HALF - 2 : HALF - 2 + count], history[HALF - 1 : HALF - 1 + count]
+    for i in range(count):
+        rough[i] = max(abs(here[i]), abs(after[i]))
     for p in range(h.shape[0]):
         a0, a1, a2, a3, a4, a5 = h[p, 0], h[p, 1], h[p, 2], h[p, 3], h[p, 4], h[p, 5]
         b0, b1, b2, b3, b4, b5 = h[p, 6], h[p, 7], h[p, 8], h[p, 9], h[p, 10], h[p, 11]
-        x0, x1 = history[offset : offset + frames], history[offset + 1 : offset + 1 + frames]
-        x2, x3 = history[offset + 2 : offset + 2 + frames], history[offset + 3 : offset + 3 + frames]
-        x4, x5 = history[offset + 4 : offset + 4 + frames], history[offset + 5 : offset + 5 + frames]
-        x6, x7 = history[offset + 6 : offset + 6 + frames], history[offset + 7 : offset + 7 + frames]
-        x8, x9 = history[offset + 8 : offset + 8 + frames], history[offset + 9 : offset + 9 + frames]
-        xa, xb = history[offset + 10 : offset + 10 + frames], history[offset + 11 : offset + 11 + frames]
-        for i in range(frames):
+        x0, x1, x2 = history[o : o + count], history[o + 1 : o + 1 + count], history[o + 2 : o + 2 + count]
+        x3, x4, x5 = history[o + 3 : o + 3 + count], history[o + 4 : o + 4 + count], history[o + 5 : o + 5 + count]
+        x6, x7, x8 = history[o + 6 : o + 6 + count], history[o + 7 : o + 7 + count], history[o + 8 : o + 8 + count]
+        x9, xa, xb = history[o + 9 : o + 9 + count], history[o + 10 : o + 10 + count], history[o + 11 : o + 11 + count]
+        for i in range(count):
             v = a0 * x0[i] + a1 * x1[i] + a2 * x2[i] + a3 * x3[i] + a4 * x4[i] + a5 * x5[i]
             v += b0 * x6[i] + b1 * x7[i] + b2 * x8[i] + b3 * x9[i] + b4 * xa[i] + b5 * xb[i]
-            y[i] = max(y[i], abs(v))
-    for i in range(frames):
-        out[i, column] = y[i]
+            rough[i] = max(rough[i], abs(v))
 
 
 @kernel
-def tops(out, i, column, frames):  # type: ignore[no-untyped-def]
-    """Whether an interval's coarse reading is a local maximum, or nearly. Block edges always count."""
-    v = out[i, column] * 1.05
-    return (i == 0 or v >= out[i - 1, column]) and (i + 1 >= frames or v >= out[i + 1, column])
+def tops(rough, i, slack):  # type: ignore[no-untyped-def]
+    """Whether the reading of frame `i` of the block is, within a factor, not under its neighbours'."""
+    return rough[i + 1] * slack >= max(rough[i], rough[i + 2])
 
 
 @sum_kernel
@@ -122,21 +119,17 @@ def fine_peak(h, history, i):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def refine(steep, gentle, history, frames, floor, out, column):  # type: ignore[no-untyped-def]
-    """Raise the coarse readings that may pass `floor` to fine ones where they top their surroundings.
+def refine(steep, gentle, history, rough, floor, out, column):  # type: ignore[no-untyped-def]
+    """Readings into ``out[:, column]``: fine ones where the coarse may pass `floor` and tops its surroundings.
 
     What lies near the Nyquist frequency peaks differently behind every converter's filter. The largest of a steep
     and two gentle readings is the safe side for all of them.
     """
-    before = 0.0
-    for i in range(frames):
-        v = out[i, column]
-        if v > floor * NEAR:
-            later = out[i + 1, column] if i + 1 < frames else 0.0
-            if v * 1.1 >= max(before, later):
-                peak = max(fine_peak(steep, history, i), SAFE * fine_peak(gentle, history, i))
-                out[i, column] = max(v, peak)
-        before = v
+    for i in range(out.shape[0]):
+        v = rough[i + 1]
+        if v > floor * NEAR and tops(rough, i, 1.1):
+            v = max(v, max(fine_peak(steep, history, i), SAFE * fine_peak(gentle, history, i)))
+        out[i, column] = v
 
 
 @kernel
@@ -163,13 +156,13 @@ class PeakReader:
     def __init__(self, rate: int, longest_block: int) -> None:
         self.coarse, self.fine, self.gentle = coarse_phases(rate), fine_phases(rate), gentle_phases(rate)
         self.history = np.zeros((2, TAPS - 1 + longest_block))
-        self._row = np.zeros(longest_block)
+        self.rough = np.zeros((2, longest_block + 2))
 
-    def take(self, x: Audio, out: Floats) -> None:
-        """Coarse peaks of `x` (n, 2) into `out` (n, 2). `leave` must follow before the next block."""
+    def take(self, x: Audio) -> None:
+        """Coarse peaks of `x` (n, 2) into `rough`, one more at either end. `leave` must follow."""
         for c in range(2):
             roll_in(self.history[c], x, c, len(x))
-            coarse_peaks(self.coarse, self.history[c], len(x), self._row, out, c)
+            coarse_peaks(self.coarse, self.history[c], len(x) + 2, self.rough[c])
 
     def leave(self, frames: int) -> None:
         """Keep what the next block needs of the past."""
@@ -178,7 +171,7 @@ class PeakReader:
 
     def read(self, x: Audio, floor: float, out: Floats) -> None:
         """Peaks of `x` (n, 2) into `out` (n, 2), fine where they may pass `floor`."""
-        self.take(x, out)
+        self.take(x)
         for c in range(2):
-            refine(self.fine, self.gentle, self.history[c], len(x), floor, out, c)
+            refine(self.fine, self.gentle, self.history[c], self.rough[c], floor, out, c)
         self.leave(len(x))

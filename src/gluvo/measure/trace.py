@@ -121,7 +121,6 @@ class Tracer:
         self._filter = Sections(k_weighting(rate))
         self._reader = PeakReader(rate, BLOCK)
         self._weighted = np.zeros((BLOCK, 2))
-        self._peaks = np.zeros((BLOCK, 2))
         self._frames = 0
         self._rows = np.zeros((1024, 7))
 
@@ -137,12 +136,12 @@ class Tracer:
             grown = np.zeros((max(need, 2 * len(self._rows)), 7))
             grown[: len(self._rows)] = self._rows
             self._rows = grown
-        weighted, peaks = self._weighted[: len(x)], self._peaks[: len(x)]
+        weighted = self._weighted[: len(x)]
         self._filter.run(x, weighted)
         reader = self._reader
-        reader.take(x, peaks)
+        reader.take(x)
         gather(
-            x, weighted, peaks, reader.history, reader.fine, self._frames, counted, self.hop, HALF, self._rows
+            x, weighted, reader.rough, reader.history, reader.fine, self._frames, counted, self.hop, HALF, self._rows
         )  # fmt: skip
         reader.leave(len(x))
         self._frames += counted
@@ -158,7 +157,7 @@ class Tracer:
 
 
 @kernel
-def gather(x, weighted, peaks, history, fine, first, counted, hop, late, rows):  # type: ignore[no-untyped-def]
+def gather(x, weighted, rough, history, fine, first, counted, hop, late, rows):  # type: ignore[no-untyped-def]
     """Add a block to the hops' sums (K-weighted, plain, product) and largest values (sample, true peak).
 
     Only readings that may raise their hop's true peak are read finely.
@@ -181,7 +180,7 @@ def gather(x, weighted, peaks, history, fine, first, counted, hop, late, rows): 
     left = hop - (first + skip - late) % hop
     for i in range(skip, frames):
         for c in range(2):
-            if peaks[i, c] > rows[row, 6] * NEAR and tops(peaks, i, c, frames):
+            if rough[c, i + 1] > rows[row, 6] * NEAR and tops(rough[c], i, 1.05):
                 rows[row, 6] = max(rows[row, 6], fine_peak(fine, history[c], i))
         left -= 1
         if left == 0:

@@ -59,9 +59,9 @@ def ramp_mix(x, now, goal, step, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def crossfade(old, new, at, length):  # type: ignore[no-untyped-def]
-    """Fade `new` in over `old`, in place of `new`, from place `at` of a fade of `length` frames."""
+    """Fade `new` in over `old`, in place of `new`, from place `at` (before the fade if negative) of `length` frames."""
     for i in range(new.shape[0]):
-        share = min(1.0, (at + i + 1) / length)
+        share = min(1.0, max(0.0, (at + i + 1) / length))
         for c in range(2):
             new[i, c] = old[i, c] + share * (new[i, c] - old[i, c])
 
@@ -94,6 +94,8 @@ class Engine:
         self._requests: deque[Callable[[], None]] = deque()
         self._head = Playhead(self.rate)
         self._playing = False
+        self.playing = False
+        """Whether it is asked to play; the audio thread follows at the next block."""
         self._monitoring = Monitoring()
         self._slots = ["" for _ in REFERENCES]
         """The reference in each of the graph's places for them."""
@@ -116,9 +118,11 @@ class Engine:
     # --- requests, from any thread -------------------------------------------------------------------------
 
     def play(self) -> None:
+        self.playing = True
         self._requests.append(self._start)
 
     def stop(self) -> None:
+        self.playing = False
         self._requests.append(self._stop)
 
     def seek(self, seconds: float) -> None:
@@ -147,10 +151,6 @@ class Engine:
         self._requests.append(swap)
 
     # --- state, for any thread -----------------------------------------------------------------------------
-
-    @property
-    def playing(self) -> bool:
-        return self._playing
 
     @property
     def position(self) -> float:
@@ -195,8 +195,7 @@ class Engine:
         if not self._playing:
             self._fade_frames_left -= n
         elif self._head.loop is None and self._head.position >= len(self._song) + graph.latency:
-            self._stop()
-            self._head.seek(0, fade=False)
+            self._end()
 
     def _take_waiting(self, fade: bool) -> None:
         if self._waiting is None or self._old is not None:
@@ -204,7 +203,8 @@ class Engine:
         new, self._waiting = self._waiting, None
         new.adopt(self._graph)
         if fade:
-            self._old, self._swap_at = self._graph, 0
+            # The fade waits until what the new graph was given has come out of it.
+            self._old, self._swap_at = self._graph, -new.latency
         self._graph = new
 
     def _start(self) -> None:
@@ -237,6 +237,15 @@ class Engine:
             self._playing = False
             self._fade_frames_left = round(FADE_SECONDS * self.rate)
             self._aim_matrices()
+
+    def _end(self) -> None:
+        """The song is over: nothing is left to fade."""
+        self._playing = self.playing = False
+        self._fade_frames_left = 0
+        self._aim_matrices()
+        for now in self._matrices.values():
+            now[:] = 0.0
+        self._head.seek(0, fade=False)
 
     def _set_monitoring(self, monitoring: Monitoring) -> None:
         self._monitoring = monitoring
@@ -289,6 +298,6 @@ class Engine:
                 np.copyto(self._block, out, casting="same_kind")
                 if device.write(self._block) and was_sounding and sounding:
                     state[DROPOUTS] += 1
-                state[POSITION], state[PLAYING] = self.position, self._playing
+                state[POSITION], state[PLAYING] = self.position, self.playing
         except DeviceError as error:
             self.failed = str(error)

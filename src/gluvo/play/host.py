@@ -20,7 +20,7 @@ import numpy as np
 from gluvo.errors import GluvoError
 from gluvo.play.device import Device, SilentDevice, open_device
 from gluvo.play.engine import Engine, Monitoring
-from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, Board, Readings
+from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, TAKEN, Board, Readings
 from gluvo.session.media import Sound
 from gluvo.steps import Step
 
@@ -62,33 +62,49 @@ class RemoteEngine:
         self._board_memory = Shared(np.zeros(Board.SIZE))
         self.board = Board(self._board_memory.array)
         self._ids = tuple(step.id for step in steps if step.on)
+        self._playing, self._position, self._asked = False, 0.0, 0
         addresses = {key: shared.address for key, shared in self._shared.items()}
         host.send("load", addresses, self._board_memory.address, self.rate, tuple(steps), chosen, device)
 
     def play(self) -> None:
-        self.board.state[PLAYING] = 1.0  # so that a second press of the key means stop at once
-        self._host.send("play")
+        self._playing = True
+        self._ask("play")
 
     def stop(self) -> None:
-        self.board.state[PLAYING] = 0.0
-        self._host.send("stop")
+        self._playing = False
+        self._ask("stop")
 
     def seek(self, seconds: float) -> None:
-        self.board.state[POSITION] = seconds
-        self._host.send("seek", seconds)
+        self._position = seconds
+        self._ask("seek", seconds)
 
     def loop(self, start: float, end: float) -> None:
-        self._host.send("loop", start, end)
+        self._ask("loop", start, end)
 
     def no_loop(self) -> None:
-        self._host.send("no_loop")
+        self._ask("no_loop")
 
     def listen(self, monitoring: Monitoring) -> None:
-        self._host.send("listen", monitoring)
+        self._ask("listen", monitoring)
 
     def change(self, steps: Sequence[Step], chosen: str) -> None:
         self._ids = tuple(step.id for step in steps if step.on)
-        self._host.send("change", tuple(steps), chosen)
+        self._ask("change", tuple(steps), chosen)
+
+    def _ask(self, name: str, *args: object) -> None:
+        """Send a request. Until it is taken, what was asked for is what is told."""
+        if not self._waiting:
+            state = self.board.state
+            if name not in ("play", "stop"):
+                self._playing = bool(state[PLAYING])
+            if name != "seek":
+                self._position = float(state[POSITION])
+        self._asked += 1
+        self._host.send(name, *args)
+
+    @property
+    def _waiting(self) -> bool:
+        return int(self.board.state[TAKEN]) < self._asked
 
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
@@ -97,11 +113,11 @@ class RemoteEngine:
 
     @property
     def playing(self) -> bool:
-        return bool(self.board.state[PLAYING])
+        return self._playing if self._waiting else bool(self.board.state[PLAYING])
 
     @property
     def position(self) -> float:
-        return float(self.board.state[POSITION])
+        return self._position if self._waiting else float(self.board.state[POSITION])
 
     @property
     def dropouts(self) -> int:
@@ -234,6 +250,11 @@ def serve(pipe: Connection) -> None:
             start(*args)
         elif engine is not None:
             getattr(engine, name)(*args)
+            state = engine.board.state
+            state[PLAYING] = engine.playing
+            if name == "seek":
+                state[POSITION] = args[0]
+            state[TAKEN] += 1
 
 
 def _device(rate: int, choice: str) -> tuple[Device, str]:

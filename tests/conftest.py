@@ -1,0 +1,58 @@
+"""Signals and small sessions that many tests use."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+RATE = 48_000
+
+
+def sine(freq: float, seconds: float, level_db: float = 0.0, rate: int = RATE, phase: float = 0.0) -> np.ndarray:
+    """A stereo sine whose peak is at `level_db` dBFS."""
+    t = np.arange(round(seconds * rate)) / rate
+    return np.repeat(10 ** (level_db / 20) * np.sin(2 * np.pi * freq * t + phase)[:, None], 2, axis=1)
+
+
+def noise(seconds: float, level: float = 0.1, seed: int = 0, rate: int = RATE) -> np.ndarray:
+    return np.random.default_rng(seed).standard_normal((round(seconds * rate), 2)) * level
+
+
+def music(seconds: float = 6.0, rate: int = RATE, seed: int = 3) -> np.ndarray:
+    """Something with hits, lows, highs, sides and a quiet beginning."""
+    random = np.random.default_rng(seed)
+    t = np.arange(round(seconds * rate)) / rate
+    since = t % 0.5
+    hit = np.exp(-since / 0.06) * np.sin(2 * np.pi * (55 + 80 * np.exp(-since / 0.02)) * since)
+    pad = sum(np.sin(2 * np.pi * f * t + f) for f in (110.0, 220.5, 331.0, 1212.0)) * 0.06
+    air = random.standard_normal((len(t), 2)) * 0.03 * np.exp(-since / 0.03)[:, None]
+    swell = np.interp(t, [0, seconds / 3, seconds], [0.25, 1.0, 1.0])
+    x = (0.6 * hit + pad)[:, None] * np.array([1.0, 0.92]) + air
+    x[:, 1] += 0.03 * np.sin(2 * np.pi * 517 * t)
+    return x * swell[:, None] * 0.8
+
+
+@pytest.fixture
+def mix_file(tmp_path: Path) -> Path:
+    """A stereo mix of six seconds on disk."""
+    path = tmp_path / "Harbour Take.wav"
+    soundfile.write(path, music(), RATE, "PCM_24")
+    return path
+
+
+@pytest.fixture
+def reference_file(tmp_path: Path) -> Path:
+    path = tmp_path / "Old Pier.wav"
+    soundfile.write(path, music(4.0, seed=9) * 1.1, 44_100, "PCM_16")
+    return path
+
+
+@pytest.fixture(autouse=True)
+def own_settings(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing of the user's own settings is read or written."""
+    home = tmp_path_factory.mktemp("home")
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(home / "config"))
+    monkeypatch.setenv("XDG_DATA_HOME", str(home / "data"))

@@ -1,0 +1,227 @@
+"""Playing: the same samples as the render, paths in step, no clicks, real time kept."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+import soundfile
+
+from gluvo.play.device import BLOCK, SilentDevice
+from gluvo.play.engine import Engine, Monitoring
+from gluvo.play.host import RECORD, Host
+from gluvo.render.chain import run_chain
+from gluvo.session.media import Sound
+from gluvo.steps import Glue, Limiter, Step, Trim
+
+from .conftest import RATE, music, noise, sine
+
+STEPS: list[Step] = [
+    Trim(id="t", gain=-3.0),
+    Glue(id="g", ratio=4.0, threshold=-26.0, look_ahead=4.0, low_cut=90.0),
+    Limiter(id="l", drive=7.0, ceiling=-1.0),
+]
+
+
+def sound(x: np.ndarray) -> Sound:
+    return Sound(x.astype(np.float32), RATE)
+
+
+def pulled(engine: Engine, frames: int, size: int = BLOCK) -> np.ndarray:
+    out = np.zeros((frames, 2))
+    for at in range(0, frames, size):
+        engine.pull(out[at : at + size])
+    return out
+
+
+def playing(engine: Engine, **monitoring: object) -> Engine:
+    engine.listen(Monitoring(**monitoring))  # type: ignore[arg-type]
+    engine.play()
+    return engine
+
+
+@pytest.mark.parametrize("size", [64, 512, 1000])
+def test_live_is_offline(size: int) -> None:
+    song = sound(music(3.0))
+    engine = playing(Engine(song, {}, STEPS, "g"))
+    live = pulled(engine, 2 * RATE, size)
+    late = engine._graph.latency
+    offline = run_chain(STEPS, song.samples, RATE)
+    faded_in = 600
+    assert np.abs(live[late + faded_in :] - offline[faded_in : len(live) - late]).max() < 1e-9
+
+
+def test_all_paths_are_aligned_to_the_sample() -> None:
+    song = sound(music(3.0))
+    engine = Engine(song, {"r": song}, STEPS, "g")
+    late = engine._graph.latency
+    before, after = run_chain(STEPS[:1], song.samples, RATE), run_chain(STEPS[:2], song.samples, RATE)
+    wanted = {
+        "untouched": song.samples, "step_out": run_chain([STEPS[0], STEPS[2]], song.samples, RATE), "r": song.samples,
+    }  # fmt: skip
+    for path, expected in wanted.items():
+        live = pulled(playing(Engine(song, {"r": song}, STEPS, "g"), path=path), RATE)
+        assert np.abs(live[late + 600 :] - expected[600 : RATE - late]).max() < 1e-9, path
+    change = pulled(playing(Engine(song, {}, STEPS, "g"), path="change"), RATE)
+    assert np.abs(change[late + 600 :] - (after - before)[600 : RATE - late]).max() < 1e-9
+
+
+def test_switching_neither_jumps_nor_clicks() -> None:
+    tone = sound(sine(220, 4.0, -12))
+    engine = playing(Engine(tone, {"r": tone, "q": tone}, [Trim(id="t")], "t"))
+    parts = []
+    for path in ("result", "untouched", "r", "q", "step_out", "result"):
+        engine.listen(Monitoring(path=path))
+        parts.append(pulled(engine, 10 * BLOCK))
+    out = np.concatenate(parts)[1000:]
+    assert np.abs(out - sine(220, 4.0, -12)[1000 : 1000 + len(out)]).max() < 1e-6
+
+
+def test_a_gain_moves_within_ten_milliseconds() -> None:
+    engine = playing(Engine(sound(np.full((RATE, 2), 0.5)), {}, [], ""))
+    pulled(engine, 2048)
+    engine.listen(Monitoring(gains={"result": -6.0}, dim=False))
+    out = pulled(engine, 2048)[:, 0]
+    assert np.abs(np.diff(out)).max() < 0.5 / (0.009 * RATE)
+    assert out[600:] == pytest.approx(0.5 * 10 ** (-6 / 20))
+
+
+@pytest.mark.parametrize(
+    ("view", "left", "right"),
+    [("stereo", 0.4, -0.2), ("mid", 0.1, 0.1), ("side", 0.3, -0.3), ("left", 0.4, 0.4), ("right", -0.2, -0.2), ("mono", 0.1, 0.1)],
+)
+def test_monitor_views(view: str, left: float, right: float) -> None:
+    engine = playing(Engine(sound(np.full((RATE, 2), 1.0) * np.array([0.4, -0.2])), {}, [], ""), view=view)
+    assert pulled(engine, 4096)[-1] == pytest.approx([left, right], abs=1e-6)
+    engine.listen(Monitoring(view=view, level=-6.0, dim=True))
+    assert pulled(engine, 4096)[-1] == pytest.approx(np.array([left, right]) * 10 ** (-26 / 20), abs=1e-6)
+
+
+def test_the_loops_seam_is_smooth_and_in_time() -> None:
+    tone = sine(331, 6.0, -6)
+    engine = Engine(sound(tone), {}, [], "")
+    engine.loop(1.0, 2.2345)
+    engine.seek(1.9)
+    out = pulled(playing(engine), 4 * RATE)
+    assert np.abs(np.diff(out[1000:, 0])).max() < 2 * np.pi * 331 / RATE * 0.5012 + 2 * 0.5 / (0.010 * RATE)
+    length = round(1.2345 * RATE)
+    seam = round((2.2345 - 1.9) * RATE)
+    first, second = out[seam + 500 : seam + length], out[seam + length + 500 : seam + 2 * length]
+    assert np.abs(first - second).max() < 1e-9
+    assert np.abs(first - tone[RATE + 500 : RATE + length]).max() < 1e-6
+
+
+def test_seek_stop_and_end() -> None:
+    engine = playing(Engine(sound(sine(200, 1.0, -6)), {}, STEPS[:1], ""))
+    pulled(engine, 4096)
+    engine.seek(0.5)
+    out = pulled(engine, 4096)
+    assert engine.position == pytest.approx(0.5 + 4096 / RATE, abs=0.001)
+    assert np.abs(np.diff(out[:, 0])).max() < 0.05
+    engine.stop()
+    out = pulled(engine, 4096)
+    assert np.abs(np.diff(out[:, 0])).max() < 0.05 and not out[1024:].any()
+    engine.play()
+    pulled(engine, RATE)
+    assert not engine.playing and engine.position == 0.0
+
+
+def test_play_in_the_middle_sounds_as_if_it_had_come_from_before() -> None:
+    song = sound(music(6.0))
+    engine = Engine(song, {}, STEPS, "")
+    engine.seek(4.0)
+    live = pulled(playing(engine), RATE)
+    late = engine._graph.latency
+    offline = run_chain(STEPS, song.samples, RATE)[4 * RATE : 5 * RATE - late]
+    assert np.abs(live[late + 600 :] - offline[600:]).max() < 0.01
+
+
+def test_edits_during_play_end_where_a_render_does() -> None:
+    song = sound(music(5.0))
+    engine = playing(Engine(song, {}, STEPS, "g"))
+    pulled(engine, RATE)
+    edited = [STEPS[0], msgspec.structs.replace(STEPS[1], threshold=-30.0, release=40.0), STEPS[2]]
+    engine.change(edited, "l")
+    engine.change([*edited[:2], msgspec.structs.replace(STEPS[2], look_ahead=5.0)], "l")
+    live = pulled(engine, 3 * RATE)
+    late = engine._graph.latency
+    offline = run_chain([*edited[:2], msgspec.structs.replace(STEPS[2], look_ahead=5.0)], song.samples, RATE)
+    shown = offline[3 * RATE - late : 4 * RATE - late]
+    assert np.abs(live[2 * RATE : 3 * RATE] - shown).max() < 1e-3
+
+
+def test_an_edit_is_heard_within_a_tenth_of_a_second() -> None:
+    engine = playing(Engine(sound(np.full((3 * RATE, 2), 0.5)), {}, [*STEPS[1:2], Trim(id="t")], ""))
+    pulled(engine, 8192)
+    engine.change([*STEPS[1:2], Trim(id="t", gain=-20.0)], "")
+    before = np.abs(pulled(engine, BLOCK)).max()
+    out = np.abs(pulled(engine, RATE // 10)[:, 0])
+    from gluvo.play.device import DEPTH
+
+    changed = int(np.argmax(out < 0.5 * before)) + BLOCK
+    assert (changed + DEPTH) / RATE < 0.1
+
+
+def test_the_silent_device_keeps_time_and_records(tmp_path: Path) -> None:
+    import time
+
+    path = tmp_path / "heard.wav"
+    device = SilentDevice(RATE, path)
+    x = noise(0.4).astype(np.float32)
+    start = time.monotonic()
+    for at in range(0, len(x), BLOCK):
+        device.write(x[at : at + BLOCK])
+    took = time.monotonic() - start
+    device.close()
+    assert took > 0.4 - 2 * 2048 / RATE  # it never runs ahead; how late it may be is the machine's affair
+    assert np.array_equal(soundfile.read(path, dtype="float32")[0], x)
+
+
+def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    heard = tmp_path / "heard.wav"
+    monkeypatch.setenv(RECORD, str(heard))
+    song = sound(music(3.0))
+    host = Host()
+    engine = host.engine(song, {"r": song}, STEPS, "g")
+    engine.loop(0.5, 1.0)
+    engine.seek(0.5)
+    engine.listen(Monitoring())
+    engine.play()
+    host.wait()
+    moved = threading.Event()
+    for _ in range(400):
+        readings = engine.read()
+        if engine.position > 0.8 and len(readings.power):
+            moved.set()
+            break
+        threading.Event().wait(0.01)
+    assert moved.is_set() and engine.playing and engine.device_name == "Silent device"
+    assert engine.step_ids == ("t", "g", "l")
+    engine.stop()
+    engine.close()
+    host.close()
+    out = soundfile.read(heard)[0]
+    start = int(np.argmax(np.abs(out).max(axis=1) > 0))
+    late = sum(p.latency for p in (s.make(RATE) for s in STEPS))
+    offline = run_chain(STEPS, song.samples, RATE)
+    part = slice(start + 2000, start + 9000)
+    shift = part.start - start
+    best = min(
+        float(np.abs(out[part] - offline[RATE // 2 + shift - late + d : RATE // 2 + shift - late + d + 7000]).max())
+        for d in range(-4, 5)
+    )
+    assert best < 0.01
+
+
+def test_the_next_song_can_be_loaded() -> None:
+    host = Host()
+    for n in range(2):
+        engine = host.engine(sound(noise(0.5, seed=n)), {}, [], "", "silent")
+        engine.play()
+        host.wait()
+        assert engine.playing
+        engine.close()
+    host.close()

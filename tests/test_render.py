@@ -1,0 +1,150 @@
+"""Renders: exact, cached by content, stoppable; targets reached."""
+
+from __future__ import annotations
+
+import threading
+
+import msgspec
+import numpy as np
+import pytest
+
+from gluvo.advise.loudness_target import reach_target
+from gluvo.compare.match import Reading, matched_gains
+from gluvo.errors import Cancelled, GluvoError
+from gluvo.measure.trace import Span
+from gluvo.render.chain import Stopper, run_chain
+from gluvo.render.song import Cache, Renderer
+from gluvo.render.worker import Worker
+from gluvo.session.media import Sound
+from gluvo.session.records import Target
+from gluvo.steps import Glue, Limiter, Step, Trim
+
+from .conftest import RATE, music
+
+CHAIN: list[Step] = [
+    Trim(id="t", gain=-3.0),
+    Glue(id="g", ratio=3.0, threshold=-26.0, look_ahead=2.0, auto_release=40.0),
+    Limiter(id="l", drive=6.0, ceiling=-1.0),
+]
+
+
+@pytest.fixture(scope="module")
+def sound() -> Sound:
+    return Sound(music(20.0).astype(np.float32), RATE)
+
+
+def test_joints_are_the_chain_up_to_there(sound: Sound) -> None:
+    song = Renderer(sound, "s").song(CHAIN)
+    for n, joint in enumerate(song.joints):
+        assert joint.audio == pytest.approx(run_chain(CHAIN[:n], sound.samples, RATE), abs=2e-6)
+    assert song.before("g") is song.joints[1] and song.result.step == "l"
+
+
+def test_only_what_changed_is_rendered_again(sound: Sound) -> None:
+    renderer = Renderer(sound, "s")
+    first = renderer.song(CHAIN)
+    later = renderer.song([*CHAIN[:2], msgspec.structs.replace(CHAIN[2], drive=7.0)])
+    assert all(a.audio is b.audio for a, b in zip(first.joints[:3], later.joints[:3], strict=True))
+    assert renderer.known(CHAIN) and not renderer.known(CHAIN[1:])
+    same_sound = [CHAIN[0], msgspec.structs.replace(CHAIN[1], aim=9.0, hold_aim=True), CHAIN[2]]
+    assert renderer.known(same_sound)
+    off = msgspec.structs.replace(CHAIN[1], on=False)
+    assert [j.step for j in renderer.song([CHAIN[0], off]).joints] == ["", "t"]
+
+
+def test_the_cache_keeps_to_its_budget(sound: Sound) -> None:
+    cache = Cache(budget=3 * sound.samples.nbytes)
+    renderer = Renderer(sound, "s", cache)
+    for drive in range(6):
+        renderer.song([Trim(id="t", gain=float(-drive))])
+    assert sum(j.bytes for j in cache._joints.values()) <= 3 * sound.samples.nbytes
+
+
+def test_a_section_reads_like_the_song(sound: Sound) -> None:
+    span = Span(12.0, 18.0)
+    section = Renderer(sound, "a").section(CHAIN, span)
+    song = Renderer(sound, "b").song(CHAIN)
+    for quick, whole in zip(section.joints, song.joints, strict=True):
+        assert quick.figures(span).integrated == pytest.approx(whole.figures(span).integrated, abs=0.02)
+        assert quick.mean_reduction(span) == pytest.approx(whole.mean_reduction(span), abs=0.02)
+        assert quick.largest_reduction(span) == pytest.approx(whole.largest_reduction(span), abs=0.05)
+
+
+def test_a_render_can_be_stopped_and_goes_on_later(sound: Sound) -> None:
+    renderer, stopper = Renderer(sound, "s"), Stopper()
+    calls = 0
+
+    def progress(done: float) -> None:
+        nonlocal calls
+        calls += 1
+        if done > 0.5:
+            stopper.stop()
+        stopper.check(done)
+
+    with pytest.raises(Cancelled):
+        renderer.song(CHAIN, progress)
+    assert calls > 3 and not renderer.known(CHAIN)
+    assert renderer.song(CHAIN).result.audio.any()
+
+
+def test_the_newest_job_wins() -> None:
+    started, finished, done = threading.Event(), [], threading.Event()
+    errors: list[Exception] = []
+    worker = Worker("test", errors.append)
+
+    def long(check) -> None:  # type: ignore[no-untyped-def]
+        started.set()
+        while True:
+            check(0.0)
+
+    worker.submit(long)
+    assert started.wait(5)
+    worker.submit(lambda _: finished.append("dropped") if done.is_set() else None)
+    worker.submit(lambda _: (finished.append("newest"), done.set()))  # type: ignore[arg-type,return-value]
+    assert done.wait(5) and finished == ["newest"]
+    failed = threading.Event()
+    worker._on_error = lambda e: (errors.append(e), failed.set())  # type: ignore[assignment,return-value]
+    worker.submit(lambda _: 1 / 0)  # type: ignore[arg-type,return-value]
+    assert failed.wait(5) and isinstance(errors[0], ZeroDivisionError)
+    worker.close()
+
+
+@pytest.mark.parametrize("loudness", [-20.0, -14.0, -11.0])
+def test_the_target_is_reached(sound: Sound, loudness: float) -> None:
+    renderer = Renderer(sound, "s")
+    target = Target(name="t", loudness=loudness, true_peak=-1.5)
+    quiet = [Trim(id="q", gain=-6.0), *CHAIN]
+    reached = reach_target(renderer, quiet, target)
+    chain = [msgspec.structs.replace(s, drive=reached.drive, ceiling=reached.ceiling) if s.id == "l" else s for s in quiet]
+    figures = renderer.song(chain).result.figures()
+    assert reached.met and figures.integrated == pytest.approx(loudness, abs=0.05)
+    assert figures.true_peak <= -1.5 + 0.05
+    assert reached.cost.largest >= reached.cost.mean >= 0.0
+
+
+def test_steps_after_the_limiter_count(sound: Sound) -> None:
+    chain = [*CHAIN, Trim(id="after", gain=-2.0)]
+    assert reach_target(Renderer(sound, "s"), chain, Target(name="t", loudness=-15.0, true_peak=-1.0)).met
+
+
+def test_targets_that_cannot_be_reached_say_so(sound: Sound) -> None:
+    renderer = Renderer(sound, "s")
+    with pytest.raises(GluvoError, match="no limiter"):
+        reach_target(renderer, CHAIN[:2], Target(name="t", loudness=-14.0, true_peak=-1.0))
+    silent = Renderer(Sound(np.zeros((RATE * 4, 2), dtype=np.float32), RATE), "z")
+    with pytest.raises(GluvoError, match="silent"):
+        reach_target(silent, CHAIN, Target(name="t", loudness=-14.0, true_peak=-1.0))
+    far = reach_target(renderer, [Trim(id="q", gain=-48.0), CHAIN[2]], Target(name="t", loudness=-5.0, true_peak=-1.0))
+    assert not far.met and far.drive == 24.0
+
+
+def test_level_match_makes_all_equally_loud_without_clipping() -> None:
+    readings = {
+        "untouched": Reading(-18.0, -0.3), "result": Reading(-14.0, -1.0), "soft": Reading(-30.0, -2.0),
+        "change": Reading(-45.0, -30.0, quiet_by_nature=True), "nothing": Reading(-200.0, -200.0),
+    }  # fmt: skip
+    gains = matched_gains(readings)
+    levels = {k: r.loudness + gains[k] for k, r in readings.items() if k != "nothing"}
+    assert len({round(v, 9) for v in levels.values()}) == 1
+    assert all(readings[k].true_peak + g <= 1e-9 for k, g in gains.items())
+    assert gains["nothing"] == 0.0

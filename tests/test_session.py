@@ -1,0 +1,182 @@
+"""The document, its history and its file."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import jsonschema
+import msgspec
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from gluvo.errors import SessionError, WriteError
+from gluvo.session.create import new_session
+from gluvo.session.document import Document, autosave_of, recoverable
+from gluvo.session.media import media_of, place_of
+from gluvo.session.records import Deliverable, Section, Session, View
+from gluvo.session.store import loaded_from, read_session, replacing, schema, session_bytes, write_session
+from gluvo.steps import STEP_KINDS, Glue, Limiter, Trim
+
+from .test_steps import any_settings
+
+
+def session() -> Session:
+    return Session(
+        name="Harbour Take",
+        chain=(Trim(id="trim-1", gain=-6.0), Glue(id="glue-1", ratio=2.0, threshold=-18.25), Limiter(id="limiter-1")),
+        sections=(Section(id="section-1", name="Refrain", start=1.0, end=3.5),),
+        deliverables=(Deliverable(id="deliverable-1", name="Disc", bits="16", dither="tpdf"),),
+        view=View(step="glue-1", section="section-1", loop=True),
+    )
+
+
+@settings(max_examples=40, deadline=None)
+@given(chain=st.lists(st.one_of(*(any_settings(kind) for kind in STEP_KINDS)), max_size=5))
+def test_any_session_survives_its_file(chain: list[Glue]) -> None:
+    made = session().replace(chain=tuple(msgspec.structs.replace(s, id=f"s{n}") for n, s in enumerate(chain)))
+    raw = json.loads(session_bytes(made))
+    jsonschema.validate(raw, schema())
+    assert loaded_from(raw, "test").session == made
+
+
+def test_the_file_is_stable_and_readable(tmp_path: Path) -> None:
+    path = tmp_path / "a.gluvo"
+    write_session(path, session())
+    first = path.read_bytes()
+    write_session(path, read_session(path).session)
+    assert path.read_bytes() == first
+    lines = first.decode().splitlines()
+    assert lines[1:3] == ['  "format": "gluvo-session",', '  "version": 1,']
+
+
+def test_unknown_keys_are_kept_where_they_were(tmp_path: Path) -> None:
+    raw = json.loads(session_bytes(session()))
+    raw["mood"] = "salty"
+    raw["chain"][1]["colour"] = {"r": 3}
+    raw["view"]["zoom"] = [1, 2]
+    path = tmp_path / "a.gluvo"
+    path.write_text(json.dumps(raw))
+    document = Document.open(path)
+    document.edit("Move step", lambda s: s.with_step_at("glue-1", 0))
+    document.edit("Remove Trim", lambda s: s.without_step("trim-1"))
+    document.save()
+    again = json.loads(path.read_text())
+    assert again["mood"] == "salty" and again["view"]["zoom"] == [1, 2]
+    assert again["chain"][0]["id"] == "glue-1" and again["chain"][0]["colour"] == {"r": 3}
+
+
+@pytest.mark.parametrize(
+    ("change", "word"),
+    [({"version": 99}, "newer Gluvo"), ({"format": "tune"}, "not a Gluvo session"), ({"version": "x"}, "version"),
+     ({"chain": [{"step": "glue", "id": "a", "ratio": 900}]}, "ratio"), ({"chain": [{"step": "sparkle", "id": "a"}]}, "sparkle"),
+     ({"chain": [{"step": "trim", "id": "a"}, {"step": "trim", "id": "a"}]}, "same id"),
+     ({"sections": [{"id": "s", "name": "Coda", "start": 5.0, "end": 5.0}]}, "Coda")],
+)  # fmt: skip
+def test_bad_sessions_are_refused_with_a_sentence(change: dict[str, object], word: str) -> None:
+    raw = json.loads(session_bytes(session())) | change
+    with pytest.raises(SessionError, match=word):
+        loaded_from(raw, "a.gluvo")
+
+
+@pytest.mark.parametrize("content", [b"", b"\x00\xff", b"[1, 2]", b'{"format": "gluvo-se'])
+def test_files_that_are_no_sessions(tmp_path: Path, content: bytes) -> None:
+    path = tmp_path / "a.gluvo"
+    path.write_bytes(content)
+    with pytest.raises(SessionError, match=r"a\.gluvo"):
+        read_session(path)
+
+
+def test_undo_and_redo_without_limit() -> None:
+    document = Document(session(), Path("x.gluvo"))
+    gains = [round(-0.1 * n, 1) for n in range(1, 301)]
+    for gain in gains:
+        document.edit("Trim gain", lambda s, g=gain: s.with_step(Trim(id="trim-1", gain=g)))
+    assert document.undo_name == "Trim gain" and document.redo_name is None
+    for _ in gains:
+        document.undo()
+    assert document.session == session() and document.undo_name is None
+    for _ in gains:
+        document.redo()
+    assert document.session.chain[0].gain == gains[-1]
+
+
+def test_a_drag_is_one_action_and_the_next_drag_another() -> None:
+    document = Document(session(), Path("x.gluvo"))
+    for first in (-1.0, -5.0):
+        for n in range(10):
+            document.edit("Trim gain", lambda s, g=first - n / 10: s.with_step(Trim(id="trim-1", gain=g)), "trim-1.gain")
+        document.settle()
+    document.undo()
+    assert document.session.chain[0].gain == -1.9
+    document.undo()
+    assert document.session == session()
+
+
+def test_looking_is_not_undone_and_asks_for_no_saving(tmp_path: Path) -> None:
+    write_session(tmp_path / "a.gluvo", session())
+    document = Document.open(tmp_path / "a.gluvo")
+    document.look(page="deliver", step="trim-1")
+    assert not document.changed
+    document.edit("Remove Glue", lambda s: s.without_step("glue-1"))
+    document.undo()
+    assert document.session.view.page == "deliver"
+
+
+def test_autosave_and_recovery(tmp_path: Path) -> None:
+    path = tmp_path / "a.gluvo"
+    write_session(path, session())
+    document = Document.open(path)
+    assert document.autosave() is None and not recoverable(path)
+    document.edit("Remove Glue", lambda s: s.without_step("glue-1"))
+    document.autosave()
+    assert recoverable(path) and read_session(path).session == session()
+    crashed = Document.open(path)
+    crashed.recover()
+    assert crashed.session.chain == document.session.chain and crashed.changed
+    crashed.undo()
+    assert crashed.session == session()
+    crashed.redo()
+    crashed.save()
+    assert not autosave_of(path).exists() and len(read_session(path).session.chain) == 2
+
+
+def test_saving_elsewhere_keeps_the_audio_found(tmp_path: Path, mix_file: Path) -> None:
+    document = Document(new_session([mix_file], (), tmp_path, "a"), tmp_path / "a.gluvo")
+    document.edit("Add Trim", lambda s: s.with_new_step(Trim(), 0))
+    other = tmp_path / "elsewhere"
+    other.mkdir()
+    document.save(other / "b.gluvo")
+    for _ in range(2):
+        assert place_of(document.session.sources[0], document.folder) == mix_file
+        document.undo()
+
+
+def test_media_outside_the_sessions_folder(tmp_path: Path, mix_file: Path) -> None:
+    folder = tmp_path / "sessions"
+    folder.mkdir()
+    media = media_of(mix_file, folder)
+    assert Path(media.path).is_absolute() and place_of(media, folder) == mix_file
+    assert media_of(mix_file, tmp_path).path == mix_file.name
+
+
+def test_a_failed_write_leaves_everything_as_it_was(tmp_path: Path) -> None:
+    path = tmp_path / "a.gluvo"
+    write_session(path, session())
+    before = path.read_bytes()
+    with pytest.raises(WriteError, match="Nothing was changed"), replacing(path) as file:
+        file.write(b"half")
+        raise OSError(28, "No space left on device")
+    assert path.read_bytes() == before and os.listdir(tmp_path) == ["a.gluvo"]
+    with pytest.raises(WriteError):
+        write_session(tmp_path / "nowhere" / "a.gluvo", session())
+
+
+def test_step_ids_stay_unique() -> None:
+    made = session()
+    for _ in range(3):
+        made = made.with_new_step(Trim(), 0)
+    ids = [s.id for s in made.chain]
+    assert len(set(ids)) == len(ids)
