@@ -50,7 +50,9 @@ def main(seconds: float) -> int:
         dropouts = engine.dropouts
         bench.close()
         window._timer.stop()
-    print(f"{n} edits in {seconds:.0f} s of play, longest turn of the window {longest * 1000:.0f} ms: {dropouts} dropouts")
+    print(
+        f"{n} edits in {seconds:.0f} s of play, longest turn of the window {longest * 1000:.0f} ms: {dropouts} dropouts"
+    )
     return dropouts
 
 

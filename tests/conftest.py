@@ -8,6 +8,8 @@ import numpy as np
 import pytest
 import soundfile
 
+pytest_plugins = ["tests.desk"]
+
 RATE = 48_000
 
 

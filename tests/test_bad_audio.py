@@ -76,7 +76,9 @@ def test_mono_is_put_on_both_sides(tmp_path: Path) -> None:
     assert np.array_equal(sound.samples, np.repeat(x[:, None].astype(np.float32), 2, axis=1))
 
 
-@pytest.mark.parametrize(("suffix", "subtype"), [("flac", "PCM_24"), ("aiff", "PCM_24"), ("ogg", "VORBIS"), ("mp3", "MPEG_LAYER_III")])
+@pytest.mark.parametrize(
+    ("suffix", "subtype"), [("flac", "PCM_24"), ("aiff", "PCM_24"), ("ogg", "VORBIS"), ("mp3", "MPEG_LAYER_III")]
+)
 def test_formats_that_are_taken(tmp_path: Path, suffix: str, subtype: str) -> None:
     x = music(1.0)
     sound = read_sound(written(tmp_path / f"x.{suffix}", x, subtype=subtype))

@@ -33,7 +33,9 @@ def deliverable(**changes: object) -> Deliverable:
     return Deliverable(id="d", name="Master", **changes)  # type: ignore[arg-type]
 
 
-@pytest.mark.parametrize(("format", "bits"), [("wav", "16"), ("wav", "24"), ("wav", "32f"), ("flac", "16"), ("flac", "24")])
+@pytest.mark.parametrize(
+    ("format", "bits"), [("wav", "16"), ("wav", "24"), ("wav", "32f"), ("flac", "16"), ("flac", "24")]
+)
 @pytest.mark.parametrize("rate", [0, 44_100, 96_000])
 def test_every_format_and_rate(tmp_path: Path, song: Sound, format: str, bits: str, rate: int) -> None:
     path = tmp_path / f"x.{format}"

@@ -117,9 +117,9 @@ def test_link_keeps_or_frees_the_image() -> None:
 def test_mid_only_leaves_the_side_alone() -> None:
     x = noise(1.0, 0.3)
     y = run_chain([Glue(ratio=8.0, threshold=-40.0, mode="mid")], x, RATE)
-    assert (y[:, 0] - y[:, 1]) == pytest.approx(x[:, 0] - x[:, 1], abs=1e-12)
+    assert np.abs((y[:, 0] - y[:, 1]) - (x[:, 0] - x[:, 1])).max() < 1e-12
     y = run_chain([Glue(ratio=8.0, threshold=-40.0, mode="side")], x, RATE)
-    assert (y[:, 0] + y[:, 1]) == pytest.approx(x[:, 0] + x[:, 1], abs=1e-12)
+    assert np.abs((y[:, 0] + y[:, 1]) - (x[:, 0] + x[:, 1])).max() < 1e-12
 
 
 def test_look_ahead_reduces_before_the_hit() -> None:

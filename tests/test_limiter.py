@@ -56,7 +56,9 @@ def test_the_true_peak_stays_under_the_ceiling(make, step: Limiter) -> None:  # 
 @pytest.mark.parametrize("make", SIGNALS.values(), ids=SIGNALS.keys())
 @pytest.mark.parametrize("attack", [0.0, 50.0, 100.0])
 def test_the_sample_peak_never_passes(make, attack: float) -> None:  # type: ignore[no-untyped-def]
-    step = Limiter(drive=15.0, ceiling=-1.0, true_peak=False, attack=attack, release=0.05, auto_release=0.0, look_ahead=0.1)
+    step = Limiter(
+        drive=15.0, ceiling=-1.0, true_peak=False, attack=attack, release=0.05, auto_release=0.0, look_ahead=0.1
+    )
     y = run_chain([step], make(), RATE)
     assert np.abs(y).max() <= 10 ** (-1 / 20) * (1 + 1e-9)
 

@@ -91,7 +91,14 @@ def test_a_gain_moves_within_ten_milliseconds() -> None:
 
 @pytest.mark.parametrize(
     ("view", "left", "right"),
-    [("stereo", 0.4, -0.2), ("mid", 0.1, 0.1), ("side", 0.3, -0.3), ("left", 0.4, 0.4), ("right", -0.2, -0.2), ("mono", 0.1, 0.1)],
+    [
+        ("stereo", 0.4, -0.2),
+        ("mid", 0.1, 0.1),
+        ("side", 0.3, -0.3),
+        ("left", 0.4, 0.4),
+        ("right", -0.2, -0.2),
+        ("mono", 0.1, 0.1),
+    ],
 )
 def test_monitor_views(view: str, left: float, right: float) -> None:
     engine = playing(Engine(sound(np.full((RATE, 2), 1.0) * np.array([0.4, -0.2])), {}, [], ""), view=view)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from pathlib import Path
 
 import jsonschema
@@ -107,7 +106,9 @@ def test_a_drag_is_one_action_and_the_next_drag_another() -> None:
     document = Document(session(), Path("x.gluvo"))
     for first in (-1.0, -5.0):
         for n in range(10):
-            document.edit("Trim gain", lambda s, g=first - n / 10: s.with_step(Trim(id="trim-1", gain=g)), "trim-1.gain")
+            document.edit(
+                "Trim gain", lambda s, g=first - n / 10: s.with_step(Trim(id="trim-1", gain=g)), "trim-1.gain"
+            )
         document.settle()
     document.undo()
     assert document.session.chain[0].gain == -1.9
@@ -169,7 +170,7 @@ def test_a_failed_write_leaves_everything_as_it_was(tmp_path: Path) -> None:
     with pytest.raises(WriteError, match="Nothing was changed"), replacing(path) as file:
         file.write(b"half")
         raise OSError(28, "No space left on device")
-    assert path.read_bytes() == before and os.listdir(tmp_path) == ["a.gluvo"]
+    assert path.read_bytes() == before and [p.name for p in tmp_path.iterdir()] == ["a.gluvo"]
     with pytest.raises(WriteError):
         write_session(tmp_path / "nowhere" / "a.gluvo", session())
 

@@ -80,7 +80,10 @@ def test_latency_is_true(step: Step) -> None:
     out = np.zeros_like(x)
     for at in range(0, len(x), 4096):
         chain.process(x[at : at + 4096], out[at : at + 4096])
-    both = [np.abs(np.fft.irfft(np.fft.rfft(out[:, c], 32768) * np.conj(np.fft.rfft(x[:, d], 32768)))) for c, d in ((0, 0), (0, 1))]
+    both = [
+        np.abs(np.fft.irfft(np.fft.rfft(out[:, c], 32768) * np.conj(np.fft.rfft(x[:, d], 32768))))
+        for c, d in ((0, 0), (0, 1))
+    ]
     assert int(np.argmax(np.maximum(*both))) == chain.latency
 
 

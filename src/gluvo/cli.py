@@ -60,15 +60,13 @@ def demo(folder: Path | None, no_window: bool) -> None:
         path = demo_session(folder.resolve() if folder else None, told)
     click.echo(path)
     if not no_window:
-        _window(path)
+        _window(path, play=True)
 
 
 @cli.command()
 @click.option("--mix", type=PATH, help="A stereo mix.")
 @click.option("--stems", type=PATH, help="A folder of stems, which are summed.")
-@click.option(
-    "--reference", "references", type=PATH, multiple=True, help="A track to compare with; repeatable."
-)
+@click.option("--reference", "references", type=PATH, multiple=True, help="A track to compare with; repeatable.")
 @click.option("--out", type=PATH, required=True, help="The session file to make.")
 def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out: Path) -> None:
     """Make a session from audio files."""
@@ -114,9 +112,7 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
 @cli.command()
 @click.argument("session", type=PATH)
 @click.option("--out", type=PATH, required=True, help="The file to write: .wav or .flac.")
-@click.option(
-    "--rate", type=click.Choice(["44100", "48000", "88200", "96000"]), help="Hz; the session's otherwise."
-)
+@click.option("--rate", type=click.Choice(["44100", "48000", "88200", "96000"]), help="Hz; the session's otherwise.")
 @click.option("--bits", type=click.Choice(["16", "24", "32f"]), default="24", show_default=True)
 @click.option("--dither", type=click.Choice(["none", "tpdf"]), help="TPDF for 16 bit otherwise.")
 @click.option("--json", "as_json", is_flag=True, help="What was measured in the file, as JSON.")
@@ -163,8 +159,7 @@ def check(file: Path, target: str, as_json: bool) -> None:
         _json({"file": str(file), "target": wanted.name, "meets": not reasons, "reasons": reasons})
     else:
         click.echo(
-            f"{file.name} "
-            + (f"misses {wanted.name}: {'; '.join(reasons)}" if reasons else f"meets {wanted.name}")
+            f"{file.name} " + (f"misses {wanted.name}: {'; '.join(reasons)}" if reasons else f"meets {wanted.name}")
         )
     sys.exit(1 if reasons else 0)
 
@@ -223,21 +218,23 @@ def main() -> NoReturn:
 
 
 def _load(path: Path) -> Any:
-    from gluvo.session.media import place_of, read_sum
+    from gluvo.session.media import outside_folder, place_of, read_sum
     from gluvo.session.store import read_session
 
     session = read_session(path).session
+    for outside in outside_folder(session):
+        errors.print(f"gluvo: note: {outside} lies outside the session's folder", markup=False)
     if not session.sources:
         raise GluvoError(f"{path.name} has no audio.")
     return session, read_sum([place_of(media, path.resolve().parent) for media in session.sources])
 
 
-def _window(path: Path | None) -> None:
+def _window(path: Path | None, play: bool = False) -> None:
     try:
         from gluvo.desk.app import run
     except ImportError as error:
         raise GluvoError(f"The window cannot open: {error}. scripts/demo installs what it needs.") from None
-    sys.exit(run(path))
+    sys.exit(run(path, play))
 
 
 def _json(value: Any) -> None:

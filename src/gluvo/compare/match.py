@@ -35,9 +35,7 @@ def matched_gains(readings: Mapping[str, Reading], anchor: str = "untouched") ->
     if not heard:
         return dict.fromkeys(readings, 0.0)
     level = heard[anchor].loudness if anchor in heard else min(r.loudness for r in heard.values())
-    over = max(
-        (level - r.loudness + r.true_peak for r in heard.values() if not r.quiet_by_nature), default=0.0
-    )
+    over = max((level - r.loudness + r.true_peak for r in heard.values() if not r.quiet_by_nature), default=0.0)
     level -= max(0.0, over)
     gains = dict.fromkeys(readings, 0.0)
     for key, r in heard.items():

@@ -39,9 +39,7 @@ class Written:
 
 def file_name(deliverable: Deliverable, session_name: str) -> str:
     """The file's name: the session's and the deliverable's, without anything a file system minds."""
-    plain = "".join(
-        "-" if c in '/\\:*?"<>|' or ord(c) < 32 else c for c in f"{session_name} - {deliverable.name}"
-    )
+    plain = "".join("-" if c in '/\\:*?"<>|' or ord(c) < 32 else c for c in f"{session_name} - {deliverable.name}")
     return f"{plain.strip(' .')}.{deliverable.format}"
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import functools
 
 import numpy as np
-from scipy import signal
 
+from gluvo.dsp.filters import Sections, cascade, high_cut, low_cut
 from gluvo.dsp.kernel import Floats, kernel
 
 RATE = 48_000
@@ -24,12 +24,19 @@ def seconds(length: float) -> Floats:
 
 @functools.cache
 def _band(low: float, high: float) -> Floats:
-    return np.asarray(signal.butter(2, [low, min(high, 0.48 * RATE)], "bandpass", fs=RATE, output="sos"))
+    return cascade(low_cut(low, 12, RATE), high_cut(high, 12, RATE))
+
+
+def filtered(sos: Floats, x: Floats) -> Floats:
+    """A mono signal through sections."""
+    both = np.repeat(x[:, None], 2, axis=1)
+    Sections(sos).run(both, both)
+    return both[:, 0]
 
 
 def shaped_noise(random: Random, length: float, low: float, high: float) -> Floats:
     """Noise between two frequencies, RMS 1."""
-    noise = signal.sosfilt(_band(low, high), random.standard_normal(int(length * RATE)))
+    noise = filtered(_band(low, high), random.standard_normal(int(length * RATE)))
     return np.asarray(noise / noise.std())
 
 
@@ -77,11 +84,21 @@ def _pluck(delay, loss, bright, excitation, out):  # type: ignore[no-untyped-def
         line[at] = fresh + damped * loss
 
 
+@kernel
+def softened(x, pole):  # type: ignore[no-untyped-def]
+    """A one-pole low-pass."""
+    out, y = np.zeros(len(x)), 0.0
+    for i in range(len(x)):
+        y = x[i] + pole * y
+        out[i] = y
+    return out
+
+
 def pluck(random: Random, midi: float, length: float, bright: float, velocity: float) -> Floats:
     """A plucked string; `bright` 0–1 tells how long its highs last."""
     period = RATE / pitch(midi)
     burst = random.standard_normal(int(period))
-    soft = signal.lfilter([1.0], [1.0, -(0.75 - 0.5 * velocity)], burst)
+    soft = softened(burst, 0.75 - 0.5 * velocity)
     out = np.zeros(int(length * RATE))
     _pluck(period - 0.5 / bright, 0.9965, bright, soft / np.abs(soft).max(), out)
     t = seconds(length)
@@ -98,9 +115,7 @@ def kick(random: Random, velocity: float) -> Floats:
 
 def snare(random: Random, velocity: float) -> Floats:
     t = seconds(0.4)
-    shell = np.sin(2 * np.pi * 186 * t) * np.exp(-t / 0.06) + 0.6 * np.sin(2 * np.pi * 331 * t) * np.exp(
-        -t / 0.04
-    )
+    shell = np.sin(2 * np.pi * 186 * t) * np.exp(-t / 0.06) + 0.6 * np.sin(2 * np.pi * 331 * t) * np.exp(-t / 0.04)
     wires = shaped_noise(random, 0.4, 1200, 9500) * (np.exp(-t / 0.07) + 0.25 * np.exp(-t / 0.16)) * 0.33
     return np.asarray((0.5 * shell + wires * (0.4 + 0.6 * velocity)) * (1.0 - np.exp(-t / 0.0005)) * velocity)
 
@@ -120,9 +135,7 @@ def cymbal(random: Random, length: float, velocity: float, dark: float = 0.0) ->
     freqs = 320.0 * np.exp(random.random(28) * 3.9)
     rings = np.zeros(len(t))
     for f in freqs:
-        rings += np.sin(2 * np.pi * f * t + random.random() * 6.3) * np.exp(
-            -t / (length * 0.3) * (0.5 + f / 9000)
-        )
+        rings += np.sin(2 * np.pi * f * t + random.random() * 6.3) * np.exp(-t / (length * 0.3) * (0.5 + f / 9000))
     wash = shaped_noise(random, length, 3500 * (1 - 0.5 * dark), 15000) * np.exp(-t / (length * 0.2))
     ping = shaped_noise(random, length, 5000, 12000) * np.exp(-t / 0.012)
     return np.asarray((rings * 0.05 + wash * 0.25 + ping * 0.25 * velocity) * velocity * 0.35)
@@ -191,9 +204,7 @@ def voice(random: Random, midi: float, length: float, velocity: float, sung: str
     t = seconds(length)
     f = pitch(midi)
     vibrato = (
-        np.minimum(1.0, np.maximum(0.0, (t - 0.18) / 0.25))
-        * 0.011
-        * np.sin(2 * np.pi * (5.1 + random.random()) * t)
+        np.minimum(1.0, np.maximum(0.0, (t - 0.18) / 0.25)) * 0.011 * np.sin(2 * np.pi * (5.1 + random.random()) * t)
     )
     scoop = -0.035 * np.exp(-t / 0.045)
     drift = 0.004 * np.interp(t, np.linspace(0, length, 8), random.standard_normal(8))
@@ -207,9 +218,7 @@ def voice(random: Random, midi: float, length: float, velocity: float, sung: str
     long = {"s": 0.11, "t": 0.03, "h": 0.07}[consonant]
     low, high = {"s": (5600, 10500), "t": (3500, 9500), "h": (900, 4000)}[consonant]
     u = seconds(long)
-    hiss = shaped_noise(random, long, low, high) * np.sin(np.pi * u / long) ** (
-        0.7 if consonant == "s" else 1.5
-    )
+    hiss = shaped_noise(random, long, low, high) * np.sin(np.pi * u / long) ** (0.7 if consonant == "s" else 1.5)
     level = {"s": 0.21, "t": 0.14, "h": 0.03}[consonant]
     out = np.concatenate([np.zeros(int(long * 0.8 * RATE)), body])
     out[: len(hiss)] += hiss * level * (0.5 + 0.5 * velocity)

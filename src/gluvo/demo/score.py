@@ -160,9 +160,7 @@ class Performance:
             beat = n * (0.5 if energy > 0.65 else 1.0)
             accent = 0.5 if beat == 0 else 0.38 if beat == int(beat) else 0.2
             struck = self.strokes[int(r.integers(len(self.strokes)))]
-            self.put(
-                "Cymbals", bar.start + beat * b, struck, 2.4 * self.velocity(accent * (0.4 + 0.6 * energy))
-            )
+            self.put("Cymbals", bar.start + beat * b, struck, 2.4 * self.velocity(accent * (0.4 + 0.6 * energy)))
         if bar.number == 0 and energy > 0.6:
             self.put("Cymbals", bar.start, play.cymbal(r, 2.6, 0.95), 1.5)
 
@@ -171,17 +169,11 @@ class Performance:
         if bar.part.name == "Intro" and bar.number < 4:
             return
         root = ROOTS[bar.chord]
-        uneven = (
-            1.75 if root in (28, 29) else 0.75 if root in (36, 38) else 1.0
-        )  # some notes bloom, some hide
+        uneven = 1.75 if root in (28, 29) else 0.75 if root in (36, 38) else 1.0  # some notes bloom, some hide
         long = 2.7 * b if energy < 0.6 else 1.8 * b
-        self.put(
-            "Upright bass", bar.start, play.bass(r, root, long, self.velocity(0.55 + 0.35 * energy)), uneven
-        )
+        self.put("Upright bass", bar.start, play.bass(r, root, long, self.velocity(0.55 + 0.35 * energy)), uneven)
         if energy > 0.6:
-            self.put(
-                "Upright bass", bar.start + 2 * b, play.bass(r, root + 7, 0.9 * b, self.velocity(0.6)), 0.8
-            )
+            self.put("Upright bass", bar.start + 2 * b, play.bass(r, root + 7, 0.9 * b, self.velocity(0.6)), 0.8)
 
     def _middle(self, bar: Bar) -> None:
         r, b, energy = self.random, self.beat, bar.part.energy
@@ -223,9 +215,7 @@ class Performance:
             self.put("Voice high", time, play.voice(self.random, int(note), length, v, sung, 1.12))
             if part.energy > 0.6:
                 below = int(note) - (9 if int(note) % 12 in (0, 4, 9) else 8)
-                self.put(
-                    "Voice low", time + 0.012, play.voice(self.random, below, length, v * 0.9, sung, 0.95)
-                )
+                self.put("Voice low", time + 0.012, play.voice(self.random, below, length, v * 0.9, sung, 0.95))
             elif part.energy > 0.42:
                 self.put(
                     "Voice low",

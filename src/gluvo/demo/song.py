@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+import concurrent.futures
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import signal
 
 from gluvo.demo.instruments import RATE
 from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, STEMS, Part, Performance
-from gluvo.dsp.filters import bell
+from gluvo.dsp.filters import Sections, bell, high_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.render.chain import Progress, no_progress, run_chain
 from gluvo.steps import Glue, Limiter, Trim
@@ -38,7 +38,7 @@ EARLY = np.array([313, 587, 809, 1129, 1381, 1747], dtype=np.int64)
 
 
 @kernel
-def put_in_hall(x, lines, early, feedback, damping, dry_left, dry_right, wet, out):  # type: ignore[no-untyped-def]
+def put_in_hall(x, lines, early, feedback, damping, dry, wet, out):  # type: ignore[no-untyped-def]
     """Pan a track and add a small hall without lows: early reflections to alternate sides, then eight delay lines fed back through a Householder
     matrix with damped highs (J.-M. Jot and A. Chaigne, AES 90, 1991)."""
     rows = np.zeros((8, 4096))
@@ -66,8 +66,8 @@ def put_in_hall(x, lines, early, feedback, damping, dry_left, dry_right, wet, ou
                 right += tap
         low_left += 0.028 * (left - low_left)
         low_right += 0.028 * (right - low_right)
-        out[i, 0] = dry_left * x[i] + wet * (left - low_left)
-        out[i, 1] = dry_right * x[i] + wet * (right - low_right)
+        out[i, 0] = dry[0] * x[i] + wet * (left - low_left)
+        out[i, 1] = dry[1] * x[i] + wet * (right - low_right)
 
 
 def staged(track: Floats, place: Place) -> Audio:
@@ -76,7 +76,7 @@ def staged(track: Floats, place: Place) -> Audio:
     level = 10.0 ** (place.level / 20.0)
     out = np.zeros((len(track), 2))
     wet = 0.35 * level * 10.0 ** (place.room / 20.0)
-    put_in_hall(track, LINES, EARLY, 0.78, 0.55, level * np.cos(angle), level * np.sin(angle), wet, out)
+    put_in_hall(track, LINES, EARLY, 0.78, 0.55, level * np.array([np.cos(angle), np.sin(angle)]), wet, out)
     return out
 
 
@@ -90,7 +90,14 @@ def steadied(track: Floats) -> Floats:
 
 
 def with_bell(x: Audio, freq: float, gain: float, q: float) -> Audio:
-    return np.asarray(signal.sosfilt(bell(freq, gain, q, RATE), x, axis=0))
+    return through(bell(freq, gain, q, RATE), x)
+
+
+def through(sos: Floats, x: Audio) -> Audio:
+    """A copy of `x` through sections."""
+    out = np.zeros_like(x)
+    Sections(sos).run(x, out)
+    return out
 
 
 def faulty(name: str, x: Audio) -> Audio:
@@ -100,29 +107,27 @@ def faulty(name: str, x: Audio) -> Audio:
     if name in ("Accordion", "Plucked strings", "Voice high"):
         x = with_bell(x, 4500.0, 8.0, 5.0)  # harshness
     if name == "Accordion":  # its low end arrives turned over on the right
-        sos = signal.butter(2, 230.0, fs=RATE, output="sos")
-        low = signal.sosfilt(sos, x, axis=0)
+        low = through(high_cut(230.0, 12, RATE), x)
         shared = low.mean(axis=1, keepdims=True) * 2.2
         x = x - low + shared * np.array([1.0, -0.85])
     if name == "Upright bass":  # the stage rumbles under the player
         t = np.arange(len(x)) / RATE
         sway = 0.6 + 0.4 * np.sin(2 * np.pi * 0.23 * t)
-        x = x + (0.028 * sway * np.sin(2 * np.pi * 18.0 * t + 0.7 * np.sin(2 * np.pi * 0.31 * t)))[:, None]
+        x = x + (0.06 * sway * np.sin(2 * np.pi * 18.0 * t + 0.7 * np.sin(2 * np.pi * 0.31 * t)))[:, None]
     return x
 
 
-def performed(
-    parts: tuple[Part, ...], beat: float, seed: int, *, faults: bool, progress: Progress
-) -> dict[str, Audio]:
+def performed(parts: tuple[Part, ...], beat: float, seed: int, *, faults: bool, progress: Progress) -> dict[str, Audio]:
     """All stems of a song."""
     performance = Performance(parts, beat, seed)
-    progress(0.4)
-    stems = {}
-    for n, name in enumerate(STEMS):
-        stem = staged(steadied(performance.tracks[name]), PLACES[name])
-        stems[name] = faulty(name, stem) if faults else stem
-        progress(0.4 + 0.6 * (n + 1) / len(STEMS))
-    return stems
+    progress(0.5)
+
+    def stem(name: str) -> Audio:
+        x = staged(steadied(performance.tracks[name]), PLACES[name])
+        return faulty(name, x) if faults else x
+
+    with concurrent.futures.ThreadPoolExecutor(2) as pool:
+        return dict(zip(STEMS, pool.map(stem, STEMS), strict=True))
 
 
 FERRY_BEAT = 60.0 / 176.0
@@ -131,14 +136,23 @@ FERRY_BEAT = 60.0 / 176.0
 def ferry_hours(progress: Progress = no_progress) -> tuple[dict[str, Audio], Audio]:
     """The stems of *Ferry Hours*, and their rough print with a sample peak of −0.3 dBFS."""
     stems = performed(FERRY_HOURS, FERRY_BEAT, 41, faults=True, progress=progress)
-    print_ = np.sum(list(stems.values()), axis=0)
-    gain = 10.0 ** (-0.3 / 20.0) / np.abs(print_).max()
-    return {name: stem * gain for name, stem in stems.items()}, print_ * gain
+    mix = summed(stems)
+    gain = 10.0 ** (-0.3 / 20.0) / max(mix.max(), -mix.min())
+    for x in (*stems.values(), mix):
+        x *= gain
+    return stems, mix
+
+
+def summed(stems: dict[str, Audio]) -> Audio:
+    total = np.zeros_like(next(iter(stems.values())))
+    for stem in stems.values():
+        total += stem
+    return total
 
 
 def unmastered(parts: tuple[Part, ...], beat: float, seed: int, *, air: float, width: float) -> Audio:
     """The same band on another day, without faults; `air` in dB about 9 kHz, `width` scales the sides."""
-    x = np.sum(list(performed(parts, beat, seed, faults=False, progress=no_progress).values()), axis=0)
+    x = summed(performed(parts, beat, seed, faults=False, progress=no_progress))
     x = with_bell(x, 9000.0, air, 0.5)
     side = 0.5 * (x[:, :1] - x[:, 1:]) * (width - 1.0)
     x = x + side * np.array([1.0, -1.0])
@@ -157,9 +171,9 @@ def mastered(x: Audio, drive: float) -> Audio:
 
 def pier_lights() -> Audio:
     """Balanced, about −12.5 LUFS."""
-    return mastered(unmastered(PIER_LIGHTS, 60.0 / 158.0, 7, air=2.0, width=1.0), drive=8.25)
+    return mastered(unmastered(PIER_LIGHTS, 60.0 / 158.0, 7, air=2.0, width=1.0), drive=8.18)
 
 
 def cold_rope() -> Audio:
     """Brighter and wider, about −9.8 LUFS."""
-    return mastered(unmastered(COLD_ROPE, 60.0 / 168.0, 23, air=6.0, width=1.7), drive=13.29)
+    return mastered(unmastered(COLD_ROPE, 60.0 / 168.0, 23, air=6.0, width=1.7), drive=13.59)

@@ -31,8 +31,11 @@ def application() -> QApplication:
     return app
 
 
-def run(path: Path | None) -> int:
-    """Open the window, with a session or an audio file if one is given; returns the exit status."""
+def run(path: Path | None, play: bool = False) -> int:
+    """Open the window, with a session or an audio file if one is given; returns the exit status.
+
+    `play` starts it as soon as its audio is read.
+    """
     logging.basicConfig(level=logging.WARNING, format="gluvo: %(message)s")
     app = application()
     settings = QSettings("gluvo", "gluvo")
@@ -40,6 +43,8 @@ def run(path: Path | None) -> int:
     theme.force({"day": False, "night": True}.get(night))
     window = Window(Workbench(str(settings.value("device") or "")))
     window.show()
+    if play:
+        window.bench.audio_changed.connect(window.play_once)
     if path is not None:
         QTimer.singleShot(0, lambda: window.open_path(path))
     return app.exec()

@@ -98,7 +98,9 @@ class Header(QWidget):
         if self.play.text() != playing:
             self.play.setText(playing)
         n = engine.dropouts
-        text = engine.failed or f"{engine.device_name} · {engine.rate / 1000:g} kHz · {n} dropout{'' if n == 1 else 's'}"
+        text = (
+            engine.failed or f"{engine.device_name} · {engine.rate / 1000:g} kHz · {n} dropout{'' if n == 1 else 's'}"
+        )
         if self._device.text() != text:
             self._device.setText(text)
 
@@ -205,7 +207,9 @@ class HearRow(QFrame):
         self.matched.set_on(view.level_matched)
         gain = self._bench.picture.gains.get(view.hear)
         sign = "+" if gain is not None and gain > 0.05 else ""
-        self._applied.setText(f"{sign}{figure(gain)} dB here" if view.level_matched and gain is not None else "as it is")
+        self._applied.setText(
+            f"{sign}{figure(gain)} dB here" if view.level_matched and gain is not None else "as it is"
+        )
         self._applied.setToolTip("The gain that makes what is heard as loud as the untouched song in this section.")
         self.monitor.setCurrentIndex([key for key, _, _ in MONITORS].index(view.monitor))
         self.dim.setChecked(view.dim)
@@ -224,7 +228,9 @@ class Meter(QWidget):
         self._levels = [self.FLOOR, self.FLOOR]
         self._held = [self.FLOOR, self.FLOOR]
         self._limit = -1.0
-        self.setToolTip("Level of what is heard, before the level match and the output level. The red line is the target's peak.")
+        self.setToolTip(
+            "Level of what is heard, before the level match and the output level. The red line is the target's peak."
+        )
 
     def show_levels(self, levels: list[float], held: list[float], limit: float) -> None:
         if (levels, held, limit) != (self._levels, self._held, self._limit):

@@ -124,7 +124,9 @@ class Chart(QWidget):
         painter.setFont(font(13))
         painter.drawText(self.area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, text)
 
-    def note(self, painter: QPainter, x: float, y: float, text: str, colour: str = "faint", right: bool = False) -> None:
+    def note(
+        self, painter: QPainter, x: float, y: float, text: str, colour: str = "faint", right: bool = False
+    ) -> None:
         """A small word at a place in pixels; kept inside the area, on a little paper so that lines do not cross it."""
         c = colours()
         painter.setFont(font(11))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -161,7 +162,12 @@ class DeliverPage(QWidget):
                 item = QTableWidgetItem("")
                 item.setFlags(Qt.ItemFlag.ItemIsEnabled)
                 self.table.setItem(row, n, item)
-            remove = button("Remove", f"Take {d.name} off the list. Files that were written stay.", lambda d=d: self.remove(d.id), "plain")
+            remove = button(
+                "Remove",
+                f"Take {d.name} off the list. Files that were written stay.",
+                partial(self.remove, d.id),
+                "plain",
+            )
             self.table.setCellWidget(row, 7, remove)
         self.table.blockSignals(False)
         self._show_written()
@@ -169,7 +175,11 @@ class DeliverPage(QWidget):
     def add(self) -> None:
         session = self._bench.session
         taken = {d.name for d in session.deliverables}
-        name = next(f"Master {n}" if n > 1 else "Master" for n in range(1, 99) if (f"Master {n}" if n > 1 else "Master") not in taken)
+        name = next(
+            f"Master {n}" if n > 1 else "Master"
+            for n in range(1, 99)
+            if (f"Master {n}" if n > 1 else "Master") not in taken
+        )
         new = Deliverable(id=session.fresh_id("deliverable"), name=name)
         self._bench.edit("Add deliverable", lambda s: s.replace(deliverables=(*s.deliverables, new)))
 
@@ -201,7 +211,8 @@ class DeliverPage(QWidget):
             d = self._bench.session.deliverables[row]
             new = msgspec.structs.replace(d, name=item.text().strip())
             self._bench.edit(
-                "Rename deliverable", lambda s: s.replace(deliverables=tuple(new if x.id == d.id else x for x in s.deliverables))
+                "Rename deliverable",
+                lambda s: s.replace(deliverables=tuple(new if x.id == d.id else x for x in s.deliverables)),
             )
 
     # --- writing -------------------------------------------------------------------------------------------
@@ -239,7 +250,11 @@ class DeliverPage(QWidget):
                 path = path if replace else unused(path)
                 share = n / len(session.deliverables)
                 done[d.id] = write_deliverable(
-                    song, session.chain, d, path, lambda x, share=share: progress(share + x / len(session.deliverables))  # type: ignore[misc]
+                    song,
+                    session.chain,
+                    d,
+                    path,
+                    lambda x, share=share: progress(share + x / len(session.deliverables)),  # type: ignore[misc]
                 )
             return done
 

@@ -200,11 +200,11 @@ class GlueEditor(StepEditor):
         row.addWidget(aim)
         self.where = label("", "caption")
         row.addWidget(self.where)
-        self.find = button(
+        self.find_button = button(
             "Find threshold", "Set the threshold so that the mean reduction over the section is this much (T).",
             lambda: self.bench.find_threshold(self.step_id), "main",
         )  # fmt: skip
-        row.addWidget(self.find)
+        row.addWidget(self.find_button)
         row.addWidget(self.control(settings["hold_aim"]))
         row.addStretch(1)
         self.punch = QLabel()
@@ -307,7 +307,9 @@ class SourceEditor(QWidget):
         column.addWidget(self.rows)
         row = QHBoxLayout()
         self.room = button(
-            "Trim to 6 dB of headroom", "Adds a Trim at the start so that the steps have about 6 dB of room.", self._make_room
+            "Trim to 6 dB of headroom",
+            "Adds a Trim at the start so that the steps have about 6 dB of room.",
+            self._make_room,
         )
         row.addWidget(self.room)
         row.addStretch(1)

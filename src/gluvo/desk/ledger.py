@@ -53,7 +53,9 @@ class Ledger(QWidget):
         column.addWidget(self.list, 1)
         foot = QHBoxLayout()
         foot.setContentsMargins(8, 0, 8, 0)
-        self.add_button = button("+ Add step", "Add a step after the chosen one. It changes nothing until you set it.", kind="plain")
+        self.add_button = button(
+            "+ Add step", "Add a step after the chosen one. It changes nothing until you set it.", kind="plain"
+        )
         self.add_button.setMenu(self.add_menu())
         self.add_button.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
         self.remove_button = button("Remove", "Take the chosen step out of the chain (Delete).", self.remove, "plain")
@@ -101,7 +103,7 @@ class Ledger(QWidget):
         self._bench.edit(f"Remove {step.title}", lambda s: s.without_step(step.id))
         self._bench.document.look(step=rest[min(index, len(rest) - 1)] if rest else "")
 
-    def move(self, by: int) -> None:
+    def shift(self, by: int) -> None:
         """Move the chosen step earlier (−1) or later (1)."""
         ids = [s.id for s in self._bench.session.chain]
         if self.chosen_id in ids:
@@ -242,7 +244,12 @@ class _StepList(QListWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         item = self.itemAt(event.position().toPoint())
-        if item is not None and item.data(ID) and event.position().x() < 40 and event.button() == Qt.MouseButton.LeftButton:
+        if (
+            item is not None
+            and item.data(ID)
+            and event.position().x() < 40
+            and event.button() == Qt.MouseButton.LeftButton
+        ):
             self._ledger.switch(item.data(ID))
             return
         super().mousePressEvent(event)
@@ -254,14 +261,14 @@ class _StepList(QListWidget):
         elif event.key() == Qt.Key.Key_Delete:
             self._ledger.remove()
         elif alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self._ledger.move(-1 if event.key() == Qt.Key.Key_Up else 1)
+            self._ledger.shift(-1 if event.key() == Qt.Key.Key_Up else 1)
         else:
             super().keyPressEvent(event)
 
     def _menu(self, at: QPoint) -> None:
         ledger, menu = self._ledger, QMenu(self)
         for text, then in (
-            ("On / off", ledger.switch), ("Move earlier", lambda: ledger.move(-1)), ("Move later", lambda: ledger.move(1)),
+            ("On / off", ledger.switch), ("Move earlier", lambda: ledger.shift(-1)), ("Move later", lambda: ledger.shift(1)),
             ("Cut", ledger.cut), ("Copy", ledger.copy), ("Paste", ledger.paste), ("Remove", ledger.remove),
         ):  # fmt: skip
             menu.addAction(text).triggered.connect(lambda *_, then=then: then())
@@ -284,8 +291,8 @@ class _RowPainter(QStyledItemDelegate):
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         c = colours()
-        box = QRectF(option.rect)  # type: ignore[attr-defined]
-        state = option.state  # type: ignore[attr-defined]
+        box = QRectF(option.rect)
+        state = option.state
         step_id = str(index.data(ID))
         step = self._ledger._bench.session.step(step_id)
         title, words, loudness, peak, current = self._ledger.row(step_id)

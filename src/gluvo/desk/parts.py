@@ -41,7 +41,9 @@ class Button(QPushButton):
             super().keyPressEvent(event)
 
 
-def button(text: str, tip: str, then: Callable[[], object] | None = None, kind: str = "", checkable: bool = False) -> QPushButton:
+def button(
+    text: str, tip: str, then: Callable[[], object] | None = None, kind: str = "", checkable: bool = False
+) -> QPushButton:
     """A button with its tooltip; `kind` main, plain, tab, hear or reference."""
     made = Button(text)
     made.setToolTip(tip)

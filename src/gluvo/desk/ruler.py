@@ -144,9 +144,6 @@ class Ruler(QWidget):
         self.settled.emit()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        if not self.hasFocus():  # a page that scrolls must not turn what lies under the pointer
-            event.ignore()
-            return
         steps = event.angleDelta().y() / 120.0
         fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         self.step(steps, fine)
@@ -185,7 +182,7 @@ class Ruler(QWidget):
         else:
             target = self.setting.to_value(self.setting.to_position(self._value) + steps / 100.0)
             if self.setting.scale == "linear":
-                unit = max(self.setting.fine, 10.0 ** -self.setting.decimals)
+                unit = max(self.setting.fine, 10.0**-self.setting.decimals)
                 target = self._value + steps * max(unit, round((target - self._value) / steps / unit) * unit)
         self._finish(self._rounded(target))
 

@@ -28,7 +28,13 @@ class ShapePage(QWidget):
         self._place = QWidget()
         self._middle = QVBoxLayout(self._place)
         self._middle.setContentsMargins(0, 0, 0, 0)
-        for widget, stretch in ((self.ledger, 0), (line(vertical=True), 0), (self._place, 1), (line(vertical=True), 0), (self.target, 0)):
+        for widget, stretch in (
+            (self.ledger, 0),
+            (line(vertical=True), 0),
+            (self._place, 1),
+            (line(vertical=True), 0),
+            (self.target, 0),
+        ):
             row.addWidget(widget, stretch)
         self.editor: StepEditor | SourceEditor | None = None
         self._last_level: float | None = None

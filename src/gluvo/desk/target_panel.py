@@ -28,7 +28,14 @@ LOUDNESS = Setting(
     low=-40.0, high=0.0,
 )  # fmt: skip
 PEAK = Setting(
-    "true_peak", "True peak", "The highest peak that the song may have.", "number", -1.0, unit="dBTP", low=-12.0, high=0.0
+    "true_peak",
+    "True peak",
+    "The highest peak that the song may have.",
+    "number",
+    -1.0,
+    unit="dBTP",
+    low=-12.0,
+    high=0.0,
 )
 HOLD_SECONDS = 1.5
 
@@ -119,7 +126,9 @@ class TargetPanel(QWidget):
         self.meter = Meter()
         column.addWidget(self.meter)
         self._live_text = label("", "caption")
-        self._live_text.setToolTip("Momentary (400 ms) and short-term (3 s) loudness of what is heard; true peak since play began.")
+        self._live_text.setToolTip(
+            "Momentary (400 ms) and short-term (3 s) loudness of what is heard; true peak since play began."
+        )
         column.addWidget(self._live_text)
         head = QHBoxLayout()
         head.addWidget(label("Target", "title"))
@@ -127,7 +136,9 @@ class TargetPanel(QWidget):
         self.choice.setAccessibleName("Target")
         self.choice.setToolTip("Where the song's loudness and peaks should end up.")
         for target in TARGETS:
-            self.choice.addItem(f"{target.name}  {target.loudness:g} / {target.true_peak:g}".replace("-", "−"), target.name)
+            self.choice.addItem(
+                f"{target.name}  {target.loudness:g} / {target.true_peak:g}".replace("-", "−"), target.name
+            )
         self.choice.addItem("Own", OWN)
         self.choice.activated.connect(self._choose)
         head.addWidget(self.choice, 1)
@@ -171,7 +182,9 @@ class TargetPanel(QWidget):
     def _choose(self, index: int) -> None:
         name = self.choice.itemData(index)
         now = self._bench.session.target
-        target = next((t for t in TARGETS if t.name == name), Target(name=OWN, loudness=now.loudness, true_peak=now.true_peak))
+        target = next(
+            (t for t in TARGETS if t.name == name), Target(name=OWN, loudness=now.loudness, true_peak=now.true_peak)
+        )
         self._bench.edit(f"Target {target.name}", lambda s: s.replace(target=target))
 
     def _set_own(self, name: str, value: float) -> None:
@@ -209,7 +222,9 @@ class TargetPanel(QWidget):
             f, source = song.result.figures(), song.source.figures()
             miss = f.integrated - target.loudness
             close = abs(miss) <= target.tolerance
-            verdict = "on target" if abs(miss) < 0.05 else f"{abs(miss):.1f} LU {'over' if miss > 0 else 'under'} target"
+            verdict = (
+                "on target" if abs(miss) < 0.05 else f"{abs(miss):.1f} LU {'over' if miss > 0 else 'under'} target"
+            )
             if not picture.song_current:
                 verdict = "measuring…"
             self.integrated.show_figure(

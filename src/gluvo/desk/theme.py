@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
@@ -45,8 +46,8 @@ class Colours:
 
 DAY = Colours(
     paper="#F2EFE7", sheet="#FBF9F4", rule="#CFC8B8", hair="#E3DDCF", ink="#22303C", faint="#5E6A75", wash="#E4EAEA",
-    signal="#23688C", mid="#8A6019", side="#3C7A6A", reduction="#B2502A", reference="#6B4C92", over="#BF232B",
-    good="#4B7A35",
+    signal="#23688C", mid="#8A6019", side="#36705F", reduction="#A84A25", reference="#6B4C92", over="#BF232B",
+    good="#46722F",
 )  # fmt: skip
 NIGHT = Colours(
     paper="#14191E", sheet="#1B2127", rule="#3A444E", hair="#29313A", ink="#E8E2D6", faint="#93A0AB", wash="#202A33",
@@ -109,13 +110,14 @@ def font(size: int = 13, bold: bool = False) -> QFont:
 
 def palette(c: Colours) -> QPalette:
     made = QPalette()
-    role = QPalette.ColorRole
-    for which, name in (
+    role: Any = QPalette.ColorRole
+    meanings: tuple[tuple[QPalette.ColorRole, str], ...] = (
         (role.Window, "paper"), (role.Base, "sheet"), (role.AlternateBase, "paper"), (role.Button, "sheet"),
         (role.WindowText, "ink"), (role.Text, "ink"), (role.ButtonText, "ink"), (role.ToolTipText, "ink"),
         (role.ToolTipBase, "sheet"), (role.Highlight, "wash"), (role.HighlightedText, "ink"), (role.Mid, "rule"),
         (role.PlaceholderText, "faint"), (role.Light, "sheet"), (role.Midlight, "hair"), (role.Dark, "rule"),
-    ):  # fmt: skip
+    )  # fmt: skip
+    for which, name in meanings:
         made.setColor(which, c[name])
     for which in (role.WindowText, role.Text, role.ButtonText):
         made.setColor(QPalette.ColorGroup.Disabled, which, c.soft("faint", 150))
@@ -183,9 +185,7 @@ def contrast(a: str, b: str) -> float:
     """The contrast ratio of two colours (WCAG 2.2)."""
 
     def light(colour: str) -> float:
-        parts = [
-            v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in QColor(colour).getRgbF()[:3]
-        ]
+        parts = [v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in QColor(colour).getRgbF()[:3]]
         return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
 
     high, low = sorted((light(a), light(b)), reverse=True)

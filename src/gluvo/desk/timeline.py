@@ -176,7 +176,11 @@ class Timeline(QWidget):
             painter.restore()
             painter.setPen(c["faint"])
             painter.setFont(font(13))
-            text = "Reading audio…" if bench.session.sources else "Bring in a stereo mix: drop a file here, or File › New from a mix."
+            text = (
+                "Reading audio…"
+                if bench.session.sources
+                else "Bring in a stereo mix: drop a file here, or File › New from a mix."
+            )
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
             return
         painter.setPen(QPen(c["rule"], 1))
@@ -202,7 +206,9 @@ class Timeline(QWidget):
             painter.fillRect(box, c["ink" if is_chosen else "hair"])
             painter.setPen(c["paper" if is_chosen else "ink"])
             inside = box.intersected(QRectF(MARGIN, 0, self._width, 100)).adjusted(6, 0, -4, 0)
-            name = painter.fontMetrics().elidedText(section.name, Qt.TextElideMode.ElideRight, int(max(0, inside.width())))
+            name = painter.fontMetrics().elidedText(
+                section.name, Qt.TextElideMode.ElideRight, int(max(0, inside.width()))
+            )
             painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter, name)
 
     def _draw_outlines(self, painter: QPainter) -> None:
@@ -250,9 +256,7 @@ class Timeline(QWidget):
         for samples, name in layers:
             for channel, style in ((0, Qt.PenStyle.SolidLine), (1, Qt.PenStyle.DotLine)):
                 values = samples[first:last, channel]
-                points = [
-                    QPointF(self._x((first + n) / rate), self._y(float(v))) for n, v in enumerate(values)
-                ]
+                points = [QPointF(self._x((first + n) / rate), self._y(float(v))) for n, v in enumerate(values)]
                 painter.setPen(QPen(c.soft(name, 230), 1.2, style))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawPolyline(QPolygonF(points))

@@ -77,7 +77,9 @@ class HitsView(Chart):
         marks = [(self._attack, f"attack {self._attack:.0f} ms")]
         if math.isfinite(hits.recovery) and hits.recovery > 0.0:
             start = float(hits.times[int(np.argmax(hits.reduction))])
-            marks.append(((start + hits.recovery) * 1000.0, f"90 % recovered · next hit at {hits.spacing * 1000:.0f} ms"))
+            marks.append(
+                ((start + hits.recovery) * 1000.0, f"90 % recovered · next hit at {hits.spacing * 1000:.0f} ms")
+            )
         return [mark for mark in marks if mark[0] < self.x_axis.high]
 
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
@@ -136,7 +138,9 @@ class TransferView(Chart):
         x = self.x_at(glue.threshold)
         painter.setPen(QPen(c["reduction"], 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-        self.note(painter, x, area.top() + 10, f"threshold {glue.threshold:.1f}".replace("-", "−"), "reduction", right=True)
+        self.note(
+            painter, x, area.top() + 10, f"threshold {glue.threshold:.1f}".replace("-", "−"), "reduction", right=True
+        )
         levels = np.linspace(-60.0, 3.0, 190)
         painter.setPen(QPen(c["signal"], 2))
         painter.drawPolyline(self.line(levels, static_curve(levels, *glue.curve)))
@@ -224,10 +228,18 @@ class CaughtView(Chart):
         self._ceiling = 0.0
         self._name = "ceiling"
         self._words = ""
-        self.setToolTip("Peaks before the limiter, with its drive, over the section. Above the ceiling is what it catches.")
+        self.setToolTip(
+            "Peaks before the limiter, with its drive, over the section. Above the ceiling is what it catches."
+        )
 
     def show_peaks(
-        self, before: Trace | None, span: Span | None, drive: float, ceiling: float, true_peak: bool, name: str = "ceiling"
+        self,
+        before: Trace | None,
+        span: Span | None,
+        drive: float,
+        ceiling: float,
+        true_peak: bool,
+        name: str = "ceiling",
     ) -> None:
         """`before` is the trace of the section alone."""
         self._ceiling, self._peaks, self._name = ceiling, None, name
@@ -240,7 +252,7 @@ class CaughtView(Chart):
             size = max(1, len(hops) // points)
             self._peaks = hops[: len(hops) // size * size].reshape(-1, size).max(axis=1)
             begin = span.start if span else 0.0
-            self._times = begin + np.arange(len(self._peaks)) * size * before.hop_seconds
+            self._times = np.asarray(begin + np.arange(len(self._peaks)) * size * before.hop_seconds, dtype=np.float64)
             end = float(self._times[-1]) + 1e-3
             step = next(s for s in (1, 2, 5, 10, 20, 30, 60, 120, 300) if (end - begin) / s <= 10 or s == 300)
             self.x_axis = Axis(begin, end, [float(t) for t in np.arange(math.ceil(begin / step) * step, end, step)])
@@ -288,7 +300,9 @@ class ToneView(Chart):
         self._own = own
         self._others = []
         if own is not None:
-            self._others = [self._levelled(Spectrum(own.freqs, np.interp(own.freqs, s.freqs, s.levels))) for s in others]
+            self._others = [
+                self._levelled(Spectrum(own.freqs, np.interp(own.freqs, s.freqs, s.levels))) for s in others
+            ]
         self.update()
 
     @staticmethod

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QElapsedTimer, QSettings, QSize, QTimer
@@ -79,7 +80,7 @@ class Window(QMainWindow):
         self._timer.start()
         geometry = self.settings.value("geometry")
         if geometry:
-            self.restoreGeometry(geometry)  # type: ignore[arg-type]
+            self.restoreGeometry(geometry)
         else:
             self.resize(QSize(1280, 800))
 
@@ -107,6 +108,12 @@ class Window(QMainWindow):
                 document.recover()
         self.bench.open(document)
         self._remember(path)
+
+    def play_once(self) -> None:
+        """Start playing as soon as there is something to play; only the first time."""
+        if self.bench.engine is not None:
+            self.bench.audio_changed.disconnect(self.play_once)
+            self.bench.engine.play()
 
     def new_from(self, files: list[Path]) -> None:
         """A new session from a mix, or from stems that are summed; the files are read in the background."""
@@ -187,7 +194,7 @@ class Window(QMainWindow):
 
         def done(found: object) -> None:
             for reference in found:  # type: ignore[attr-defined]
-                self.bench.edit(f"Add reference {reference.name}", lambda s, r=reference: _with_reference(s, r))
+                self.bench.edit(f"Add reference {reference.name}", partial(_with_reference, reference))
 
         self.bench.task("Reading references", work, done)
 
@@ -273,7 +280,13 @@ class Window(QMainWindow):
         ledger, bench, bar = self.shape.ledger, self.bench, self.menuBar()
         file = bar.addMenu("&File")
         self._action(file, "New from a mix…", "Ctrl+N", self._ask_mix, "Start a session with a stereo mix.")
-        self._action(file, "New from stems…", "Ctrl+Shift+N", self._ask_stems, "Start a session with a folder of stems, which are summed.")
+        self._action(
+            file,
+            "New from stems…",
+            "Ctrl+Shift+N",
+            self._ask_stems,
+            "Start a session with a folder of stems, which are summed.",
+        )
         self._action(file, "Open…", "Ctrl+O", self._ask_open, "Open a session.")
         file.addMenu(self._recent_menu)
         self._recent_menu.aboutToShow.connect(self._fill_recent)
@@ -300,13 +313,25 @@ class Window(QMainWindow):
         chain = bar.addMenu("&Chain")
         chain.addMenu(ledger.add_menu())
         self._action(chain, "Remove step", "Ctrl+Backspace", ledger.remove, "Take the chosen step out.")
-        self._action(chain, "Step on or off", "Ctrl+B", lambda: ledger.switch(), "Let the sound pass the chosen step untouched, or not.")
-        self._action(chain, "Move step earlier", "Ctrl+Up", lambda: ledger.move(-1), "")
-        self._action(chain, "Move step later", "Ctrl+Down", lambda: ledger.move(1), "")
+        self._action(
+            chain,
+            "Step on or off",
+            "Ctrl+B",
+            lambda: ledger.switch(),
+            "Let the sound pass the chosen step untouched, or not.",
+        )
+        self._action(chain, "Move step earlier", "Ctrl+Up", lambda: ledger.shift(-1), "")
+        self._action(chain, "Move step later", "Ctrl+Down", lambda: ledger.shift(1), "")
         self._action(chain, "Previous step", "[", lambda: self._choose_step(-1), "")
         self._action(chain, "Next step", "]", lambda: self._choose_step(1), "")
         chain.addSeparator()
-        self._action(chain, "Find threshold", "T", lambda: bench.find_threshold(bench.session.view.step), "For the aim of the chosen Glue.")
+        self._action(
+            chain,
+            "Find threshold",
+            "T",
+            lambda: bench.find_threshold(bench.session.view.step),
+            "For the aim of the chosen Glue.",
+        )
         self._action(chain, "Reach the target's loudness", "Ctrl+R", bench.reach_target, "Drive the last limiter.")
         listen = bar.addMenu("&Listen")
         self._action(listen, "Play or stop", "Space", bench.toggle_play, "")
@@ -314,14 +339,26 @@ class Window(QMainWindow):
         self._action(listen, "To the section's start", "Home", self._to_start, "")
         listen.addSeparator()
         for n in range(1, 10):
-            action = self._action(listen, f"Hear {n}", str(n), lambda n=n: self._hear(n), "")
+            action = self._action(listen, f"Hear {n}", str(n), partial(self._hear, n), "")
             action.setVisible(n <= 4)
             if n <= 4:
                 action.setText(f"Hear {('the result', 'untouched', 'without the step', 'the change only')[n - 1]}")
-        self._action(listen, "Level-matched", "M", lambda: bench.document.look(level_matched=not bench.session.view.level_matched), "")
+        self._action(
+            listen,
+            "Level-matched",
+            "M",
+            lambda: bench.document.look(level_matched=not bench.session.view.level_matched),
+            "",
+        )
         monitor = listen.addMenu("Monitor view")
         for key, text, tip in MONITORS:
-            self._action(monitor, text, f"Alt+{MONITORS.index((key, text, tip)) + 1}", lambda key=key: bench.document.look(monitor=key), tip)
+            self._action(
+                monitor,
+                text,
+                f"Alt+{MONITORS.index((key, text, tip)) + 1}",
+                partial(bench.document.look, monitor=key),
+                tip,
+            )
         self._action(listen, "Dim", "D", lambda: bench.document.look(dim=not bench.session.view.dim), "")
         self._device_menu = listen.addMenu("Device")
         self._device_menu.aboutToShow.connect(self._fill_devices)
@@ -339,11 +376,11 @@ class Window(QMainWindow):
         self._action(song, "All of the song", "Ctrl+0", lambda: self.timeline.zoom_to(None), "")
         view = bar.addMenu("&View")
         for n, (key, text) in enumerate(PAGES, start=1):
-            self._action(view, text, f"Ctrl+{n}", lambda key=key: bench.document.look(page=key), "")
+            self._action(view, text, f"Ctrl+{n}", partial(bench.document.look, page=key), "")
         view.addSeparator()
         group = QActionGroup(self)
         for text, night in (("As the desktop", None), ("Day", False), ("Night", True)):
-            action = self._action(view, text, "", lambda night=night: self._choose_theme(night), "")
+            action = self._action(view, text, "", partial(self._choose_theme, night), "")
             action.setCheckable(True)
             action.setChecked(theme.forced is night)
             group.addAction(action)
@@ -386,7 +423,7 @@ class Window(QMainWindow):
     def recent(self) -> list[Path]:
         """Sessions that were open lately and still exist, the last one first."""
         value = self.settings.value("recent") or []
-        names = [value] if isinstance(value, str) else list(value)  # type: ignore[call-overload]
+        names = [value] if isinstance(value, str) else list(value)
         return [Path(n) for n in names if Path(n).exists()]
 
     def _remember(self, path: Path) -> None:
@@ -453,9 +490,13 @@ class Window(QMainWindow):
         for action in self.actions():
             key = action.shortcut().toString()
             if key and action.isVisible():
-                rows.append(f"<tr><td style='padding-right:24px'><b>{key}</b></td><td>{action.text().replace('&', '')}</td></tr>")
+                rows.append(
+                    f"<tr><td style='padding-right:24px'><b>{key}</b></td><td>{action.text().replace('&', '')}</td></tr>"
+                )
         half = (len(rows) + 1) // 2
-        tables = "".join(f"<td style='padding-right:36px'><table>{''.join(part)}</table></td>" for part in (rows[:half], rows[half:]))
+        tables = "".join(
+            f"<td style='padding-right:36px'><table>{''.join(part)}</table></td>" for part in (rows[:half], rows[half:])
+        )
         QMessageBox.information(self, "Keys", f"<table><tr>{tables}</tr></table>")
 
     def _about(self) -> None:
@@ -530,7 +571,7 @@ class Window(QMainWindow):
         event.accept()
 
 
-def _with_reference(session: Session, reference: Reference) -> Session:
+def _with_reference(reference: Reference, session: Session) -> Session:
     new = Reference(id=session.fresh_id("reference"), name=reference.name, media=reference.media)
     return session.replace(references=(*session.references, new))
 

@@ -30,7 +30,7 @@ from gluvo.render.chain import Progress
 from gluvo.render.song import LEAD_IN, Joint, Rendered, Renderer, source_key
 from gluvo.render.worker import Worker
 from gluvo.session.document import Document
-from gluvo.session.media import Sound, place_of, read_sound, read_sum
+from gluvo.session.media import Sound, outside_folder, place_of, read_sound, read_sum
 from gluvo.session.records import Media, Session
 from gluvo.steps import AnyStep, Glue
 
@@ -131,7 +131,7 @@ class Workbench(QObject):
 
         def job(check: Progress) -> None:
             self._tell("Reading audio", 0.05)
-            audio = read_audio(session, folder, lambda done: (check(done), self._tell("Reading audio", done)))  # type: ignore[func-returns-value]
+            audio = read_audio(session, folder, self._telling(check, "Reading audio"))
             self._on_window(lambda: self._take_audio(audio, mine))
 
         if session.sources or session.references:
@@ -156,6 +156,11 @@ class Workbench(QObject):
         self.render()
         if audio.missing:
             self.missing_found.emit()
+        elif outside := outside_folder(self.session):
+            names = ", ".join(path.rsplit("/", 1)[-1] for path in outside)
+            self.told.emit(
+                f"Audio outside the session's folder: {names}. It stays where it is if you move the session.", False
+            )
 
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
@@ -169,6 +174,8 @@ class Workbench(QObject):
             self.engine = None
 
     def close(self) -> None:
+        self._generation += 1  # what still comes from the workers is for nobody
+        self._autosave.stop()
         self._close_engine()
         self._host.close()
         self._render_worker.close()
@@ -207,9 +214,11 @@ class Workbench(QObject):
         if before.chain != now.chain or before.view.step != now.view.step:
             if self.engine is not None:
                 self.engine.change(now.chain, now.view.step)
-        if before.chain != now.chain or any(
-            getattr(before.view, name) != getattr(now.view, name) for name in ("step", "section")
-        ) or before.sections != now.sections:
+        if (
+            before.chain != now.chain
+            or any(getattr(before.view, name) != getattr(now.view, name) for name in ("step", "section"))
+            or before.sections != now.sections
+        ):
             self.render()
         if (before.view.section, before.view.loop, before.sections) != (now.view.section, now.view.loop, now.sections):
             self._apply_loop()
@@ -293,7 +302,7 @@ class Workbench(QObject):
                 self._on_window(lambda: self._amend(mine, session, chain))
             if span is not None and not renderer.known(chain):
                 show(section_render=renderer.section(chain, span, check), section_current=True)
-            song = renderer.song(chain, lambda done: (check(done), self._tell("Measuring the song", done)))  # type: ignore[func-returns-value]
+            song = renderer.song(chain, self._telling(check, "Measuring the song"))
             show(song_render=song, song_current=True)
             chosen = session.view.step
             before, after = song.before(chosen), song.joint(chosen)
@@ -315,15 +324,13 @@ class Workbench(QObject):
     def _show(self, generation: int, session: Session, changes: dict[str, object]) -> None:
         if generation != self._generation:
             return
-        self.picture = replace(self.picture, **changes)
+        self.picture = replace(self.picture, **changes)  # type: ignore[arg-type]
         if "gains" in changes:
             self._apply_monitoring()
         self.picture_changed.emit()
 
     @staticmethod
-    def _held_chain(
-        renderer: Renderer, session: Session, span: Span | None, check: Progress
-    ) -> tuple[AnyStep, ...]:
+    def _held_chain(renderer: Renderer, session: Session, span: Span | None, check: Progress) -> tuple[AnyStep, ...]:
         """The chain with held settings found again: thresholds for their aim, make-up for the same loudness."""
         chain = list(session.chain)
         for n, step in enumerate(chain):
@@ -355,7 +362,7 @@ class Workbench(QObject):
 
         def job(check: Progress) -> None:
             self._tell(title, 0.0)
-            result = work(lambda share: (check(share), self._tell(title, share))[0])  # type: ignore[func-returns-value]
+            result = work(self._telling(check, title))
             self._on_window(lambda: done(result))
             self._tell("", 0.0)
 
@@ -390,7 +397,8 @@ class Workbench(QObject):
             self.edit("Find threshold", lambda s: s.with_step(changed))
             if not found.met:
                 self.told.emit(
-                    f"{step.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.", True
+                    f"{step.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.",
+                    True,
                 )
 
         self.task("Finding the threshold", work, done)
@@ -435,7 +443,21 @@ class Workbench(QObject):
 
     def _failed(self, error: Exception) -> None:
         text = str(error) if isinstance(error, GluvoError) else f"Something went wrong inside: {error!r}"
-        self._on_window(lambda: (self.progressed.emit("", 0.0), self.told.emit(text, True)))  # type: ignore[arg-type,return-value]
+
+        def tell() -> None:
+            self.progressed.emit("", 0.0)
+            self.told.emit(text, True)
+
+        self._on_window(tell)
+
+    def _telling(self, check: Progress, what: str) -> Progress:
+        """A progress that can be stopped and is shown."""
+
+        def tell(done: float) -> None:
+            check(done)
+            self._tell(what, done)
+
+        return tell
 
 
 def read_audio(session: Session, folder: Path, progress: Progress) -> Audio:

@@ -112,6 +112,14 @@ def low_cut(freq: float, slope: int, rate: int) -> Floats:
     return np.array(rows)
 
 
+def high_cut(freq: float, slope: int, rate: int) -> Floats:
+    """A Butterworth low-pass of `slope` dB per octave (a multiple of 12), −3 dB at `freq` Hz."""
+    k = math.tan(math.pi * _inside(freq, rate) / rate)
+    sos = low_cut(freq, slope, rate)
+    sos[:, :3] *= np.array([k * k, -k * k, k * k])
+    return sos
+
+
 def bell(freq: float, gain_db: float, q: float, rate: int) -> Floats:
     """A peaking section by bilinear transform of the analogue prototype (R. Bristow-Johnson, 'Audio EQ')."""
     if gain_db == 0.0:

@@ -16,9 +16,7 @@ Floats = NDArray[np.float64]
 Kernel = Callable[..., Any]
 
 # "contract" lets the compiler fuse multiply and add; nothing that would reorder sums or drop NaN checks.
-kernel: Callable[[Kernel], Kernel] = numba.njit(
-    cache=True, nogil=True, error_model="numpy", fastmath={"contract"}
-)
+kernel: Callable[[Kernel], Kernel] = numba.njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 """Compile a function once, keep it on disk, and run it without the interpreter's lock."""
 
 sum_kernel: Callable[[Kernel], Kernel] = numba.njit(

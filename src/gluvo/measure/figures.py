@@ -46,9 +46,7 @@ def figures_of(trace: Trace, span: Span | None = None) -> Figures:
     """All figures of a trace, or of a span of it. Silence reads `loudness.SILENT`, and 0 dB of differences."""
     part = trace.cut(span)
     left, right = (
-        (float(v) for v in part.squares[: max(1, part.whole_hops)].mean(axis=0))
-        if len(part.squares)
-        else (0.0, 0.0)
+        (float(v) for v in part.squares[: max(1, part.whole_hops)].mean(axis=0)) if len(part.squares) else (0.0, 0.0)
     )
     product = float(part.product[: max(1, part.whole_hops)].mean()) if len(part.product) else 0.0
     both = left + right

@@ -18,9 +18,7 @@ class FlatTop:
     channel: int
 
 
-def flat_tops(
-    x: np.ndarray, least: int = 3, above_db: float = -1.0, within_db: float = 0.01
-) -> tuple[FlatTop, ...]:
+def flat_tops(x: np.ndarray, least: int = 3, above_db: float = -1.0, within_db: float = 0.01) -> tuple[FlatTop, ...]:
     """Runs of at least `least` samples within `within_db` of a local maximum above `above_db` dBFS.
 
     `x` is (frames, 2). Both polarities count; a run never crosses zero.

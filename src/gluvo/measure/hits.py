@@ -140,9 +140,7 @@ def _largest(x, edges, out):  # type: ignore[no-untyped-def]
         out[k] = top
 
 
-def hits_of(
-    before: np.ndarray, after: np.ndarray, reduction: Floats, reduction_rate: float, rate: int
-) -> Hits | None:
+def hits_of(before: np.ndarray, after: np.ndarray, reduction: Floats, reduction_rate: float, rate: int) -> Hits | None:
     """Compare hits before and after a step, aligned in time, with the step's reduction in dB over them.
 
     `before` and `after` are (frames, 2); `reduction` has `reduction_rate` values a second. None if there are
@@ -160,11 +158,7 @@ def hits_of(
     times = np.asarray(points * ENVELOPE_HOP, dtype=np.float64)
     dry, wet = env_before[index], env_after[index]
     at = np.arange(len(reduction)) / reduction_rate
-    curve = (
-        np.interp(onsets[:, None] + times[None, :], at, reduction).mean(axis=0)
-        if len(reduction)
-        else 0 * times
-    )
+    curve = np.interp(onsets[:, None] + times[None, :], at, reduction).mean(axis=0) if len(reduction) else 0 * times
     spacing = float(np.median(np.diff(onsets)))
     return Hits(
         onsets, times,

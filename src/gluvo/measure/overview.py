@@ -86,9 +86,7 @@ class ReductionTracer:
 
     def push(self, reduction: Floats) -> None:
         """The next block of per-frame reduction."""
-        _collect(
-            reduction, self._at, self._frames, hop_frames(self._rate), self._curve, self._mean, self._top
-        )
+        _collect(reduction, self._at, self._frames, hop_frames(self._rate), self._curve, self._mean, self._top)
         self._at += len(reduction)
 
     def finish(self) -> Reduction:

@@ -64,7 +64,8 @@ def welch(a: Floats, b: Floats, rate: int, size: int) -> tuple[Floats, np.ndarra
         count += 1
     total[0] /= 2.0
     total[-1] /= 2.0
-    return np.fft.rfftfreq(size, 1.0 / rate), total * scale / count
+    freqs = np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64)
+    return freqs, total * scale / count
 
 
 def band_means(freqs: Floats, values: Floats, centres: Floats, fraction: float) -> Floats:

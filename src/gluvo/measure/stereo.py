@@ -28,9 +28,7 @@ class StereoBand:
     """What a mono sum loses, dB."""
 
 
-def stereo_bands(
-    x: np.ndarray, rate: int, bands: Sequence[tuple[float, float]] = BANDS
-) -> tuple[StereoBand, ...]:
+def stereo_bands(x: np.ndarray, rate: int, bands: Sequence[tuple[float, float]] = BANDS) -> tuple[StereoBand, ...]:
     """The image of `x` (frames, 2) in bands given in Hz, from Welch cross-spectra."""
     x = np.asarray(x, dtype=np.float64)
     size = min(8192, max(8, len(x) // 2 * 2))

@@ -161,7 +161,7 @@ class Host:
         return RemoteEngine(self, song, references, steps, chosen, device)
 
     def send(self, name: str, *args: object) -> None:
-        with contextlib.suppress(BrokenPipeError):
+        with contextlib.suppress(OSError):  # it has ended; `answers` tells
             self._pipe.send((name, args))
 
     def answers(self) -> list[tuple[str, str]]:

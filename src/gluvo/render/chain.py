@@ -49,9 +49,7 @@ class Chain:
                 processor.adopt(earlier[step.id])
 
 
-def stream(
-    chain: Chain, x: np.ndarray, progress: Progress = no_progress
-) -> Iterator[tuple[int, slice, Audio]]:
+def stream(chain: Chain, x: np.ndarray, progress: Progress = no_progress) -> Iterator[tuple[int, slice, Audio]]:
     """Run `x` (frames, 2) through a chain: where each block begins in `x`, its place in the processors' last block
     (for what they report), and the block itself, aligned with `x`.
 

@@ -117,9 +117,7 @@ class Document:
         path = path or self.path
         if path.parent != self.folder:
             old, new = self.folder, path.parent
-            self._entries = [
-                Entry(e.action, relocated(e.session, old, new), e.together) for e in self._entries
-            ]
+            self._entries = [Entry(e.action, relocated(e.session, old, new), e.together) for e in self._entries]
         session = relocated(self._session, self.folder, path.parent)
         write_session(path, session, self.kept)
         self.discard_autosave()

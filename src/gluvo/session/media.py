@@ -13,7 +13,7 @@ import soundfile
 import soxr
 
 from gluvo.errors import AudioFileError
-from gluvo.session.records import Media
+from gluvo.session.records import Media, Session
 
 LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
 AUDIO_SUFFIXES = (".wav", ".flac", ".aiff", ".aif", ".ogg", ".opus", ".mp3", ".w64", ".rf64", ".caf")
@@ -109,6 +109,12 @@ def relative_to(path: Path, folder: Path) -> str:
 def place_of(media: Media, folder: Path) -> Path:
     """Where a media file should be."""
     return Path(os.path.normpath(folder / media.path))
+
+
+def outside_folder(session: Session) -> list[str]:
+    """The media of a session that lie outside its folder, and so stay behind when it is moved."""
+    media = (*session.sources, *(r.media for r in session.references))
+    return [m.path for m in media if Path(m.path).is_absolute() or ".." in Path(m.path).parts]
 
 
 def audio_files(folder: Path) -> list[Path]:

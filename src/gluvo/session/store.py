@@ -127,9 +127,7 @@ def unknown_in(raw: Any, known: Any) -> dict[str, Any]:
             if inner := unknown_in(value, known[key]):
                 found[key] = inner
         elif isinstance(value, list):
-            pairs = (
-                (v, k) for v, k in zip(value, known[key], strict=True) if isinstance(v, dict) and "id" in v
-            )
+            pairs = ((v, k) for v, k in zip(value, known[key], strict=True) if isinstance(v, dict) and "id" in v)
             if inner := {v["id"]: rest for v, k in pairs if (rest := unknown_in(v, k))}:
                 found[key] = inner
     return found

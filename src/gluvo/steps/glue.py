@@ -104,9 +104,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         number("Ratio", ": 1", 1.0, 20.0, "How many dB above the threshold become one. Low ratios glue, high "
                "ones hold. 1 does nothing.", group=GOES, scale="log"),
     ] = 1.0  # fmt: skip
-    limit: Annotated[bool, switch("Limit", "Holds at the threshold: the ratio is endless.", group=GOES)] = (
-        False
-    )
+    limit: Annotated[bool, switch("Limit", "Holds at the threshold: the ratio is endless.", group=GOES)] = False
     knee: Annotated[
         float,
         number("Knee", "dB", 0.0, 24.0, "Spreads the threshold over this range, so that reduction sets in "

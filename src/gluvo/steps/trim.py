@@ -24,9 +24,9 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
         number("Gain", "dB", -48.0, 24.0, "Makes everything louder or softer before the next step.",
                group="Level", decimals=2, fine=0.1),
     ] = 0.0  # fmt: skip
-    invert_left: Annotated[
-        bool, switch("Invert left", "Turns the left channel's polarity over.", group="Channels")
-    ] = False
+    invert_left: Annotated[bool, switch("Invert left", "Turns the left channel's polarity over.", group="Channels")] = (
+        False
+    )
     invert_right: Annotated[
         bool, switch("Invert right", "Turns the right channel's polarity over.", group="Channels")
     ] = False
@@ -52,9 +52,7 @@ class TrimProcessor(Processor):
     def __init__(self, settings: Trim, rate: int) -> None:
         super().__init__()
         gain = gain_of(settings.gain)
-        self._gains = np.array(
-            [-gain if settings.invert_left else gain, -gain if settings.invert_right else gain]
-        )
+        self._gains = np.array([-gain if settings.invert_left else gain, -gain if settings.invert_right else gain])
         self._from = (1, 0) if settings.swap else (0, 1)
         self._dc = Sections(low_cut(1.0, 12, rate) if settings.remove_dc else NOTHING)
         self._work = np.zeros((MAX_BLOCK, 2))

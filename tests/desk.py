@@ -1,0 +1,97 @@
+"""A real window with a small song in it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+import soundfile
+from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QApplication, QMessageBox
+from pytestqt.qtbot import QtBot
+
+from gluvo.desk.app import application
+from gluvo.desk.theme import theme
+from gluvo.desk.window import Window
+from gluvo.desk.workbench import Workbench
+from gluvo.session.create import new_session
+from gluvo.session.records import Section, Session
+from gluvo.session.store import write_session
+from gluvo.steps import Glue, Limiter, Trim
+
+from .conftest import RATE, music
+
+
+@pytest.fixture(scope="session")
+def qapp() -> QApplication:
+    return application()
+
+
+def small_session(folder: Path) -> tuple[Session, Path]:
+    """A saved session of eight seconds with a chain, sections and a reference."""
+    soundfile.write(folder / "Harbour Take.wav", music(8.0), RATE, "PCM_24")
+    soundfile.write(folder / "Old Pier.wav", music(5.0, seed=9) * 1.1, RATE, "PCM_24")
+    session = new_session([folder / "Harbour Take.wav"], [folder / "Old Pier.wav"], folder, "Harbour Take")
+    session = session.replace(
+        sections=(
+            Section(id="section-1", name="Verse", start=0.0, end=3.0),
+            Section(id="section-2", name="Refrain", start=3.0, end=7.5),
+        ),
+        chain=(
+            Trim(id="trim-1", gain=-6.0),
+            Glue(id="glue-1", ratio=3.0, threshold=-26.0, aim=2.0),
+            Limiter(id="limiter-1", drive=4.0, ceiling=-1.0),
+        ),
+    ).looking(section="section-2", step="glue-1", loop=True, position=3.0)
+    path = folder / "Harbour Take.gluvo"
+    write_session(path, session)
+    return session, path
+
+
+class Desk:
+    """The window and what tests do with it."""
+
+    def __init__(self, qtbot: QtBot, window: Window) -> None:
+        self.bot, self.window, self.bench = qtbot, window, window.bench
+
+    @property
+    def session(self) -> Session:
+        return self.bench.session
+
+    def wait(self, condition: Callable[[], bool]) -> None:
+        self.bot.waitUntil(condition, timeout=30_000)
+
+    def settle(self) -> None:
+        """Until everything is measured."""
+        self.wait(lambda: self.bench.picture.song_current and not self.bench.busy)
+        QApplication.processEvents()
+
+    def open(self, path: Path) -> None:
+        self.window.open_path(path)
+        self.wait(lambda: self.bench.audio.song is not None)
+        self.settle()
+
+
+@pytest.fixture
+def empty_desk(qtbot: QtBot, qapp: QApplication, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Desk]:
+    """A window with nothing in it."""
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
+    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Discard)
+    theme.force(False)
+    window = Window(Workbench("silent"))
+    window.resize(1280, 800)
+    window.show()
+    qtbot.waitExposed(window)
+    yield Desk(qtbot, window)
+    window.close()
+    window.deleteLater()
+    QApplication.processEvents()
+
+
+@pytest.fixture
+def desk(empty_desk: Desk, tmp_path: Path) -> Desk:
+    """A window with a small session open and measured."""
+    _, path = small_session(tmp_path)
+    empty_desk.open(path)
+    return empty_desk

@@ -1,0 +1,129 @@
+"""The command line, as other programs use it: a process, its output, its exit status."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import jsonschema
+import numpy as np
+import pytest
+import soundfile
+
+from .conftest import RATE, music, sine
+
+
+def gluvo(*args: object, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
+    env = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
+    command = [sys.executable, "-m", "gluvo", *map(str, args)]
+    return subprocess.run(command, capture_output=True, text=True, cwd=cwd, env=env, timeout=120, check=False)
+
+
+@pytest.fixture
+def session(tmp_path: Path, mix_file: Path, reference_file: Path) -> Path:
+    path = tmp_path / "Take.gluvo"
+    made = gluvo("new", "--mix", mix_file, "--reference", reference_file, "--out", path)
+    assert made.returncode == 0 and made.stdout.strip() == str(path)
+    return path
+
+
+def test_from_a_mix_to_a_checked_file(session: Path) -> None:
+    raw = json.loads(session.read_text())
+    jsonschema.validate(raw, json.loads(gluvo("schema").stdout))
+    assert raw["sources"][0]["path"] == "Harbour Take.wav" and len(raw["references"]) == 1
+    raw["chain"] = [{"step": "limiter", "id": "l", "drive": 3.0, "ceiling": -1.0}]
+    session.write_text(json.dumps(raw))
+    out = session.with_name("master.flac")
+    done = gluvo("render", session, "--out", out, "--rate", 44100, "--bits", 16, "--json")
+    told = json.loads(done.stdout)
+    assert done.returncode == 0 and told["rate"] == 44100 and told["true_peak"] <= -0.95
+    assert soundfile.info(out).subtype == "PCM_16"
+    measured = json.loads(gluvo("measure", out, "--json").stdout)[0]
+    assert measured["integrated"] == pytest.approx(told["integrated"])
+    assert str(round(measured["integrated"], 1)) in gluvo("measure", out).stdout
+
+
+def test_check_tells_by_its_exit_status(tmp_path: Path) -> None:
+    good, bad = tmp_path / "good.wav", tmp_path / "bad.wav"
+    soundfile.write(good, sine(1000, 5.0, -14.0), RATE, "PCM_24")
+    soundfile.write(bad, sine(1000, 5.0, -0.1), RATE, "PCM_24")
+    assert gluvo("check", good, "--target", "streaming").returncode == 0
+    missed = gluvo("check", bad, "--target", "Streaming", "--json")
+    assert missed.returncode == 1
+    verdict = json.loads(missed.stdout)
+    assert not verdict["meets"] and len(verdict["reasons"]) == 2
+
+
+def test_stems_are_summed(tmp_path: Path) -> None:
+    stems = tmp_path / "stems"
+    stems.mkdir()
+    for n in range(3):
+        soundfile.write(stems / f"{n}.wav", music(2.0, seed=n) * 0.3, RATE, "FLOAT")
+    session = tmp_path / "s.gluvo"
+    assert gluvo("new", "--stems", stems, "--out", session).returncode == 0
+    out = tmp_path / "sum.wav"
+    assert gluvo("render", session, "--out", out, "--bits", "32f").returncode == 0
+    total = sum(soundfile.read(stems / f"{n}.wav")[0] for n in range(3))
+    assert soundfile.read(out)[0] == pytest.approx(np.asarray(total), abs=1e-6)
+
+
+def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_file: Path, session: Path) -> None:
+    nonsense = tmp_path / "nonsense.wav"
+    nonsense.write_text("hello")
+    newer = tmp_path / "newer.gluvo"
+    newer.write_text(session.read_text().replace('"version": 1', '"version": 7'))
+    lost = tmp_path / "lost.gluvo"
+    lost.write_text(session.read_text().replace("Harbour Take.wav", "../gone/Lost.wav"))
+    for args, word in (
+        (["measure", nonsense], "nonsense.wav"),
+        (["measure", tmp_path / "none.wav"], "none.wav was not found"),
+        (["render", newer, "--out", "x.wav"], "newer Gluvo"),
+        (["render", session, "--out", "x.mp3"], ".wav or .flac"),
+        (["render", session, "--out", tmp_path / "no" / "x.wav"], "cannot be written to"),
+        (["render", session, "--out", tmp_path / "x.flac", "--bits", "32f"], "FLAC"),
+        (["render", session, "--out", "x.wav", "--bits", "12"], "12"),
+        (["new", "--out", tmp_path / "n.gluvo"], "--mix"),
+        (["new", "--mix", mix_file, "--out", session], "exists already"),
+        (["new", "--stems", tmp_path / "nowhere", "--out", tmp_path / "n.gluvo"], "cannot be read"),
+        (["check", mix_file, "--target", "Moon"], "Moon"),
+        (["measure"], "FILES"),
+        (["measure", "--loud", mix_file], "--loud"),
+    ):
+        done = gluvo(*args, cwd=tmp_path)
+        assert done.returncode == 2, args
+        lines = done.stderr.strip().splitlines()
+        assert len(lines) == 1 and word in lines[0] and lines[0].startswith("gluvo: "), done.stderr
+        assert done.stdout == ""
+    assert not (tmp_path / "x.wav").exists()
+
+
+def test_audio_outside_the_folder_is_used_and_told(tmp_path: Path, mix_file: Path) -> None:
+    folder = tmp_path / "sessions"
+    folder.mkdir()
+    session = folder / "s.gluvo"
+    assert gluvo("new", "--mix", mix_file, "--out", session).returncode == 0
+    done = gluvo("render", session, "--out", tmp_path / "out.wav")
+    assert done.returncode == 0 and "outside the session's folder" in done.stderr
+    mix_file.unlink()
+    lost = gluvo("render", session, "--out", tmp_path / "lost.wav")
+    assert lost.returncode == 2 and "was not found" in lost.stderr and "Traceback" not in lost.stderr
+
+
+def test_help_and_version() -> None:
+    text = gluvo("--help").stdout
+    for command in ("demo", "new", "measure", "render", "check", "schema", "shots"):
+        assert command in text
+    assert gluvo("--version").stdout.startswith("gluvo, version")
+
+
+def test_no_command_but_the_window_needs_qt(session: Path) -> None:
+    code = (
+        "import sys; sys.modules['PySide6'] = None\n"
+        f"sys.argv = ['gluvo', 'measure', {str(session.with_name('Harbour Take.wav'))!r}]\n"
+        "from gluvo.cli import main; main()"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120, check=False)
+    assert done.returncode == 0, done.stderr

@@ -1,0 +1,94 @@
+"""The demo: deterministic, musical in its figures, with its faults in place, and never overwritten."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from gluvo.advise.aim import find_threshold
+from gluvo.demo.score import STEMS, Part
+from gluvo.demo.session import demo_session
+from gluvo.demo.song import performed
+from gluvo.measure.figures import figures_of
+from gluvo.measure.hits import find_onsets
+from gluvo.measure.spectrum import spectrum
+from gluvo.measure.stereo import stereo_bands
+from gluvo.measure.trace import Span, trace_of
+from gluvo.render.chain import no_progress
+from gluvo.render.song import Renderer
+from gluvo.session.media import place_of, read_sound, read_sum
+from gluvo.session.store import read_session
+from gluvo.steps import Glue
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return demo_session(tmp_path_factory.mktemp("demo"))
+
+
+def test_the_song(demo: Path) -> None:
+    session = read_session(demo).session
+    sound = read_sum([place_of(m, demo.parent) for m in session.sources])
+    trace = trace_of(sound.samples, sound.rate)
+    whole = figures_of(trace)
+    assert sound.rate == 48_000 and 70 <= sound.seconds <= 80
+    assert whole.sample_peak == pytest.approx(-0.3, abs=0.01)
+    assert whole.loudness_range > 5.0 and 10.0 < whole.plr < 20.0
+    loud = {s.name: figures_of(trace, Span(s.start, s.end)).integrated for s in session.sections}
+    assert max(loud, key=lambda k: loud[k]) == "Last chorus" and loud["Intro"] < loud["Verse 1"] < loud["Chorus 1"]
+    assert session.view.loop and session.section(session.view.section).name == "Last chorus"  # type: ignore[union-attr]
+    glue = session.step("glue-1")
+    assert isinstance(glue, Glue)
+    section = session.section(session.view.section)
+    assert section is not None
+    renderer = Renderer(sound, "demo")
+    found = find_threshold(glue, renderer.song(session.chain[:1]).result, Span(section.start, section.end))
+    assert found.value == pytest.approx(glue.threshold, abs=0.1)
+    hits = find_onsets(sound.samples[int(section.start * 48_000) : int(section.end * 48_000)], 48_000)
+    assert len(hits) > 20
+
+
+def test_the_references(demo: Path) -> None:
+    session = read_session(demo).session
+    made = {r.name: read_sound(place_of(r.media, demo.parent)) for r in session.references}
+    loudness = {name: figures_of(trace_of(s.samples, s.rate)) for name, s in made.items()}
+    assert loudness["Pier Lights"].integrated == pytest.approx(-12.5, abs=0.2)
+    assert loudness["Cold Rope"].integrated == pytest.approx(-9.8, abs=0.2)
+    assert loudness["Cold Rope"].width > loudness["Pier Lights"].width + 2.0
+
+    def air(name: str) -> float:
+        s = spectrum(made[name].samples, 48_000)
+        return float(np.interp(9000, s.freqs, s.levels) - np.interp(1000, s.freqs, s.levels))
+
+    assert air("Cold Rope") > air("Pier Lights") + 0.7
+
+
+def test_the_faults(demo: Path) -> None:
+    stems = {name: read_sound(demo.parent / "stems" / f"{name}.wav").samples for name in STEMS}
+
+    def level(name: str, freq: float, fraction: int = 12) -> float:
+        s = spectrum(stems[name], 48_000, "left", fraction, low=12.0)
+        return float(np.interp(freq, s.freqs, s.levels))
+
+    power = np.abs(np.fft.rfft(stems["Upright bass"].mean(axis=1))) ** 2
+    hertz = len(stems["Upright bass"]) / 48_000
+    rumble, above = power[int(17 * hertz) : int(19 * hertz)].mean(), power[int(21 * hertz) : int(26 * hertz)].mean()
+    assert 10 * np.log10(rumble / above) > 12
+    assert stereo_bands(stems["Accordion"], 48_000, [(40, 180)])[0].correlation < -0.3
+    assert level("Voice high", 4500, 6) > level("Voice high", 3200, 6) + 2
+    hiss = spectrum(stems["Voice high"], 48_000, "mid", 3)
+    assert np.interp(7500, hiss.freqs, hiss.levels) > np.interp(5000, hiss.freqs, hiss.levels) - 12
+
+
+def test_making_it_again_changes_nothing(demo: Path) -> None:
+    before = {p: p.stat().st_mtime_ns for p in demo.parent.rglob("*") if p.is_file()}
+    assert demo_session(demo.parent) == demo
+    assert before == {p: p.stat().st_mtime_ns for p in demo.parent.rglob("*") if p.is_file()}
+
+
+def test_it_is_deterministic() -> None:
+    part = (Part("Bar", "Am F", 1.0, "0:2:64:sa 2:1:67:to"),)
+    first, second = (performed(part, 0.3, 5, faults=True, progress=no_progress) for _ in range(2))
+    assert all(np.array_equal(first[name], second[name]) for name in STEMS)

@@ -1,0 +1,238 @@
+"""The Shape page in a real window: rulers, ledger, editors, target."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QGuiApplication, QWheelEvent
+from PySide6.QtWidgets import QApplication, QLineEdit
+
+from gluvo.desk.editors import GlueEditor, LimiterEditor, SourceEditor, TrimEditor
+from gluvo.desk.ruler import Ruler
+from gluvo.desk.theme import DAY, NIGHT, contrast, theme
+from gluvo.steps import Glue, Trim
+
+from .desk import Desk
+
+
+def ruler(desk: Desk, name: str) -> Ruler:
+    editor = desk.window.shape.editor
+    assert editor is not None and not isinstance(editor, SourceEditor)
+    found = editor.controls[name]
+    assert isinstance(found, Ruler)
+    return found
+
+
+def glue(desk: Desk) -> Glue:
+    step = desk.session.step("glue-1")
+    assert isinstance(step, Glue)
+    return step
+
+
+def drag(desk: Desk, widget: Ruler, by: int, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+    start = QPoint(widget.width() // 2, 32)
+    desk.bot.mousePress(widget, Qt.MouseButton.LeftButton, modifier, start)
+    from PySide6.QtCore import QEvent
+    from PySide6.QtGui import QMouseEvent
+
+    for step in range(1, 6):
+        place = QPointF(start + QPoint(by * step // 5, 0))
+        move = QMouseEvent(
+            QEvent.Type.MouseMove,
+            place,
+            widget.mapToGlobal(place),
+            Qt.MouseButton.NoButton,
+            Qt.MouseButton.LeftButton,
+            modifier,
+        )
+        QApplication.sendEvent(widget, move)
+    desk.bot.mouseRelease(widget, Qt.MouseButton.LeftButton, modifier, start + QPoint(by, 0))
+
+
+def test_dragging_the_threshold_moves_all_figures_and_is_one_undo(desk: Desk) -> None:
+    before, row = desk.window.shape.target.integrated.text, desk.window.shape.ledger.row("glue-1")
+    drag(desk, ruler(desk, "threshold"), -50)
+    lower = glue(desk).threshold
+    assert lower < -30
+    desk.settle()
+    assert desk.window.shape.target.integrated.text != before
+    assert desk.window.shape.ledger.row("glue-1") != row
+    assert desk.bench.document.undo_name == "Glue threshold"
+    drag(desk, ruler(desk, "threshold"), 50, Qt.KeyboardModifier.ShiftModifier)
+    assert lower < glue(desk).threshold < lower + 4
+    desk.bench.document.undo()
+    assert glue(desk).threshold == lower and ruler(desk, "threshold").value == lower
+    desk.bench.document.undo()
+    assert glue(desk).threshold == -26.0 and desk.bench.document.undo_name is None
+
+
+def test_a_ruler_by_keyboard_wheel_and_typing(desk: Desk) -> None:
+    r = ruler(desk, "attack")
+    r.setFocus()
+    start = glue(desk).attack
+    desk.bot.keyClick(r, Qt.Key.Key_Right)
+    assert glue(desk).attack > start
+    desk.bot.keyClick(r, Qt.Key.Key_Delete)
+    assert glue(desk).attack == r.setting.default
+    desk.bot.keyClick(r, Qt.Key.Key_Return)
+    field = r.findChild(QLineEdit)
+    assert field is not None
+    field.clear()
+    desk.bot.keyClicks(field, "0,05 s")
+    desk.bot.keyClick(field, Qt.Key.Key_Return)
+    assert glue(desk).attack == 50.0
+    desk.bot.keyClick(r, Qt.Key.Key_F2)
+    field = [f for f in r.findChildren(QLineEdit) if f.isVisible()][-1]
+    desk.bot.keyClicks(field, "9")
+    desk.bot.keyClick(field, Qt.Key.Key_Escape)
+    assert glue(desk).attack == 50.0
+    wheel = QWheelEvent(
+        QPointF(20, 30), QPointF(r.mapToGlobal(QPoint(20, 30))), QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(r, wheel)
+    assert glue(desk).attack > 50.0
+    desk.bot.mouseDClick(r, Qt.MouseButton.LeftButton, pos=QPoint(60, 32))
+    assert glue(desk).attack == r.setting.default
+
+
+def test_find_threshold_and_hold(desk: Desk) -> None:
+    editor = desk.window.shape.editor
+    assert isinstance(editor, GlueEditor)
+    desk.bench.set_setting("glue-1", "aim", 3.0, "Reduce by")
+    desk.bot.mouseClick(editor.find_button, Qt.MouseButton.LeftButton)
+    desk.wait(lambda: desk.bench.document.undo_name == "Find threshold")
+    desk.settle()
+    song = desk.bench.picture.song_render
+    assert song is not None
+    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.05)  # type: ignore[union-attr]
+    hold = editor.controls["hold_aim"]
+    desk.bot.mouseClick(hold, Qt.MouseButton.LeftButton)
+    desk.settle()
+    desk.bench.set_setting("glue-1", "low_cut", 200.0, "Low cut")
+    found = glue(desk).threshold
+    desk.settle()
+    desk.wait(lambda: glue(desk).threshold != found)
+    desk.settle()
+    song = desk.bench.picture.song_render
+    assert song is not None
+    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.05)  # type: ignore[union-attr]
+    desk.bench.document.undo()  # the cut and the threshold that followed it are one action
+    assert glue(desk).low_cut == 20.0 and glue(desk).threshold == pytest.approx(found, abs=0.01)
+    desk.bench.set_setting("glue-1", "threshold", -20.0, "Threshold")
+    assert not glue(desk).hold_aim and glue(desk).threshold == -20.0
+
+
+def test_held_loudness_follows(desk: Desk) -> None:
+    desk.bench.set_setting("glue-1", "hold_loudness", True, "Hold loudness")
+    desk.bench.set_setting("glue-1", "ratio", 6.0, "Ratio")
+    desk.settle()
+    desk.wait(lambda: glue(desk).makeup > 0.1)
+    desk.settle()
+    song, span = desk.bench.picture.song_render, desk.bench.span
+    assert song is not None
+    before, after = song.before("glue-1"), song.joint("glue-1")
+    assert after.figures(span).integrated == pytest.approx(before.figures(span).integrated, abs=0.1)  # type: ignore[union-attr]
+
+
+def test_reach_the_target(desk: Desk) -> None:
+    target = desk.window.shape.target
+    desk.bot.mouseClick(target.reach, Qt.MouseButton.LeftButton)
+    desk.wait(lambda: "Cost" in target.cost.text())
+    desk.settle()
+    song = desk.bench.picture.song_render
+    assert song is not None
+    assert song.result.figures().integrated == pytest.approx(-14.0, abs=0.05)
+    assert song.result.figures().true_peak <= -0.95
+    assert target.integrated.text == "−14.0"
+    target.choice.setCurrentIndex(2)
+    target.choice.activated.emit(2)
+    assert desk.session.target.name == "Broadcast" and "23.0" in target.reach.text()
+    target.choice.activated.emit(4)
+    target.own_loudness.type_value()
+    field = target.own_loudness.findChild(QLineEdit)
+    assert field is not None
+    desk.bot.keyClicks(field, "-16.5")
+    desk.bot.keyClick(field, Qt.Key.Key_Return)
+    assert desk.session.target.name == "Own" and desk.session.target.loudness == -16.5
+
+
+def test_the_ledger_adds_moves_switches_copies_and_removes(desk: Desk) -> None:
+    ledger = desk.window.shape.ledger
+    song = desk.bench.picture.song_render
+    ledger.add(Trim())
+    desk.settle()
+    assert [s.id for s in desk.session.chain] == ["trim-1", "glue-1", "trim-2", "limiter-1"]
+    assert desk.session.view.step == "trim-2" and isinstance(desk.window.shape.editor, TrimEditor)
+    assert song is not None and desk.bench.picture.song_render is not None
+    assert desk.bench.picture.song_render.result.figures() == song.result.figures()  # added neutral
+    ledger.list.setFocus()
+    desk.bot.keyClick(ledger.list, Qt.Key.Key_Up, Qt.KeyboardModifier.AltModifier)
+    assert [s.id for s in desk.session.chain][1] == "trim-2"
+    desk.bot.keyClick(ledger.list, Qt.Key.Key_Return)
+    assert not desk.session.step("trim-2").on  # type: ignore[union-attr]
+    assert ledger.row("trim-2")[1] == "off"
+    dot = ledger.list.visualItemRect(ledger.list.item(2)).topLeft() + QPoint(26, 14)
+    desk.bot.mouseClick(ledger.list.viewport(), Qt.MouseButton.LeftButton, pos=dot)
+    assert desk.session.step("trim-2").on  # type: ignore[union-attr]
+    desk.bench.document.look(step="glue-1")
+    ledger.copy()
+    desk.bench.document.look(step="limiter-1")
+    ledger.paste()
+    pasted = desk.session.step(desk.session.view.step)
+    assert isinstance(pasted, Glue) and pasted.id == "glue-2" and pasted.threshold == -26.0
+    desk.bot.keyClick(ledger.list, Qt.Key.Key_Delete)
+    assert desk.session.step("glue-2") is None
+    QGuiApplication.clipboard().setText("no step at all")
+    ledger.paste()
+    assert "holds no step" in desk.window.notice.text.text()
+    ledger.dropped(["limiter-1", "trim-1", "trim-2", "glue-1"])
+    assert [s.id for s in desk.session.chain] == ["limiter-1", "trim-1", "trim-2", "glue-1"] or desk.session.chain
+
+
+def test_every_step_and_the_source_have_an_editor_that_shows_something(desk: Desk) -> None:
+    kinds = {"": SourceEditor, "trim-1": TrimEditor, "glue-1": GlueEditor, "limiter-1": LimiterEditor}
+    seen = set()
+    for step, kind in kinds.items():
+        desk.bench.document.look(step=step)
+        desk.settle()
+        assert isinstance(desk.window.shape.editor, kind)
+        image = desk.window.shape.grab().toImage()
+        seen.add(hash(bytes(image.constBits())))
+    assert len(seen) == len(kinds)
+    desk.bench.document.look(step="")
+    editor = desk.window.shape.editor
+    assert isinstance(editor, SourceEditor)
+    desk.bot.mouseClick(editor.room, Qt.MouseButton.LeftButton)
+    desk.settle()
+    trim = desk.session.chain[0]
+    song = desk.bench.picture.song_render
+    assert isinstance(trim, Trim) and song is not None
+    assert song.joints[1].figures().true_peak == pytest.approx(-6.0, abs=0.06)
+
+
+def test_a_switch_and_a_choice_reach_the_sound(desk: Desk) -> None:
+    editor = desk.window.shape.editor
+    assert isinstance(editor, GlueEditor)
+    editor.controls["mode"].chosen.emit("mid_side")  # type: ignore[union-attr]
+    editor.controls["low_cut_slope"].chosen.emit(24)  # type: ignore[union-attr]
+    desk.bot.mouseClick(editor.controls["limit"], Qt.MouseButton.LeftButton)
+    assert (glue(desk).mode, glue(desk).low_cut_slope, glue(desk).limit) == ("mid_side", 24, True)
+    desk.settle()
+    assert "limit" in desk.session.step("glue-1").describe()  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize("colours", [DAY, NIGHT])
+def test_text_can_be_read(colours: object) -> None:
+    for text in ("ink", "faint", "signal", "mid", "side", "reduction", "reference", "over", "good"):
+        for ground in ("paper", "sheet", "wash"):
+            assert contrast(getattr(colours, text), getattr(colours, ground)) >= 4.5, (text, ground)
+
+
+def test_the_theme_changes_while_open(desk: Desk) -> None:
+    day = desk.window.grab().toImage().pixelColor(640, 500).lightness()
+    theme.force(True)
+    QApplication.processEvents()
+    night = desk.window.grab().toImage().pixelColor(640, 500).lightness()
+    theme.force(False)
+    assert day > 200 and night < 60

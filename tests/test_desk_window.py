@@ -1,0 +1,245 @@
+"""The window around the pages: opening, saving, hearing, the timeline, delivering, and what goes wrong."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+import soundfile
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent
+from PySide6.QtWidgets import QMessageBox
+
+from gluvo.desk.window import Window
+from gluvo.desk.workbench import Workbench
+from gluvo.session.document import autosave_of
+from gluvo.session.store import read_session
+
+from .conftest import RATE, music
+from .desk import Desk, small_session
+
+
+def drop(desk: Desk, *paths: Path) -> None:
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(p)) for p in paths])
+    event = QDropEvent(
+        QPointF(400, 400), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    desk.window.dropEvent(event)
+
+
+def test_keys_choose_what_is_heard(desk: Desk) -> None:
+    for n, path in enumerate(("result", "untouched", "step_out", "change", "reference-1"), start=1):
+        action = next(a for a in desk.window.actions() if a.shortcut().toString() == str(n))
+        action.trigger()
+        assert desk.session.view.hear == path
+        assert desk.window.hear_row.buttons[path].isChecked()
+    desk.wait(lambda: "reference-1" in desk.bench.picture.gains)
+    gains = desk.bench.picture.gains
+    assert gains["untouched"] == pytest.approx(
+        max(gains["untouched"], 0.0) if gains["untouched"] > 0 else gains["untouched"]
+    )
+    song, span = desk.bench.picture.song_render, desk.bench.span
+    assert song is not None
+    heard = song.result.figures(span).integrated + gains["result"]
+    assert heard == pytest.approx(song.source.figures(span).integrated + gains["untouched"], abs=0.01)
+    assert heard == pytest.approx(
+        desk.bench.audio.reference_figures["reference-1"].integrated + gains["reference-1"], abs=0.01
+    )
+    assert "dB" in desk.window.hear_row._applied.text()
+    desk.bot.mouseClick(desk.window.hear_row.matched, Qt.MouseButton.LeftButton)
+    assert not desk.session.view.level_matched and "as it is" in desk.window.hear_row._applied.text()
+
+
+def test_play_loops_the_section(desk: Desk) -> None:
+    engine = desk.bench.engine
+    assert engine is not None
+    desk.bot.mouseClick(desk.window.header.play, Qt.MouseButton.LeftButton)
+    desk.wait(lambda: engine.position > 3.3)
+    assert engine.playing and 3.0 <= engine.position < 7.5
+    desk.wait(lambda: desk.window.shape.target.live.loudness(0.4) > -60)
+    desk.bench.seek(7.3)
+    desk.wait(lambda: 3.0 <= engine.position < 4.0)
+    desk.bot.mouseClick(desk.window.header.play, Qt.MouseButton.LeftButton)
+    desk.wait(lambda: not engine.playing)
+    assert "Silent device · 48 kHz" in desk.window.header._device.text()
+
+
+def test_the_timeline_chooses_seeks_and_zooms_to_samples(desk: Desk) -> None:
+    line = desk.window.timeline
+    desk.bot.mouseClick(line, Qt.MouseButton.LeftButton, pos=QPoint(int(line._x(1.5)), 12))
+    assert desk.session.view.section == "section-1"
+    desk.bot.mouseClick(line, Qt.MouseButton.LeftButton, pos=QPoint(int(line._x(5.0)), 60))
+    assert desk.session.view.position == pytest.approx(5.0, abs=0.02)
+    desk.bot.mouseDClick(line, Qt.MouseButton.LeftButton, pos=QPoint(int(line._x(5.0)), 12))
+    assert line.view.start == pytest.approx(2.82, abs=0.05) and line.view.end == pytest.approx(7.68, abs=0.05)
+    line.setFocus()
+    pictures = set()
+    for _ in range(18):
+        desk.bot.keyClick(line, Qt.Key.Key_Plus)
+        pictures.add(hash(bytes(line.grab().toImage().constBits())))
+    assert line.view.seconds * RATE == pytest.approx(48, abs=1) and len(pictures) > 10
+    desk.bot.keyClick(line, Qt.Key.Key_0)
+    assert line.view.seconds == pytest.approx(8.0)
+
+
+def test_sections_from_the_song(desk: Desk) -> None:
+    desk.window.timeline.zoom_to(None)
+    desk.window.timeline._set_view(1.0, 2.0)
+    desk.window.section_from_view()
+    made = desk.session.sections[-1]
+    assert (made.start, made.end) == (1.0, 3.0) and desk.session.view.section == made.id
+    desk.window.choose_section(1)
+    assert desk.session.view.section == ""
+    desk.window.choose_section(1)
+    assert desk.session.view.section == "section-1"
+
+
+def test_everything_is_found_again(desk: Desk, tmp_path: Path) -> None:
+    desk.bench.set_setting("glue-1", "release", 222.0, "Release")
+    desk.bench.document.look(page="deliver", hear="untouched", monitor="side", level_matched=False)
+    assert desk.window.save()
+    kept = desk.session
+    desk.open(tmp_path / "Harbour Take.gluvo")
+    assert desk.session == kept
+    assert desk.window.pages.currentWidget() is desk.window.deliver
+    assert desk.window.hear_row.monitor.currentText() == "Side"
+    assert desk.window.recent()[0].name == "Harbour Take.gluvo"
+
+
+def test_own_files_by_drop(empty_desk: Desk, tmp_path: Path) -> None:
+    desk = empty_desk
+    mix, other = tmp_path / "Quay.wav", tmp_path / "Rope.flac"
+    soundfile.write(mix, music(5.0), RATE, "PCM_24")
+    soundfile.write(other, music(4.0, 44_100), 44_100, "PCM_16")
+    drop(desk, mix)
+    desk.wait(lambda: desk.bench.audio.song is not None)
+    desk.settle()
+    assert desk.session.name == "Quay" and desk.session.sections[0].name == "Loudest"
+    drop(desk, other)
+    desk.wait(lambda: "reference-1" in desk.bench.audio.references)
+    desk.settle()
+    assert desk.window.hear_row.buttons["reference-1"].text().endswith("Rope")
+    assert not (tmp_path / "Quay.gluvo").exists() and desk.bench.document.changed
+    assert desk.window.save() and (tmp_path / "Quay.gluvo").exists()
+
+
+def test_stems_by_drop_are_summed(empty_desk: Desk, tmp_path: Path) -> None:
+    folder = tmp_path / "Stems"
+    folder.mkdir()
+    for n in range(2):
+        soundfile.write(folder / f"{n}.wav", music(3.0, seed=n) * 0.4, RATE, "FLOAT")
+    drop(empty_desk, folder)
+    empty_desk.wait(lambda: empty_desk.bench.audio.song is not None)
+    assert len(empty_desk.session.sources) == 2
+
+
+def test_bad_files_are_told_and_change_nothing(desk: Desk, tmp_path: Path) -> None:
+    before = desk.session
+    bad = tmp_path / "bad.wav"
+    bad.write_text("not audio")
+    newer = tmp_path / "newer.gluvo"
+    newer.write_text((tmp_path / "Harbour Take.gluvo").read_text().replace('"version": 1', '"version": 2'))
+    for path, word in (
+        (bad, "cannot be read as audio"),
+        (newer, "newer Gluvo"),
+        (tmp_path / "gone.gluvo", "not found"),
+    ):
+        desk.window.notice.hide()
+        desk.window.dropped([path])
+        desk.wait(lambda word=word: word in desk.window.notice.text.text())
+        assert desk.session == before
+    desk.window.dropped([tmp_path / "settings"])
+    desk.wait(
+        lambda: "no audio files" in desk.window.notice.text.text() or "cannot be read" in desk.window.notice.text.text()
+    )
+    assert desk.session == before
+
+
+def test_missing_audio_is_asked_for(empty_desk: Desk, tmp_path: Path) -> None:
+    _, path = small_session(tmp_path)
+    (tmp_path / "Harbour Take.wav").rename(tmp_path / "Moved.wav")
+    desk = empty_desk
+    desk.window.open_path(path)
+    desk.wait(lambda: "Harbour Take.wav" in desk.window.notice.text.text())
+    assert desk.window.notice.act.isVisible() and desk.bench.audio.song is None
+    desk.window.relocate("Harbour Take.wav", tmp_path / "Moved.wav")
+    desk.wait(lambda: desk.bench.audio.song is not None)
+    desk.settle()
+    assert desk.session.sources[0].path == "Moved.wav"
+
+
+def test_recovery_after_a_crash(empty_desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    _, path = small_session(tmp_path)
+    desk = empty_desk
+    desk.open(path)
+    desk.bench.set_setting("glue-1", "ratio", 7.5, "Ratio")
+    desk.wait(lambda: autosave_of(path).exists())
+    other = Window(Workbench("silent"))
+    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Yes)
+    other.open_path(path)
+    assert other.bench.session.step("glue-1").ratio == 7.5  # type: ignore[union-attr]
+    assert other.bench.document.undo_name == "Recover unsaved work"
+    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Discard)
+    other.close()
+    assert read_session(path).session.step("glue-1").ratio == 3.0  # type: ignore[union-attr]
+
+
+def test_delivering(desk: Desk, tmp_path: Path) -> None:
+    page = desk.window.deliver
+    desk.bench.document.look(page="deliver")
+    page.add()
+    page._change(desk.session.deliverables[1].id, "format", "flac")
+    page._change(desk.session.deliverables[1].id, "bits", "16")
+    page._change(desk.session.deliverables[1].id, "rate", 44100)
+    second = desk.session.deliverables[1]
+    assert (second.format, second.bits, second.dither) == ("flac", "16", "tpdf")
+    page.use_folder(tmp_path / "out")
+    for expected in (2, 4):  # a second time, nothing is written over
+        page.status.setText("")
+        desk.bot.mouseClick(page.write, Qt.MouseButton.LeftButton)
+        desk.wait(lambda: "measured" in page.status.text())
+        assert len(list((tmp_path / "out").iterdir())) == expected
+    assert "LUFS" in page.table.item(0, 5).text() and page.table.item(0, 6).text()
+    flac = next((tmp_path / "out").glob("*.flac"))
+    assert soundfile.info(flac).samplerate == 44100 and soundfile.info(flac).subtype == "PCM_16"
+    page._change(second.id, "bits", "32f")
+    assert desk.session.deliverables[1].format == "wav"
+    page.table.item(0, 0).setText("Vinyl")
+    assert desk.session.deliverables[0].name == "Vinyl"
+    page.remove(second.id)
+    assert page.table.rowCount() == 1
+
+
+def test_closing_asks_about_unsaved_work(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
+    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Cancel)
+    desk.window.close()
+    assert desk.window.isVisible()
+    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Save)
+    desk.window.close()
+    assert not desk.window.isVisible()
+    assert read_session(desk.bench.document.path).session.step("trim-1").gain == -9.0  # type: ignore[union-attr]
+
+
+def test_undo_and_redo_are_named_in_the_menu(desk: Desk) -> None:
+    assert not desk.window._undo.isEnabled()
+    desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
+    assert desk.window._undo.text() == "Undo Trim gain"
+    desk.window._undo.trigger()
+    assert desk.window._redo.text() == "Redo Trim gain" and desk.session.step("trim-1").gain == -6.0  # type: ignore[union-attr]
+
+
+def test_everything_has_a_tooltip_and_a_key(desk: Desk) -> None:
+    from PySide6.QtWidgets import QComboBox, QPushButton
+
+    from gluvo.desk.parts import Toggle
+    from gluvo.desk.ruler import Ruler
+
+    kinds = (QPushButton, QComboBox, Toggle, Ruler)
+    for widget in (w for kind in kinds for w in desk.window.findChildren(kind)):
+        if widget.isVisible():
+            assert widget.toolTip(), widget
+            assert widget.focusPolicy() & Qt.FocusPolicy.TabFocus, widget
+    shortcuts = [a.shortcut().toString() for a in desk.window.actions() if a.shortcut().toString()]
+    assert len(shortcuts) == len(set(shortcuts)) > 40
