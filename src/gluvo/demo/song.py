@@ -39,8 +39,8 @@ EARLY = np.array([313, 587, 809, 1129, 1381, 1747], dtype=np.int64)
 
 @kernel
 def put_in_hall(x, lines, early, feedback, damping, dry, wet, out):  # type: ignore[no-untyped-def]
-    """Pan a track and add a small hall without lows: early reflections to alternate sides, then eight delay lines fed back through a Householder
-    matrix with damped highs (J.-M. Jot and A. Chaigne, AES 90, 1991)."""
+    """Pan a track and add a small hall without lows: early reflections to alternate sides, then eight delay lines
+    fed back through a Householder matrix with damped highs (J.-M. Jot and A. Chaigne, AES 90, 1991)."""
     rows = np.zeros((8, 4096))
     damped = np.zeros(8)
     past = np.zeros(4096)

@@ -185,7 +185,10 @@ def contrast(a: str, b: str) -> float:
     """The contrast ratio of two colours (WCAG 2.2)."""
 
     def light(colour: str) -> float:
-        parts = [v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in QColor(colour).getRgbF()[:3]]
+        of = QColor(colour)
+        parts = [
+            v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in (of.redF(), of.greenF(), of.blueF())
+        ]
         return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
 
     high, low = sorted((light(a), light(b)), reverse=True)
