@@ -12,7 +12,8 @@ import soundfile
 
 from gluvo.play.device import BLOCK, SilentDevice
 from gluvo.play.engine import Engine, Monitoring
-from gluvo.play.host import RECORD, Host
+from gluvo.play.host import RECORD, RemoteEngine
+from gluvo.play.process import Host
 from gluvo.render.chain import run_chain
 from gluvo.session.media import Sound
 from gluvo.steps import Glue, Limiter, Step, Trim
@@ -192,7 +193,7 @@ def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pyte
     monkeypatch.setenv(RECORD, str(heard))
     song = sound(music(3.0))
     host = Host()
-    engine = host.engine(song, {"r": song}, STEPS, "g")
+    engine = RemoteEngine(host, song, {"r": song}, STEPS, "g")
     engine.loop(0.5, 1.0)
     engine.seek(0.5)
     engine.listen(Monitoring())
@@ -226,7 +227,7 @@ def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pyte
 def test_the_next_song_can_be_loaded() -> None:
     host = Host()
     for n in range(2):
-        engine = host.engine(sound(noise(0.5, seed=n)), {}, [], "", "silent")
+        engine = RemoteEngine(host, sound(noise(0.5, seed=n)), {}, [], "", "silent")
         engine.play()
         host.wait()
         assert engine.playing

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -16,7 +16,8 @@ from rich.table import Table
 
 from gluvo import __version__
 from gluvo.errors import GluvoError
-from gluvo.render.chain import Progress as Told
+
+Told = Callable[[float], None]
 
 console = Console(highlight=False)
 errors = Console(stderr=True, highlight=False, soft_wrap=True)
@@ -230,11 +231,15 @@ def _load(path: Path) -> Any:
 
 
 def _window(path: Path | None, play: bool = False) -> None:
+    from gluvo.play.process import Host
+
+    host = Host()  # it loads what it needs while the window loads
     try:
         from gluvo.desk.app import run
     except ImportError as error:
+        host.close()
         raise GluvoError(f"The window cannot open: {error}. scripts/demo installs what it needs.") from None
-    sys.exit(run(path, play))
+    sys.exit(run(path, host, play))
 
 
 def _json(value: Any) -> None:

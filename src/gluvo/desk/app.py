@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication
 from gluvo.desk.theme import theme
 from gluvo.desk.window import Window
 from gluvo.desk.workbench import Workbench
+from gluvo.play.process import Host
 
 ICON = Path(__file__).parent / "icons" / "gluvo.svg"
 
@@ -31,7 +32,7 @@ def application() -> QApplication:
     return app
 
 
-def run(path: Path | None, play: bool = False) -> int:
+def run(path: Path | None, host: Host, play: bool = False) -> int:
     """Open the window, with a session or an audio file if one is given; returns the exit status.
 
     `play` starts it as soon as its audio is read.
@@ -41,7 +42,7 @@ def run(path: Path | None, play: bool = False) -> int:
     settings = QSettings("gluvo", "gluvo")
     night = str(settings.value("night") or "")
     theme.force({"day": False, "night": True}.get(night))
-    window = Window(Workbench(str(settings.value("device") or "")))
+    window = Window(Workbench(str(settings.value("device") or ""), host))
     window.show()
     if play:
         window.bench.audio_changed.connect(window.play_once)

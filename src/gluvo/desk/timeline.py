@@ -48,6 +48,7 @@ class Timeline(QWidget):
             "samples, Shift-wheel or middle drag moves along. Keys: arrows move, + and − zoom, 0 shows all."
         )
         bench.audio_changed.connect(self._audio_changed)
+        bench.analysis_changed.connect(self._redraw)
         bench.picture_changed.connect(self._picture_changed)
         bench.session_changed.connect(self._session_changed)
         theme.changed.connect(self._redraw)

@@ -25,7 +25,8 @@ from gluvo.measure.spectrum import Spectrum, spectrum
 from gluvo.measure.trace import Span, trace_of
 from gluvo.play.engine import Monitoring
 from gluvo.play.graph import CHANGE, RESULT, STEP_OUT, UNTOUCHED
-from gluvo.play.host import Host, RemoteEngine
+from gluvo.play.host import RemoteEngine
+from gluvo.play.process import Host
 from gluvo.render.chain import Progress
 from gluvo.render.song import LEAD_IN, Joint, Rendered, Renderer, source_key
 from gluvo.render.worker import Worker
@@ -79,6 +80,7 @@ class Workbench(QObject):
     session_changed = Signal(object, object)
     """Before and now; both are sessions."""
     audio_changed = Signal()
+    analysis_changed = Signal()
     picture_changed = Signal()
     progressed = Signal(str, float)
     """What is being done and how far; an empty text when nothing is."""
@@ -89,13 +91,14 @@ class Workbench(QObject):
 
     _call = Signal(object)
 
-    def __init__(self, device_choice: str = "") -> None:
+    def __init__(self, device_choice: str = "", host: Host | None = None) -> None:
+        """`host`: the process that plays, if it has been started already."""
         super().__init__()
         self.document = Document(Session(), Path.cwd() / "Untitled.gluvo", saved=True)
         self.audio = Audio()
         self.picture = Picture()
         self.engine: RemoteEngine | None = None
-        self._host = Host()
+        self._host = host or Host()
         self.device_choice = device_choice
         self._renderer: Renderer | None = None
         self._render_worker = Worker("gluvo-render", self._failed)
@@ -133,6 +136,8 @@ class Workbench(QObject):
             self._tell("Reading audio", 0.05)
             audio = read_audio(session, folder, self._telling(check, "Reading audio"))
             self._on_window(lambda: self._take_audio(audio, mine))
+            looked_at = analysed(audio, check)
+            self._on_window(lambda: self._take_analysis(looked_at, mine))
 
         if session.sources or session.references:
             self._task_worker.submit(job)
@@ -145,8 +150,8 @@ class Workbench(QObject):
         if audio.song is not None:
             session = self.session
             self._renderer = Renderer(audio.song, source_key(session.sources))
-            self.engine = self._host.engine(
-                audio.song, audio.references, session.chain, session.view.step, self.device_choice
+            self.engine = RemoteEngine(
+                self._host, audio.song, audio.references, session.chain, session.view.step, self.device_choice
             )
             self.engine.seek(session.view.position)
             self._apply_loop()
@@ -161,6 +166,12 @@ class Workbench(QObject):
             self.told.emit(
                 f"Audio outside the session's folder: {names}. It stays where it is if you move the session.", False
             )
+
+    def _take_analysis(self, audio: Audio, generation: int) -> None:
+        if generation == self._generation:
+            self.audio = audio
+            self.analysis_changed.emit()
+            self.render()
 
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
@@ -482,13 +493,18 @@ def read_audio(session: Session, folder: Path, progress: Progress) -> Audio:
             references[reference.id] = read_sound(place_of(reference.media, folder), song.rate if song else None)
         except GluvoError as error:
             missing.append((reference.media, str(error)))
-    progress(0.9)
-    return Audio(
-        song, references, tuple(missing),
-        flat_tops(song.samples) if song is not None else (),
-        {key: figures_of(trace_of(s.samples, s.rate)) for key, s in references.items()},
-        {key: spectrum(s.samples, s.rate, "mid", 3) for key, s in references.items()},
-    )  # fmt: skip
+    return Audio(song, references, tuple(missing))
+
+
+def analysed(audio: Audio, progress: Progress) -> Audio:
+    """The same, with what takes longer to find out."""
+    flat = flat_tops(audio.song.samples) if audio.song is not None else ()
+    figures, tone = {}, {}
+    for key, sound in audio.references.items():
+        progress(0.5)
+        figures[key] = figures_of(trace_of(sound.samples, sound.rate))
+        tone[key] = spectrum(sound.samples, sound.rate, "mid", 3)
+    return replace(audio, flat=flat, reference_figures=figures, reference_tone=tone)
 
 
 def hear_readings(

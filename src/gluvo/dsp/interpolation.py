@@ -18,8 +18,8 @@ TAPS = 64
 """Taps of each fine phase; the filter looks `HALF` samples to either side."""
 HALF = TAPS // 2
 COARSE_TAPS = 12
-NEAR = 0.72
-"""The coarse reading may be low by this factor (2.9 dB, near the Nyquist frequency)."""
+BEND = 0.12
+"""How much of the local curvature the coarse reading may be low by: next to nothing for lows, 3 dB at 20 kHz."""
 
 SAFE = 1.004
 """A gentle filter's readings are taken this much larger (0.03 dB): they are only sampled, too."""
@@ -81,6 +81,15 @@ def coarse_peaks(h, history, count, rough):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def bend(history, i):  # type: ignore[no-untyped-def]
+    """How far the fine reading of the block's frame `i` may lie over the coarse one."""
+    k = i + HALF - 2
+    a, b, c, d, e, f = history[k - 1], history[k], history[k + 1], history[k + 2], history[k + 3], history[k + 4]
+    most = max(max(abs(a - 2.0 * b + c), abs(b - 2.0 * c + d)), max(abs(c - 2.0 * d + e), abs(d - 2.0 * e + f)))
+    return BEND * most
+
+
+@kernel
 def tops(rough, i, slack):  # type: ignore[no-untyped-def]
     """Whether the reading of frame `i` of the block is, within a factor, not under its neighbours'."""
     return rough[i + 1] * slack >= max(rough[i], rough[i + 2])
@@ -127,7 +136,8 @@ def refine(steep, gentle, history, rough, floor, out, column):  # type: ignore[n
     """
     for i in range(out.shape[0]):
         v = rough[i + 1]
-        if v > floor * NEAR and tops(rough, i, 1.1):
+        more = bend(history, i)
+        if v + more > floor and more > 0.001 * v and tops(rough, i, 1.1):
             v = max(v, max(fine_peak(steep, history, i), SAFE * fine_peak(gentle, history, i)))
         out[i, column] = v
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from gluvo.dsp.filters import Sections
-from gluvo.dsp.interpolation import HALF, NEAR, PeakReader, fine_peak, tops
+from gluvo.dsp.interpolation import HALF, PeakReader, bend, fine_peak, tops
 from gluvo.dsp.kernel import Audio, Floats, kernel
 
 BLOCK = 8192
@@ -180,7 +180,8 @@ def gather(x, weighted, rough, history, fine, first, counted, hop, late, rows): 
     left = hop - (first + skip - late) % hop
     for i in range(skip, frames):
         for c in range(2):
-            if rough[c, i + 1] > rows[row, 6] * NEAR and tops(rough[c], i, 1.05):
+            v = rough[c, i + 1]
+            if v > 0.7 * rows[row, 6] and v + bend(history[c], i) > rows[row, 6] and tops(rough[c], i, 1.05):
                 rows[row, 6] = max(rows[row, 6], fine_peak(fine, history[c], i))
         left -= 1
         if left == 0:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import gc
-import multiprocessing
 import os
 from collections.abc import Mapping, Sequence
 from multiprocessing.connection import Connection
@@ -21,6 +20,7 @@ from gluvo.errors import GluvoError
 from gluvo.play.device import Device, SilentDevice, open_device
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, TAKEN, Board, Readings
+from gluvo.play.process import Host
 from gluvo.session.media import Sound
 from gluvo.steps import Step
 
@@ -52,8 +52,15 @@ class RemoteEngine:
     """An `Engine` in another process: the same requests, the same state."""
 
     def __init__(
-        self, host: Host, song: Sound, references: Mapping[str, Sound], steps: Sequence[Step], chosen: str, device: str
+        self,
+        host: Host,
+        song: Sound,
+        references: Mapping[str, Sound],
+        steps: Sequence[Step],
+        chosen: str = "",
+        device: str = "",
     ) -> None:
+        """Load a song and start its device; close it before the next one."""
         self.rate = song.rate
         self.device_name, self.failed = "starting", ""
         self._host = host
@@ -141,60 +148,6 @@ class RemoteEngine:
         del self.board
         for shared in (*self._shared.values(), self._board_memory):
             shared.close()
-
-
-class Host:
-    """The process that plays. Starting it takes a second or two; requests wait for it in the pipe."""
-
-    def __init__(self) -> None:
-        context = multiprocessing.get_context("spawn")
-        self._pipe, theirs = context.Pipe()
-        self._process = context.Process(target=serve, args=(theirs,), name="gluvo-audio", daemon=True)
-        self._process.start()
-        theirs.close()
-        self._answers: list[tuple[str, str]] = []
-
-    def engine(
-        self, song: Sound, references: Mapping[str, Sound], steps: Sequence[Step], chosen: str, device: str = ""
-    ) -> RemoteEngine:
-        """Load a song and start its device; close the engine before the next one."""
-        return RemoteEngine(self, song, references, steps, chosen, device)
-
-    def send(self, name: str, *args: object) -> None:
-        with contextlib.suppress(OSError):  # it has ended; `answers` tells
-            self._pipe.send((name, args))
-
-    def answers(self) -> list[tuple[str, str]]:
-        """The device's name and what failed, if that has changed."""
-        self._take(0.0)
-        found, self._answers = self._answers, []
-        return found
-
-    def wait(self, seconds: float = 10.0) -> None:
-        """Until all that was sent is done."""
-        self.send("done")
-        while self._take(seconds):
-            if self._answers and self._answers[-1] == ("", "done"):
-                self._answers.pop()
-                return
-
-    def _take(self, seconds: float) -> bool:
-        try:
-            taken = False
-            while self._pipe.poll(0.0 if taken else seconds):
-                self._answers.append(self._pipe.recv())
-                taken = True
-            return taken
-        except (EOFError, OSError):
-            self._answers.append(("no device", "The audio process has ended. Restart Gluvo to hear sound."))
-            return False
-
-    def close(self) -> None:
-        self.send("close")
-        self._process.join(timeout=5.0)
-        if self._process.is_alive():
-            self._process.kill()
-        self._pipe.close()
 
 
 def serve(pipe: Connection) -> None:
