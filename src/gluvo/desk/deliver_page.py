@@ -81,7 +81,7 @@ class DeliverPage(QWidget):
         self.table.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         header = self.table.horizontalHeader()
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        for n, width in enumerate((150, 84, 114, 132, 84, 250, 0, 80)):
+        for n, width in enumerate((150, 84, 114, 132, 84, 310, 0, 80)):
             if width:
                 self.table.setColumnWidth(n, width)
             else:
@@ -263,7 +263,7 @@ class DeliverPage(QWidget):
             if session.chain == self._bench.session.chain:
                 self._written = result
             self._show_written()
-            self.status.setText(f"{len(result)} files written to {folder} and measured by reading them back.")
+            self.status.setText(f"{len(result)} files written to {at_home(folder)} and measured by reading them back.")
 
         self.status.setText("")
         self._writing.show()
@@ -310,7 +310,7 @@ class DeliverPage(QWidget):
         n = len(self._bench.session.deliverables)
         self.write.setText(f"Write {n} file{'' if n == 1 else 's'}")
         self.write.setEnabled(n > 0 and self._bench.audio.song is not None)
-        self.place.setText(f"into {self.folder}")
+        self.place.setText(f"into {at_home(self.folder)}")
         song, target = self._bench.picture.song_render, self._bench.session.target
         if song is None:
             return
@@ -327,6 +327,12 @@ class DeliverPage(QWidget):
             f"Misses {target.name}: {'; '.join(reasons)}." if reasons
             else f"Meets {target.name}: {figure(target.loudness)} LUFS, at most {figure(target.true_peak)} dBTP."
         )  # fmt: skip
+
+
+def at_home(path: Path) -> str:
+    """A path as people write it: with a tilde for their home."""
+    home = Path.home()
+    return f"~/{path.relative_to(home)}" if path.is_relative_to(home) else str(path)
 
 
 def unused(path: Path) -> Path:
@@ -385,7 +391,7 @@ class LoudnessView(Chart):
         y = self.y_at(self._target)
         painter.setPen(QPen(c["ink"], 1.2, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-        self.note(painter, area.right(), y - 9, f"target {figure(self._target)} LUFS", right=True)
+        self.note(painter, area.left(), y - 9, f"target {figure(self._target)} LUFS")
 
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         self.note(painter, area.left(), area.top() + 9, f"LUFS over {clock(self.x_axis.high, False)}")

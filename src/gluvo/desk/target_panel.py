@@ -146,6 +146,7 @@ class TargetPanel(QWidget):
         self._own = QWidget()
         own = QHBoxLayout(self._own)
         own.setContentsMargins(0, 2, 0, 0)
+        own.setSpacing(16)
         self.own_loudness, self.own_peak = Ruler(LOUDNESS), Ruler(PEAK)
         for ruler, name in ((self.own_loudness, "loudness"), (self.own_peak, "true_peak")):
             ruler.moved.connect(lambda value, name=name: self._set_own(name, value))

@@ -239,7 +239,7 @@ class CaughtView(Chart):
         drive: float,
         ceiling: float,
         true_peak: bool,
-        name: str = "ceiling",
+        name: str = "the ceiling",
     ) -> None:
         """`before` is the trace of the section alone."""
         self._ceiling, self._peaks, self._name = ceiling, None, name
@@ -247,7 +247,7 @@ class CaughtView(Chart):
             hops = power_db((before.true_peak if true_peak else before.sample_peak) ** 2) + drive
             over = hops > ceiling
             count = int((np.diff(over.astype(np.int8), prepend=0) == 1).sum())
-            self._words = f"{count} peaks over the {name} · {100.0 * over.mean():.1f} % of the time"
+            self._words = f"{count} peaks over {name} · {100.0 * over.mean():.1f} % of the time"
             points = 600
             size = max(1, len(hops) // points)
             self._peaks = hops[: len(hops) // size * size].reshape(-1, size).max(axis=1)
@@ -276,7 +276,13 @@ class CaughtView(Chart):
         y = self.y_at(self._ceiling)
         painter.setPen(QPen(c["ink"], 1.5))
         painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-        self.note(painter, area.left(), y + 10, f"{self._name} {self._ceiling:.1f}".replace("-", "−"), "ink")
+        self.note(
+            painter,
+            area.left(),
+            y + 10,
+            f"{self._name.removeprefix('the ')} {self._ceiling:.1f}".replace("-", "−"),
+            "ink",
+        )
 
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         if self._peaks is not None:

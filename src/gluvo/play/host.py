@@ -22,7 +22,7 @@ from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, TAKEN, Board, Readings
 from gluvo.play.process import Host
 from gluvo.session.media import Sound
-from gluvo.steps import Step
+from gluvo.steps import Glue, Limiter, Step, Trim
 
 RECORD = "GLUVO_RECORD"
 """Names an environment variable: a WAV that the silent device writes what it is given to."""
@@ -154,6 +154,7 @@ def serve(pipe: Connection) -> None:
     """The process's own loop: takes requests until it is told to close, or nobody is there any more."""
     with contextlib.suppress(OSError):
         os.nice(-11)  # only root or a realtime group may; without it, it works as well on an idle machine
+    rehearse((Trim(), Glue(ratio=2.0, low_cut=90.0, tilt=1.0), Limiter()), "", 48_000)
     engine: Engine | None = None
     held: list[SharedMemory] = []
 
@@ -188,6 +189,7 @@ def serve(pipe: Connection) -> None:
             unload()
             addresses, board, rate, steps, chosen, choice = args
             sounds = {key: Sound(attached(address), rate) for key, address in addresses.items()}
+            rehearse(steps, chosen, rate)
             engine = Engine(sounds.pop(""), sounds, steps, chosen, Board(attached(board)))
             gc.freeze()
             start(choice)
@@ -208,6 +210,19 @@ def serve(pipe: Connection) -> None:
             if name == "seek":
                 state[POSITION] = args[0]
             state[TAKEN] += 1
+
+
+def rehearse(steps: Sequence[Step], chosen: str, rate: int) -> None:
+    """Play a blink of silence to nobody, so that every kernel is loaded before there is something to hear."""
+    silence = Sound(np.zeros((rate // 4, 2), dtype=np.float32), rate)
+    engine = Engine(silence, {"": silence}, steps, chosen)
+    engine.listen(Monitoring())
+    engine.play()
+    block = np.zeros((512, 2))
+    for n in range(6):
+        if n == 2:
+            engine.change(steps, "")
+        engine.pull(block)
 
 
 def _device(rate: int, choice: str) -> tuple[Device, str]:

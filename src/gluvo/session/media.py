@@ -59,8 +59,8 @@ def read_sound(path: Path, rate: int | None = None) -> Sound:
         raise AudioFileError(f"{name} holds no sound: it has 0 frames.")
     if len(samples) < info.frames or _cut_short(info.extra_info):
         raise AudioFileError(f"{name} is cut short: its end is missing. Bring in a whole copy.")
-    bad = ~np.isfinite(samples).all(axis=1)
-    if bad.any():
+    if not np.isfinite(samples).all():
+        bad = ~np.isfinite(samples).all(axis=1)
         where = int(np.argmax(bad)) / found
         raise AudioFileError(
             f"{name} has {int(bad.sum())} damaged samples (not a number or infinite), the first at {where:.2f} s."
