@@ -223,11 +223,11 @@ def test_closing_asks_about_unsaved_work(desk: Desk, monkeypatch: pytest.MonkeyP
 
 
 def test_undo_and_redo_are_named_in_the_menu(desk: Desk) -> None:
-    assert not desk.window._undo.isEnabled()
+    assert not desk.window.menus.undo.isEnabled()
     desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
-    assert desk.window._undo.text() == "Undo Trim gain"
-    desk.window._undo.trigger()
-    assert desk.window._redo.text() == "Redo Trim gain" and desk.session.step("trim-1").gain == -6.0  # type: ignore[union-attr]
+    assert desk.window.menus.undo.text() == "Undo Trim gain"
+    desk.window.menus.undo.trigger()
+    assert desk.window.menus.redo.text() == "Redo Trim gain" and desk.session.step("trim-1").gain == -6.0  # type: ignore[union-attr]
 
 
 def test_everything_has_a_tooltip_and_a_key(desk: Desk) -> None:

@@ -7,6 +7,9 @@ from dataclasses import dataclass
 
 from gluvo.measure.loudness import SILENT
 
+RESULT, UNTOUCHED, STEP_OUT, CHANGE = "result", "untouched", "step_out", "change"
+"""What the Hear row offers besides references."""
+
 MOST_BOOST = 40.0
 """dB; what is fainter than this under the others stays fainter."""
 

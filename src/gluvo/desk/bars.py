@@ -6,11 +6,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from gluvo.compare.match import RESULT
 from gluvo.desk.parts import Toggle, button, clock, figure, label
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.theme import colours, theme
 from gluvo.desk.workbench import Workbench
-from gluvo.play.graph import RESULT
 from gluvo.session.records import Session
 from gluvo.steps import Setting
 

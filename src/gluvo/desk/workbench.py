@@ -10,46 +10,32 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import msgspec
-import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from gluvo.advise.aim import Found, find_makeup, find_threshold
+from gluvo.advise.aim import Found, find_threshold
+from gluvo.advise.hold import held_chain
 from gluvo.advise.loudness_target import Reached, hits_of_joints, reach_target
-from gluvo.compare.match import Reading, matched_gains
+from gluvo.compare.match import CHANGE, RESULT, STEP_OUT, UNTOUCHED, Reading, matched_gains
+from gluvo.compare.readings import hear_readings
+from gluvo.desk.audio import Audio, analysed, read_audio
 from gluvo.errors import GluvoError
-from gluvo.measure.figures import Figures, figures_of
-from gluvo.measure.flattops import FlatTop, flat_tops
 from gluvo.measure.hits import Hits
 from gluvo.measure.loudness import loudest_span
 from gluvo.measure.spectrum import Spectrum, spectrum
-from gluvo.measure.trace import Span, trace_of
+from gluvo.measure.trace import Span
 from gluvo.play.engine import Monitoring
-from gluvo.play.graph import CHANGE, RESULT, STEP_OUT, UNTOUCHED
 from gluvo.play.host import RemoteEngine
 from gluvo.play.process import Host
 from gluvo.render.chain import Progress
-from gluvo.render.song import LEAD_IN, Joint, Rendered, Renderer, source_key
+from gluvo.render.song import Rendered, Renderer, source_key
 from gluvo.render.worker import Worker
 from gluvo.session.document import Document
-from gluvo.session.media import Sound, outside_folder, place_of, read_sound, read_sum
-from gluvo.session.records import Media, Session
+from gluvo.session.media import outside_folder
+from gluvo.session.records import Session
 from gluvo.steps import AnyStep, Glue
 
 AUTOSAVE_MS = 1500
 LOUDEST_SECONDS = 12.0
-
-
-@dataclass(frozen=True, eq=False)
-class Audio:
-    """What was read from disk for a session, and what is missing of it."""
-
-    song: Sound | None = None
-    references: dict[str, Sound] = field(default_factory=dict)
-    missing: tuple[tuple[Media, str], ...] = ()
-    """Media that could not be read, and why."""
-    flat: tuple[FlatTop, ...] = ()
-    reference_figures: dict[str, Figures] = field(default_factory=dict)
-    reference_tone: dict[str, Spectrum] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, eq=False)
@@ -308,7 +294,7 @@ class Workbench(QObject):
                 self._on_window(lambda: self._show(mine, session, changes))
 
             self._tell("Measuring", 0.0)
-            chain = self._held_chain(renderer, session, span, check)
+            chain = held_chain(renderer, session.chain, span, check)
             if chain != session.chain:
                 self._on_window(lambda: self._amend(mine, session, chain))
             if span is not None and not renderer.known(chain):
@@ -339,26 +325,6 @@ class Workbench(QObject):
         if "gains" in changes:
             self._apply_monitoring()
         self.picture_changed.emit()
-
-    @staticmethod
-    def _held_chain(renderer: Renderer, session: Session, span: Span | None, check: Progress) -> tuple[AnyStep, ...]:
-        """The chain with held settings found again: thresholds for their aim, make-up for the same loudness."""
-        chain = list(session.chain)
-        for n, step in enumerate(chain):
-            if not isinstance(step, Glue) or not step.on or not (step.hold_aim or step.hold_loudness):
-                continue
-            whole = Span(0.0, renderer.sound.seconds)
-            before = renderer.section(chain[:n], span or whole, check).result
-            if step.hold_aim and step.slope > 0.0:
-                found = find_threshold(step, before, span, check)
-                if abs(found.value - step.threshold) > 0.004:
-                    step = msgspec.structs.replace(step, threshold=round(found.value, 3))
-            if step.hold_loudness:
-                makeup = find_makeup(step, before, span)
-                if abs(makeup.value - step.makeup) > 0.004:
-                    step = msgspec.structs.replace(step, makeup=round(makeup.value, 3))
-            chain[n] = step
-        return tuple(chain)
 
     def _amend(self, generation: int, session: Session, chain: tuple[AnyStep, ...]) -> None:
         """Put found settings into the session as part of the action that made them necessary."""
@@ -469,62 +435,3 @@ class Workbench(QObject):
             self._tell(what, done)
 
         return tell
-
-
-def read_audio(session: Session, folder: Path, progress: Progress) -> Audio:
-    """All audio of a session. What cannot be read is listed, not raised."""
-    missing: list[tuple[Media, str]] = []
-    song: Sound | None = None
-    for media in session.sources:
-        try:
-            read_sound(place_of(media, folder)) if len(session.sources) > 1 else None
-            progress(0.2)
-        except GluvoError as error:
-            missing.append((media, str(error)))
-    if session.sources and not missing:
-        try:
-            song = read_sum([place_of(media, folder) for media in session.sources])
-        except GluvoError as error:
-            missing.append((session.sources[0], str(error)))
-    references: dict[str, Sound] = {}
-    for n, reference in enumerate(session.references):
-        progress(0.4 + 0.4 * n / len(session.references))
-        try:
-            references[reference.id] = read_sound(place_of(reference.media, folder), song.rate if song else None)
-        except GluvoError as error:
-            missing.append((reference.media, str(error)))
-    return Audio(song, references, tuple(missing))
-
-
-def analysed(audio: Audio, progress: Progress) -> Audio:
-    """The same, with what takes longer to find out."""
-    flat = flat_tops(audio.song.samples) if audio.song is not None else ()
-    figures, tone = {}, {}
-    for key, sound in audio.references.items():
-        progress(0.5)
-        figures[key] = figures_of(trace_of(sound.samples, sound.rate))
-        tone[key] = spectrum(sound.samples, sound.rate, "mid", 3)
-    return replace(audio, flat=flat, reference_figures=figures, reference_tone=tone)
-
-
-def hear_readings(
-    renderer: Renderer, chain: tuple[AnyStep, ...], chosen: str, span: Span | None, song: Rendered, check: Progress
-) -> dict[str, Reading]:
-    """How loud each path of the Hear row is in the section."""
-
-    def reading(joint: Joint) -> Reading:
-        f = joint.figures(span)
-        return Reading(f.integrated, f.true_peak)
-
-    readings = {RESULT: reading(song.result), UNTOUCHED: reading(song.source)}
-    without = [step for step in chain if step.id != chosen]
-    section = span or Span(0.0, renderer.sound.seconds)
-    readings[STEP_OUT] = reading(renderer.section(without, section, check).result)
-    before, after = song.before(chosen), song.joint(chosen)
-    if before is not None and after is not None:
-        first = max(0.0, section.start - min(LEAD_IN, 1.0))
-        frames = Span(first, section.end).frames(renderer.rate, len(after.audio))
-        change = after.audio[frames].astype(np.float64) - before.audio[frames]
-        figures = figures_of(trace_of(change, renderer.rate), Span(section.start - first, section.end - first))
-        readings[CHANGE] = Reading(figures.integrated, figures.true_peak, quiet_by_nature=True)
-    return readings

@@ -9,11 +9,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from gluvo.compare.match import RESULT
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.kernel import Audio, kernel
 from gluvo.errors import DeviceError
 from gluvo.play.device import BLOCK, Device
-from gluvo.play.graph import REFERENCES, RESULT, LiveGraph
+from gluvo.play.graph import REFERENCES, LiveGraph
 from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, Board, Meters
 from gluvo.play.playhead import FADE_SECONDS, Playhead
 from gluvo.session.media import Sound

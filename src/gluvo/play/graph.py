@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from gluvo.compare.match import CHANGE, RESULT, STEP_OUT, UNTOUCHED
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.kernel import Audio
 from gluvo.render.chain import Chain
 from gluvo.steps import MAX_BLOCK, Step
 
-RESULT, UNTOUCHED, STEP_OUT, CHANGE = "result", "untouched", "step_out", "change"
 REFERENCES = ("reference a", "reference b")
 """Two places, so that one reference can fade into another."""
 LONGEST_LATENCY = 0.25

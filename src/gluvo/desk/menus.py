@@ -1,0 +1,269 @@
+"""The menus: everything that can be done, each with its key."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtGui import QAction, QActionGroup, QKeySequence
+from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
+
+from gluvo import __version__
+from gluvo.desk.bars import MONITORS, PAGES
+from gluvo.desk.theme import theme
+from gluvo.desk.workbench import LOUDEST_SECONDS
+from gluvo.measure.trace import Span
+from gluvo.play.device import SILENT, outputs
+from gluvo.session.media import AUDIO_SUFFIXES, audio_files
+from gluvo.session.store import SUFFIX
+
+if TYPE_CHECKING:
+    from gluvo.desk.window import Window
+
+AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in AUDIO_SUFFIXES)});;All files (*)"
+SESSION_FILTER = f"Gluvo sessions (*{SUFFIX})"
+
+
+class Menus:
+    """Builds a window's menus; what is asked of it, the window does."""
+
+    def __init__(self, window: Window) -> None:
+        self._window, self._bench = window, window.bench
+        self._recent_menu = QMenu("Open recent", window)
+        self._build()
+
+    def show_history(self) -> None:
+        """Name what undo and redo would do."""
+        document = self._bench.document
+        for action, word, name in ((self.undo, "Undo", document.undo_name), (self.redo, "Redo", document.redo_name)):
+            action.setEnabled(name is not None)
+            action.setText(f"{word} {name}" if name else word)
+
+    def _build(self) -> None:
+        ledger, bench, bar = self._window.shape.ledger, self._bench, self._window.menuBar()
+        file = bar.addMenu("&File")
+        self._action(file, "New from a mix…", "Ctrl+N", self._ask_mix, "Start a session with a stereo mix.")
+        self._action(
+            file,
+            "New from stems…",
+            "Ctrl+Shift+N",
+            self._ask_stems,
+            "Start a session with a folder of stems, which are summed.",
+        )
+        self._action(file, "Open…", "Ctrl+O", self._ask_open, "Open a session.")
+        file.addMenu(self._recent_menu)
+        self._recent_menu.aboutToShow.connect(self._fill_recent)
+        file.addSeparator()
+        self._action(file, "Save", "Ctrl+S", self._window.save, "Save the session.")
+        self._action(file, "Save as…", "Ctrl+Shift+S", self._window.save_as, "Save the session somewhere else.")
+        file.addSeparator()
+        self._action(file, "Add references…", "Ctrl+Shift+R", self._ask_references, "Bring in tracks to compare with.")
+        self._reference_menu = file.addMenu("Remove reference")
+        self._reference_menu.aboutToShow.connect(self._fill_references)
+        self._action(file, "Locate missing audio…", "", self._window.locate, "Say where files are that were not found.")
+        file.addSeparator()
+        self._action(
+            file, "Write all deliverables", "Ctrl+E", self._window.deliver.write_all, "Render, write and measure."
+        )
+        file.addSeparator()
+        self._action(file, "Stop long work", "Esc", self._window.leave, "Stop reading, searching or writing.")
+        self._action(file, "Quit", "Ctrl+Q", self._window.close, "Close Gluvo.")
+        edit = bar.addMenu("&Edit")
+        self.undo = self._action(edit, "Undo", "Ctrl+Z", lambda: bench.document.undo(), "")
+        self.redo = self._action(edit, "Redo", "Ctrl+Shift+Z", lambda: bench.document.redo(), "")
+        edit.addSeparator()
+        self._action(edit, "Cut step", "Ctrl+X", ledger.cut, "Take the chosen step out, to put it in elsewhere.")
+        self._action(edit, "Copy step", "Ctrl+C", ledger.copy, "Remember the chosen step.")
+        self._action(edit, "Paste step", "Ctrl+V", ledger.paste, "Put the remembered step in after the chosen one.")
+        chain = bar.addMenu("&Chain")
+        chain.addMenu(ledger.add_menu())
+        self._action(chain, "Remove step", "Ctrl+Backspace", ledger.remove, "Take the chosen step out.")
+        self._action(
+            chain,
+            "Step on or off",
+            "Ctrl+B",
+            lambda: ledger.switch(),
+            "Let the sound pass the chosen step untouched, or not.",
+        )
+        self._action(chain, "Move step earlier", "Ctrl+Up", lambda: ledger.shift(-1), "")
+        self._action(chain, "Move step later", "Ctrl+Down", lambda: ledger.shift(1), "")
+        self._action(chain, "Previous step", "[", lambda: self._choose_step(-1), "")
+        self._action(chain, "Next step", "]", lambda: self._choose_step(1), "")
+        chain.addSeparator()
+        self._action(
+            chain,
+            "Find threshold",
+            "T",
+            lambda: bench.find_threshold(bench.session.view.step),
+            "For the aim of the chosen Glue.",
+        )
+        self._action(chain, "Reach the target's loudness", "Ctrl+R", bench.reach_target, "Drive the last limiter.")
+        listen = bar.addMenu("&Listen")
+        self._action(listen, "Play or stop", "Space", bench.toggle_play, "")
+        self._action(listen, "Loop", "L", lambda: bench.document.look(loop=not bench.session.view.loop), "")
+        self._action(listen, "To the section's start", "Home", self._to_start, "")
+        listen.addSeparator()
+        for n in range(1, 10):
+            action = self._action(listen, f"Hear {n}", str(n), partial(self._hear, n), "")
+            action.setVisible(n <= 4)
+            if n <= 4:
+                action.setText(f"Hear {('the result', 'untouched', 'without the step', 'the change only')[n - 1]}")
+        self._action(
+            listen,
+            "Level-matched",
+            "M",
+            lambda: bench.document.look(level_matched=not bench.session.view.level_matched),
+            "",
+        )
+        monitor = listen.addMenu("Monitor view")
+        for key, text, tip in MONITORS:
+            self._action(
+                monitor,
+                text,
+                f"Alt+{MONITORS.index((key, text, tip)) + 1}",
+                partial(bench.document.look, monitor=key),
+                tip,
+            )
+        self._action(listen, "Dim", "D", lambda: bench.document.look(dim=not bench.session.view.dim), "")
+        self._device_menu = listen.addMenu("Device")
+        self._device_menu.aboutToShow.connect(self._fill_devices)
+        song = bar.addMenu("&Song")
+        self._action(song, "Next section", "N", lambda: self._window.choose_section(1), "")
+        self._action(song, "Previous section", "P", lambda: self._window.choose_section(-1), "")
+        self._action(song, "Whole song", "W", lambda: bench.document.look(section=""), "")
+        self._action(
+            song, f"Loudest {LOUDEST_SECONDS:.0f} s as a section", "Ctrl+L", self._window.section_from_loudest, ""
+        )
+        self._action(song, "What is in view as a section", "Ctrl+Shift+L", self._window.section_from_view, "")
+        song.addSeparator()
+        self._action(song, "Zoom in", "Ctrl++", lambda: self._window.timeline.zoom(0.5), "")
+        self._action(song, "Zoom out", "Ctrl+-", lambda: self._window.timeline.zoom(2.0), "")
+        self._action(song, "Zoom to the section", "Ctrl+G", lambda: self._window.timeline.zoom_to(bench.span), "")
+        self._action(song, "Zoom to samples", "Ctrl+Shift+G", self._zoom_to_samples, "")
+        self._action(song, "All of the song", "Ctrl+0", lambda: self._window.timeline.zoom_to(None), "")
+        view = bar.addMenu("&View")
+        for n, (key, text) in enumerate(PAGES, start=1):
+            self._action(view, text, f"Ctrl+{n}", partial(bench.document.look, page=key), "")
+        view.addSeparator()
+        group = QActionGroup(self._window)
+        for text, night in (("As the desktop", None), ("Day", False), ("Night", True)):
+            action = self._action(view, text, "", partial(self._choose_theme, night), "")
+            action.setCheckable(True)
+            action.setChecked(theme.forced is night)
+            group.addAction(action)
+        help_menu = bar.addMenu("&Help")
+        self._action(help_menu, "Keys", "F1", self._show_keys, "")
+        self._action(help_menu, "About Gluvo", "", self._about, "")
+
+    def _action(self, menu: QMenu, text: str, key: str, then: Callable[[], object], tip: str) -> QAction:
+        action = QAction(text, self._window)
+        if key:
+            action.setShortcut(QKeySequence(key))
+        if tip:
+            action.setToolTip(tip)
+            action.setStatusTip(tip)
+        action.triggered.connect(lambda *_: then())
+        menu.addAction(action)
+        self._window.addAction(action)
+        return action
+
+    def _ask_mix(self) -> None:
+        found, _ = QFileDialog.getOpenFileName(self._window, "A stereo mix", "", AUDIO_FILTER)
+        if found:
+            self._window.new_from([Path(found)])
+
+    def _ask_stems(self) -> None:
+        found = QFileDialog.getExistingDirectory(self._window, "A folder of stems")
+        if found:
+            self._window.attempt(lambda: self._window.new_from(audio_files(Path(found))))
+
+    def _ask_open(self) -> None:
+        found, _ = QFileDialog.getOpenFileName(self._window, "Open a session", "", f"{SESSION_FILTER};;{AUDIO_FILTER}")
+        if found:
+            self._window.open_path(Path(found))
+
+    def _ask_references(self) -> None:
+        found, _ = QFileDialog.getOpenFileNames(self._window, "Tracks to compare with", "", AUDIO_FILTER)
+        if found:
+            self._window.add_references([Path(f) for f in found])
+
+    def _fill_recent(self) -> None:
+        self._recent_menu.clear()
+        for path in self._window.recent():
+            self._recent_menu.addAction(str(path)).triggered.connect(
+                lambda _=False, path=path: self._window.open_path(path)
+            )
+        if self._recent_menu.isEmpty():
+            self._recent_menu.addAction("None yet").setEnabled(False)
+
+    def _fill_references(self) -> None:
+        self._reference_menu.clear()
+        for r in self._bench.session.references:
+            self._reference_menu.addAction(r.name).triggered.connect(
+                lambda _=False, id=r.id: self._window.remove_reference(id)
+            )
+        if self._reference_menu.isEmpty():
+            self._reference_menu.addAction("None").setEnabled(False)
+
+    def _fill_devices(self) -> None:
+        self._device_menu.clear()
+        names = [("", "Default"), (SILENT, "Silent device"), *((name, name) for _, name in outputs())]
+        for key, text in names:
+            action = self._device_menu.addAction(text)
+            action.setCheckable(True)
+            action.setChecked(key == self._bench.device_choice)
+            action.triggered.connect(lambda _=False, key=key: self._choose_device(key))
+
+    def _choose_device(self, key: str) -> None:
+        self._window.settings.setValue("device", key)
+        self._bench.choose_device(key)
+
+    def _choose_theme(self, night: bool | None) -> None:
+        self._window.settings.setValue("night", {None: "", False: "day", True: "night"}[night])
+        theme.force(night)
+
+    def _choose_step(self, by: int) -> None:
+        ids = ["", *(s.id for s in self._bench.session.chain)]
+        now = self._bench.session.view.step
+        index = ids.index(now) + by if now in ids else 0
+        self._bench.document.look(step=ids[min(max(0, index), len(ids) - 1)])
+
+    def _hear(self, n: int) -> None:
+        choices = self._bench.hear_choices()
+        if n <= len(choices):
+            self._bench.hear(choices[n - 1][0])
+
+    def _to_start(self) -> None:
+        span = self._bench.span
+        self._bench.seek(span.start if span else 0.0)
+
+    def _zoom_to_samples(self) -> None:
+        song, engine = self._bench.audio.song, self._bench.engine
+        if song is not None and engine is not None:
+            at = engine.position
+            flat = self._bench.audio.flat
+            if flat:  # the nearest flat top, since that is what one zooms in to see
+                at = min((t.start / song.rate for t in flat), key=lambda s: abs(s - at))
+            self._window.timeline.zoom_to(Span(at - 60 / song.rate, at + 100 / song.rate))
+
+    def _show_keys(self) -> None:
+        rows = []
+        for action in self._window.actions():
+            key = action.shortcut().toString()
+            if key and action.isVisible():
+                rows.append(
+                    f"<tr><td style='padding-right:24px'><b>{key}</b></td><td>{action.text().replace('&', '')}</td></tr>"
+                )
+        half = (len(rows) + 1) // 2
+        tables = "".join(
+            f"<td style='padding-right:36px'><table>{''.join(part)}</table></td>" for part in (rows[:half], rows[half:])
+        )
+        QMessageBox.information(self._window, "Keys", f"<table><tr>{tables}</tr></table>")
+
+    def _about(self) -> None:
+        QMessageBox.about(
+            self._window, "Gluvo", f"<b>Gluvo {__version__}</b><br>From a stereo mix to a loud, checked master.<br><br>"
+            "MIT licence. Set in IBM Plex Sans Condensed (SIL Open Font License).",
+        )  # fmt: skip

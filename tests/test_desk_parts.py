@@ -1,0 +1,203 @@
+"""Widgets on their own: a real widget, a key or a click, what changed."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QApplication, QComboBox, QWidget
+from pytestqt.qtbot import QtBot
+
+from gluvo.desk.bars import Meter
+from gluvo.desk.chart import Axis
+from gluvo.desk.deliver_page import at_home, unused
+from gluvo.desk.parts import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
+from gluvo.desk.target_panel import LiveLevels
+from gluvo.desk.views import CaughtView, HitsView, ReductionView, ToneView, TransferView, calm
+from gluvo.measure.hits import hits_of
+from gluvo.measure.overview import Reduction, ReductionTracer
+from gluvo.measure.spectrum import spectrum
+from gluvo.measure.trace import Span, trace_of
+from gluvo.play.meters import Readings
+from gluvo.steps import Glue, settings_of
+
+from .conftest import RATE, music
+
+
+def told(signal: Signal) -> list[object]:
+    found: list[object] = []
+    signal.connect(found.append)  # type: ignore[attr-defined]
+    return found
+
+
+def show(qtbot: QtBot, widget: QWidget, width: int = 420, height: int = 220) -> QWidget:
+    qtbot.addWidget(widget)
+    widget.resize(width, height)
+    widget.show()
+    return widget
+
+
+def picture(widget: QWidget) -> bytes:
+    return bytes(widget.grab().toImage().constBits())
+
+
+def test_a_toggle_by_mouse_and_enter(qtbot: QtBot, qapp: QApplication) -> None:
+    toggle = Toggle("Hold", "Keeps it.")
+    show(qtbot, toggle, 90, 24)
+    changes = told(toggle.toggled)
+    off = picture(toggle)
+    qtbot.mouseClick(toggle, Qt.MouseButton.LeftButton)
+    assert changes == [True] and toggle.on and picture(toggle) != off
+    qtbot.keyClick(toggle, Qt.Key.Key_Return)
+    assert changes == [True, False]
+    qtbot.keyClick(toggle, Qt.Key.Key_Space)  # Space is for play
+    assert changes == [True, False]
+    toggle.set_on(True)
+    assert changes == [True, False] and toggle.accessibleDescription() == "on"
+
+
+def test_segments_and_choices(qtbot: QtBot, qapp: QApplication) -> None:
+    segments = Segments([("a", "One"), ("b", "Two")], "Choose.")
+    show(qtbot, segments)
+    chosen = told(segments.chosen)
+    qtbot.mouseClick(segments.button("b"), Qt.MouseButton.LeftButton)
+    assert chosen == ["b"] and segments.button("b").isChecked() and not segments.button("a").isChecked()
+    row = ChoiceRow(settings_of(Glue)["low_cut_slope"])
+    show(qtbot, row)
+    picked = told(row.chosen)
+    row.set_value(24)
+    box = row.findChild(QComboBox)
+    assert box is not None and box.currentText() == "24 dB/oct"
+    box.activated.emit(0)
+    assert picked == [12]
+
+
+def test_enter_presses_a_button_and_space_does_not_steal(qtbot: QtBot, qapp: QApplication) -> None:
+    pressed: list[int] = []
+    made = button("Go", "Goes.", lambda: pressed.append(1))
+    show(qtbot, made)
+    qtbot.keyClick(made, Qt.Key.Key_Return)
+    assert pressed == [1]
+
+
+@pytest.mark.parametrize(
+    ("value", "decimals", "text"),
+    [(-14.04, 1, "−14.0"), (0.02, 1, "0.0"), (-0.04, 1, "0.0"), (3.456, 2, "3.46"), (-200.0, 1, "–")],
+)
+def test_figures_are_written_alike(value: float, decimals: int, text: str) -> None:
+    assert figure(value, decimals) == text
+
+
+def test_time_is_written_alike() -> None:
+    assert (clock(0), clock(72.46), clock(61, False), clock(-1)) == ("0:00.0", "1:12.4", "1:01", "0:00.0")
+
+
+def test_axes_go_both_ways() -> None:
+    for axis in (Axis(-60.0, 3.0, ()), Axis(20.0, 20_000.0, (), log=True)):
+        values = np.linspace(axis.low, axis.high, 7)
+        assert [axis.value(axis.place(v)) for v in values] == pytest.approx(values.tolist())
+        assert axis.places(values).tolist() == pytest.approx([axis.place(v) for v in values])
+    assert (Axis.text(2000.0), Axis.text(-6.0)) == ("2k", "−6")
+
+
+def test_views_show_what_they_are_given(qtbot: QtBot, qapp: QApplication) -> None:
+    x = music(6.0)
+    trace = trace_of(x, RATE)
+    movement = np.abs(np.sin(np.arange(len(x)) / 9000.0)) * 4.0
+    tracer = ReductionTracer(RATE, len(x))
+    tracer.push(movement)
+    reduction: Reduction = tracer.finish()
+    hits = hits_of(x, x * 0.7, reduction.curve, reduction.curve_rate, RATE)
+    assert hits is not None
+    tones = [spectrum(music(3.0, seed=n), RATE) for n in range(3)]
+    views = {
+        HitsView: lambda v, n: v.show_hits(hits if n else None, 20.0, 2.0, "Refrain"),
+        TransferView: lambda v, n: v.show_glue(Glue(ratio=2.0 + n, threshold=-20.0), trace),
+        ReductionView: lambda v, n: v.show_reduction(reduction if n else None, Span(1.0, 4.0), 0.0, 2.0, 2.1),
+        CaughtView: lambda v, n: v.show_peaks(trace if n else None, Span(0.0, 6.0), 6.0, -1.0, True),
+        ToneView: lambda v, n: v.show_tone(tones[0] if n else None, tones[1:]),
+    }
+    for kind, give in views.items():
+        view = kind()
+        show(qtbot, view)
+        empty = picture(view)
+        give(view, 0)
+        first = picture(view)
+        give(view, 1)
+        assert picture(view) not in (empty, first), kind
+        assert view.toolTip()
+    transfer = TransferView()
+    show(qtbot, transfer)
+    transfer.show_glue(Glue(ratio=4.0, threshold=-30.0), None)
+    still = picture(transfer)
+    transfer.show_live(-12.0, 6.0)
+    assert picture(transfer) != still
+
+
+def test_a_calm_envelope_keeps_its_height() -> None:
+    curve = np.where(np.arange(400) % 40 == 0, 0.0, -30.0)
+    assert len(calm(curve)) == 400 and calm(curve)[50:350].min() > -30.0 and calm(curve).max() <= 0.0
+
+
+def test_live_levels_hold_peaks_and_measure_loudness() -> None:
+    def readings(peak: float, power: float) -> Readings:
+        return Readings(
+            np.array([0.1]),
+            np.array([[peak, peak / 2]]),
+            np.array([peak]),
+            np.array([power]),
+            np.zeros((1, 32)),
+            np.zeros((1, 32)),
+        )
+
+    live = LiveLevels()
+    live.take(readings(0.5, 0.01), 0.1)
+    assert live.held[0] == pytest.approx(-6.02, abs=0.01) and live.held[1] == pytest.approx(-12.04, abs=0.01)
+    for _ in range(5):
+        live.take(readings(0.001, 1e-9), 0.1)
+    assert live.held[0] == pytest.approx(-6.02, abs=0.01) and live.levels[0] < -12.0
+    for _ in range(30):
+        live.take(readings(0.001, 1e-4), 0.1)
+    assert live.held[0] < -50.0 and live.true_peak == 0.5
+    assert live.loudness(3.0) == pytest.approx(-40.69, abs=0.05)
+    live.forget()
+    assert live.true_peak == 0.0
+
+
+def test_the_meter_and_rows_repaint(qtbot: QtBot, qapp: QApplication) -> None:
+    meter = Meter()
+    show(qtbot, meter, 260, 34)
+    before = picture(meter)
+    meter.show_levels([-12.0, -14.0], [-6.0, -7.0], -1.0)
+    assert picture(meter) != before
+    rows = Rows((("Peak", "How high."), ("Range", "How wide.")))
+    show(qtbot, rows, 200, 50)
+    rows.set_values(["−1.0", "7.4 LU"], ["over", "ink"])
+    assert rows.values == ["−1.0", "7.4 LU"] and "How wide" in rows.toolTip()
+
+
+def test_names_that_are_free(tmp_path, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "Master.wav"
+    assert unused(path) == path
+    path.touch()
+    assert unused(path).name == "Master (2).wav"
+    (tmp_path / "Master (2).wav").touch()
+    assert unused(path).name == "Master (3).wav"
+    monkeypatch.setenv("HOME", str(tmp_path))
+    assert at_home(path) == "~/Master.wav" and at_home(tmp_path.parent) == str(tmp_path.parent)
+
+
+def test_python_and_qt_count_their_references(qapp: QApplication) -> None:
+    """A release of the bindings lost a reference to True at every emit, which ended the process in time."""
+    import sys
+
+    from PySide6.QtCore import QObject
+
+    class Teller(QObject):
+        said = Signal(bool)
+
+    teller = Teller()
+    before = sys.getrefcount(True)
+    for _ in range(500):
+        teller.said.emit(True)
+    assert abs(sys.getrefcount(True) - before) < 50
