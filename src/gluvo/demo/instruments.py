@@ -168,7 +168,7 @@ def accordion(random: Random, midi: float, length: float, velocity: float) -> Fl
     """Two reeds a few cents apart, opened by the bellows."""
     t = seconds(length)
     k = np.arange(1, 27)
-    k = k[k * pitch(midi) < 15000]
+    k = k[k * pitch(midi) < 11000]
     reed = (1.0 + 0.5 * (k % 2)) / k**1.05 * (1.0 + 1.2 * np.exp(-(((k * pitch(midi) - 1400) / 700) ** 2)))
     total = np.zeros(len(t))
     for cents in (-5.0 - random.random() * 2, 6.0 + random.random() * 2):
@@ -188,7 +188,7 @@ VOWELS = {
 
 
 def _vowel(name: str, freq: float, lift: float) -> Floats:
-    k = np.arange(1, int(14000 / freq) + 1)
+    k = np.arange(1, int(11000 / freq) + 1)
     f = k * freq
     level = np.zeros(len(k))
     for centre, height in zip(*VOWELS[name], strict=True):

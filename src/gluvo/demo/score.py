@@ -139,22 +139,22 @@ class Performance:
     def _drums(self, bar: Bar) -> None:
         r, b, energy = self.random, self.beat, bar.part.energy
         if energy > 0.28 or (bar.number % 2 == 0 and energy > 0.2):
-            self.put("Kick", bar.start, play.kick(r, self.velocity(0.45 + 0.5 * energy)))
+            self.put("Kick", bar.start, self.note(play.kick, self.velocity(0.45 + 0.5 * energy)))
         if energy > 0.65 and bar.number % 4 == 3:
-            self.put("Kick", bar.start + 2.5 * b, play.kick(r, self.velocity(0.6)))
+            self.put("Kick", bar.start + 2.5 * b, self.note(play.kick, self.velocity(0.6)))
         if energy > 0.35:
             for n, weight in ((1, 1.0), (2, 0.55 if energy < 0.7 else 0.75)):
                 if not (bar.last and n == 2):
                     self.put(
                         "Snare",
                         bar.start + n * b,
-                        play.snare(r, self.velocity((0.25 + 0.65 * energy) * weight)),
+                        self.note(play.snare, self.velocity((0.25 + 0.65 * energy) * weight)),
                     )
         if energy > 0.6 and bar.number % 4 == 1:
-            self.put("Snare", bar.start + 2.5 * b, play.snare(r, self.velocity(0.18)))
+            self.put("Snare", bar.start + 2.5 * b, self.note(play.snare, self.velocity(0.18)))
         if bar.last and energy > 0.25 and bar.part.name != "Out":
             for n, (stem, freq) in enumerate((("Tom high", 148.0), ("Tom high", 148.0), ("Tom low", 97.0))):
-                hit = play.tom(r, freq, self.velocity(0.55 + 0.12 * n))
+                hit = self.note(play.tom, freq, self.velocity(0.55 + 0.12 * n))
                 self.put(stem, bar.start + (1.5 + 0.5 * n) * b, hit)
         for n in range(6 if energy > 0.65 else 3):
             beat = n * (0.5 if energy > 0.65 else 1.0)
@@ -165,18 +165,22 @@ class Performance:
             self.put("Cymbals", bar.start, play.cymbal(r, 2.6, 0.95), 1.5)
 
     def _low(self, bar: Bar) -> None:
-        r, b, energy = self.random, self.beat, bar.part.energy
+        b, energy = self.beat, bar.part.energy
         if bar.part.name == "Intro" and bar.number < 4:
             return
         root = ROOTS[bar.chord]
         uneven = 1.75 if root in (28, 29) else 0.75 if root in (36, 38) else 1.0  # some notes bloom, some hide
         long = 2.7 * b if energy < 0.6 else 1.8 * b
-        self.put("Upright bass", bar.start, play.bass(r, root, long, self.velocity(0.55 + 0.35 * energy)), uneven)
+        self.put(
+            "Upright bass", bar.start, self.note(play.bass, root, long, self.velocity(0.55 + 0.35 * energy)), uneven
+        )
         if energy > 0.6:
-            self.put("Upright bass", bar.start + 2 * b, play.bass(r, root + 7, 0.9 * b, self.velocity(0.6)), 0.8)
+            self.put(
+                "Upright bass", bar.start + 2 * b, self.note(play.bass, root + 7, 0.9 * b, self.velocity(0.6)), 0.8
+            )
 
     def _middle(self, bar: Bar) -> None:
-        r, b, energy = self.random, self.beat, bar.part.energy
+        b, energy = self.beat, bar.part.energy
         notes = CHORDS[bar.chord]
         order = (0, 1, 2, 1, 2, 1) if bar.number % 2 == 0 else (2, 1, 0, 1, 0, 1)
         for n, k in enumerate(order):
@@ -201,7 +205,7 @@ class Performance:
         if energy > 0.42:
             for beat in (0.5, 1.5, 2.5) if energy > 0.7 else (1.5,):
                 for strum, k in enumerate(notes):
-                    string = play.pluck(r, k + 12, 0.7, 0.62, self.velocity(0.4 + 0.45 * energy))
+                    string = self.note(play.pluck, k + 12, 0.7, 0.62, self.velocity(0.4 + 0.45 * energy))
                     self.put("Plucked strings", bar.start + beat * b + 0.011 * strum, string)
 
     def _voices(self, part: Part, start: float) -> None:

@@ -171,9 +171,9 @@ def mastered(x: Audio, drive: float) -> Audio:
 
 def pier_lights() -> Audio:
     """Balanced, about −12.5 LUFS."""
-    return mastered(unmastered(PIER_LIGHTS, 60.0 / 158.0, 7, air=2.0, width=1.0), drive=8.18)
+    return mastered(unmastered(PIER_LIGHTS, 60.0 / 158.0, 7, air=2.0, width=1.0), drive=8.5)
 
 
 def cold_rope() -> Audio:
     """Brighter and wider, about −9.8 LUFS."""
-    return mastered(unmastered(COLD_ROPE, 60.0 / 168.0, 23, air=6.0, width=1.7), drive=13.59)
+    return mastered(unmastered(COLD_ROPE, 60.0 / 168.0, 23, air=6.0, width=1.7), drive=13.23)
