@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 import pytest
 import soundfile
+
+from gluvo.session.media import Material, Sound
+from gluvo.session.records import MIX, Bus, Media, Session, Stem
+from gluvo.steps import ChainItem
 
 pytest_plugins = ["tests.desk"]
 
@@ -35,6 +40,19 @@ def music(seconds: float = 6.0, rate: int = RATE, seed: int = 3) -> np.ndarray:
     x = (0.6 * hit + pad)[:, None] * np.array([1.0, 0.92]) + air
     x[:, 1] += 0.03 * np.sin(2 * np.pi * 517 * t)
     return x * swell[:, None] * 0.8
+
+
+def one(chain: Sequence[ChainItem], **view: object) -> Session:
+    """A session of one stem, `stem-1`, with a chain on its mix bus."""
+    stem = Stem(id="stem-1", name="Take", media=Media(path="x.wav", size=1, sha256="0" * 64))
+    mix = Bus(id=MIX, name="Mix bus", into="", chain=tuple(chain))
+    return Session(strips=(mix, stem), rate=RATE).looking(**view)
+
+
+def material(x: np.ndarray, rate: int = RATE, **others: np.ndarray) -> Material:
+    """Audio for sessions of one stem (see `one`), and of others by their ids."""
+    sounds = {key.replace("_", "-"): Sound(v.astype(np.float32), rate) for key, v in {"stem_1": x, **others}.items()}
+    return Material(rate, sounds, max(len(s.samples) for s in sounds.values()))
 
 
 @pytest.fixture

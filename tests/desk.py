@@ -38,12 +38,13 @@ def small_session(folder: Path) -> tuple[Session, Path]:
             Section(id="section-1", name="Verse", start=0.0, end=3.0),
             Section(id="section-2", name="Refrain", start=3.0, end=7.5),
         ),
-        chain=(
-            Trim(id="trim-1", gain=-6.0),
-            Glue(id="glue-1", ratio=3.0, threshold=-26.0, aim=2.0),
-            Limiter(id="limiter-1", drive=4.0, ceiling=-1.0),
-        ),
-    ).looking(section="section-2", step="glue-1", loop=True, position=3.0)
+    )
+    chain = (
+        Trim(id="trim-1", gain=-6.0),
+        Glue(id="glue-1", ratio=3.0, threshold=-26.0, aim=2.0),
+        Limiter(id="limiter-1", drive=4.0, ceiling=-1.0),
+    )
+    session = session.with_chain("mix", chain).looking(section="section-2", step="glue-1", loop=True, position=3.0)
     path = folder / "Harbour Take.gluvo"
     write_session(path, session)
     return session, path
@@ -69,7 +70,7 @@ class Desk:
 
     def open(self, path: Path) -> None:
         self.window.open_path(path)
-        self.wait(lambda: self.bench.audio.song is not None)
+        self.wait(lambda: self.bench.audio.material is not None)
         self.settle()
 
 

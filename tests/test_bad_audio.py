@@ -5,13 +5,18 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 import soundfile
 
 from gluvo.errors import AudioFileError
+from gluvo.render.machine import play_through
+from gluvo.render.plan import Plan
+from gluvo.render.song import Renderer
 from gluvo.session.create import new_session
-from gluvo.session.media import audio_files, read_sound, read_sum
+from gluvo.session.media import audio_files, read_material, read_sound
+from gluvo.session.tree import rows
 
 from .conftest import RATE, music, noise
 
@@ -86,13 +91,42 @@ def test_formats_that_are_taken(tmp_path: Path, suffix: str, subtype: str) -> No
     assert np.abs(sound.samples).max() == pytest.approx(np.abs(x).max(), rel=0.2)
 
 
-def test_stems_of_other_lengths_and_rates_are_summed(tmp_path: Path) -> None:
+def test_stems_of_other_lengths_rates_and_starts_are_summed(tmp_path: Path) -> None:
     a = written(tmp_path / "a.wav", np.full((RATE, 2), 0.25), subtype="FLOAT")
     b = written(tmp_path / "b.wav", np.full((22_050, 2), 0.5), 44_100, "FLOAT")
-    total = read_sum([a, b])
-    assert len(total.samples) == RATE
-    assert total.samples[10_000, 0] == pytest.approx(0.75, abs=1e-3)
-    assert total.samples[40_000, 0] == pytest.approx(0.25, abs=1e-6)
+    session = new_session([a, b], (), tmp_path, "ab")
+    late = msgspec.structs.replace(session.stems[1], offset=0.75)
+    session = session.with_strip(late)
+    material = read_material(session, tmp_path)
+    total = play_through(Plan(session).result, material)
+    assert session.rate == RATE and len(total) == round(1.25 * RATE)
+    assert total[10_000, 0] == pytest.approx(0.25, abs=1e-6)
+    assert total[40_000, 0] == pytest.approx(0.75, abs=1e-3)
+    assert total[55_000, 0] == pytest.approx(0.5, abs=1e-3)
+    assert np.abs(Renderer(material).song(session).result.audio - total).max() < 1e-6
+
+
+def test_folders_become_buses(tmp_path: Path) -> None:
+    for place in ("Drums/Shells/kick.wav", "Drums/Shells/snare.wav", "Drums/cymbals.wav", "bass.wav"):
+        (tmp_path / place).parent.mkdir(parents=True, exist_ok=True)
+        written(tmp_path / place, noise(0.2)[:, 0] if "bass" in place else noise(0.2))
+    session = new_session(audio_files(tmp_path), (), tmp_path, "x", tmp_path)
+    shown = {strip.name: (depth, strip.is_mono) for strip, depth in rows(session)}
+    assert shown == {
+        "bass": (1, True), "cymbals": (2, False), "kick": (3, False), "snare": (3, False), "Shells": (2, False),
+        "Drums": (1, False), "Mix bus": (0, False),
+    }  # fmt: skip
+    assert session.view.page == "buses"
+
+
+def test_a_missing_stem_is_told_and_the_rest_plays(tmp_path: Path) -> None:
+    a, b = written(tmp_path / "a.wav", noise(0.3)), written(tmp_path / "b.wav", noise(0.3))
+    session = new_session([a, b], (), tmp_path, "ab")
+    b.unlink()
+    material = read_material(session, tmp_path)
+    assert list(material.missing) == [session.stems[1].id] and "was not found" in material.missing[session.stems[1].id]
+    alone = Renderer(material).song(session).result.audio
+    assert np.array_equal(alone, read_sound(a).samples)
 
 
 def test_folders(tmp_path: Path) -> None:

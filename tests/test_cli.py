@@ -33,8 +33,8 @@ def session(tmp_path: Path, mix_file: Path, reference_file: Path) -> Path:
 def test_from_a_mix_to_a_checked_file(session: Path) -> None:
     raw = json.loads(session.read_text())
     jsonschema.validate(raw, json.loads(gluvo("schema").stdout))
-    assert raw["sources"][0]["path"] == "Harbour Take.wav" and len(raw["references"]) == 1
-    raw["chain"] = [{"step": "limiter", "id": "l", "drive": 3.0, "ceiling": -1.0}]
+    assert raw["strips"][1]["media"]["path"] == "Harbour Take.wav" and len(raw["references"]) == 1
+    raw["strips"][0]["chain"] = [{"step": "limiter", "id": "l", "drive": 3.0, "ceiling": -1.0}]
     session.write_text(json.dumps(raw))
     out = session.with_name("master.flac")
     done = gluvo("render", session, "--out", out, "--rate", 44100, "--bits", 16, "--json")

@@ -11,22 +11,22 @@ import soundfile
 from gluvo.deliver.targets import TARGETS, shortfalls, target_named
 from gluvo.deliver.write import file_name, write_deliverable
 from gluvo.dsp.dither import Tpdf
-from gluvo.errors import Cancelled, WriteError
+from gluvo.errors import AudioFileError, Cancelled, WriteError
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import trace_of
 from gluvo.render.chain import run_chain
-from gluvo.session.media import Sound
+from gluvo.session.media import Material
 from gluvo.session.records import Deliverable
 from gluvo.steps import Limiter, Step, Trim
 
-from .conftest import RATE, music, noise, sine
+from .conftest import RATE, material, music, noise, one, sine
 
 CHAIN: list[Step] = [Trim(id="t", gain=-2.0), Limiter(id="l", drive=9.0, ceiling=-1.0)]
 
 
 @pytest.fixture(scope="module")
-def song() -> Sound:
-    return Sound(music(4.0).astype(np.float32), RATE)
+def song() -> Material:
+    return material(music(4.0))
 
 
 def deliverable(**changes: object) -> Deliverable:
@@ -37,31 +37,31 @@ def deliverable(**changes: object) -> Deliverable:
     ("format", "bits"), [("wav", "16"), ("wav", "24"), ("wav", "32f"), ("flac", "16"), ("flac", "24")]
 )
 @pytest.mark.parametrize("rate", [0, 44_100, 96_000])
-def test_every_format_and_rate(tmp_path: Path, song: Sound, format: str, bits: str, rate: int) -> None:
+def test_every_format_and_rate(tmp_path: Path, song: Material, format: str, bits: str, rate: int) -> None:
     path = tmp_path / f"x.{format}"
-    written = write_deliverable(song, CHAIN, deliverable(format=format, bits=bits, rate=rate), path)
+    written = write_deliverable(song, one(CHAIN), deliverable(format=format, bits=bits, rate=rate), path)
     info = soundfile.info(path)
     assert (info.samplerate, info.channels) == (rate or RATE, 2)
     assert info.subtype == {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
     assert info.frames == pytest.approx(4.0 * (rate or RATE), abs=2)
     assert written.figures.true_peak <= -1.0 + 0.05
-    own = figures_of(trace_of(run_chain(CHAIN, song.samples, RATE), RATE))
+    own = figures_of(trace_of(run_chain(CHAIN, song.sounds["stem-1"].samples, RATE), RATE))
     assert written.figures.integrated == pytest.approx(own.integrated, abs=0.05)
 
 
-def test_whole_numbers_are_within_half_a_step(tmp_path: Path, song: Sound) -> None:
-    master = run_chain(CHAIN, song.samples, RATE)
+def test_whole_numbers_are_within_half_a_step(tmp_path: Path, song: Material) -> None:
+    master = run_chain(CHAIN, song.sounds["stem-1"].samples, RATE)
     for bits in (16, 24):
-        write_deliverable(song, CHAIN, deliverable(bits=str(bits)), tmp_path / "x.wav")
+        write_deliverable(song, one(CHAIN), deliverable(bits=str(bits)), tmp_path / "x.wav")
         read = soundfile.read(tmp_path / "x.wav")[0]
         assert np.abs(read - master).max() <= 0.5000001 * 2.0 ** (1 - bits)
-    write_deliverable(song, CHAIN, deliverable(bits="32f"), tmp_path / "x.wav")
+    write_deliverable(song, one(CHAIN), deliverable(bits="32f"), tmp_path / "x.wav")
     assert np.array_equal(soundfile.read(tmp_path / "x.wav", dtype="float32")[0], master.astype(np.float32))
 
 
 def test_conversion_does_not_pass_the_ceiling(tmp_path: Path) -> None:
-    harsh = Sound(noise(2.0, 0.3).astype(np.float32), RATE)
-    written = write_deliverable(harsh, CHAIN, deliverable(rate=44_100), tmp_path / "x.wav")
+    harsh = material(noise(2.0, 0.3))
+    written = write_deliverable(harsh, one(CHAIN), deliverable(rate=44_100), tmp_path / "x.wav")
     assert written.mended > 0.0
     assert written.figures.true_peak <= -1.0 + 0.05
 
@@ -80,15 +80,15 @@ def test_tpdf_dither_is_what_it_is_called() -> None:
 
 def test_dither_frees_the_error_from_the_signal(tmp_path: Path) -> None:
     """A tone a third of a step high is lost by rounding and kept by dither."""
-    faint = Sound((sine(1000, 4.0) * 0.33 * 2.0**-15).astype(np.float32), RATE)
+    faint = material(sine(1000, 4.0) * 0.33 * 2.0**-15)
     for dither, kept in (("none", False), ("tpdf", True)):
-        write_deliverable(faint, [], deliverable(bits="16", dither=dither), tmp_path / "x.wav")
+        write_deliverable(faint, one([]), deliverable(bits="16", dither=dither), tmp_path / "x.wav")
         read = soundfile.read(tmp_path / "x.wav")[0][:, 0]
         level = abs(np.mean(read * np.exp(-2j * np.pi * 1000 * np.arange(len(read)) / RATE))) * 2
         assert bool(level == pytest.approx(0.33 * 2.0**-15, rel=0.05)) is kept
 
 
-def test_cancelling_leaves_nothing(tmp_path: Path, song: Sound) -> None:
+def test_cancelling_leaves_nothing(tmp_path: Path, song: Material) -> None:
     old = tmp_path / "x.wav"
     old.write_bytes(b"the old one")
     for limit in (0.1, 0.5, 0.85):
@@ -98,11 +98,11 @@ def test_cancelling_leaves_nothing(tmp_path: Path, song: Sound) -> None:
                 raise Cancelled("stopped")
 
         with pytest.raises(Cancelled):
-            write_deliverable(song, CHAIN, deliverable(), old, progress)
+            write_deliverable(song, one(CHAIN), deliverable(), old, progress)
         assert [p.name for p in tmp_path.iterdir()] == ["x.wav"] and old.read_bytes() == b"the old one"
 
 
-def test_a_full_disk_leaves_nothing(tmp_path: Path, song: Sound) -> None:
+def test_a_full_disk_leaves_nothing(tmp_path: Path, song: Material) -> None:
     import resource
     import signal
 
@@ -111,17 +111,20 @@ def test_a_full_disk_leaves_nothing(tmp_path: Path, song: Sound) -> None:
     resource.setrlimit(resource.RLIMIT_FSIZE, (50_000, hard))
     try:
         with pytest.raises(WriteError, match="could not be written"):
-            write_deliverable(song, CHAIN, deliverable(), tmp_path / "x.wav")
+            write_deliverable(song, one(CHAIN), deliverable(), tmp_path / "x.wav")
     finally:
         resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
     assert not list(tmp_path.iterdir())
 
 
-def test_refusals(tmp_path: Path, song: Sound) -> None:
+def test_refusals(tmp_path: Path, song: Material) -> None:
     with pytest.raises(WriteError, match="FLAC"):
-        write_deliverable(song, CHAIN, deliverable(format="flac", bits="32f"), tmp_path / "x.flac")
+        write_deliverable(song, one(CHAIN), deliverable(format="flac", bits="32f"), tmp_path / "x.flac")
+    part = Material(RATE, {}, song.frames, {"stem-1": "Take.wav was not found in Quay."})
+    with pytest.raises(AudioFileError, match=r"Nothing was written.*Take\.wav was not found"):
+        write_deliverable(part, one(CHAIN), deliverable(), tmp_path / "x.wav")
     with pytest.raises(WriteError, match="cannot be written to"):
-        write_deliverable(song, CHAIN, deliverable(), tmp_path / "no" / "x.wav")
+        write_deliverable(song, one(CHAIN), deliverable(), tmp_path / "no" / "x.wav")
 
 
 def test_names_are_safe() -> None:

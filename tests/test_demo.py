@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from gluvo.advise.aim import find_threshold
+from gluvo.advise.hold import held_session
 from gluvo.demo.score import STEMS, Part
 from gluvo.demo.session import demo_session
 from gluvo.demo.song import performed
@@ -18,8 +18,10 @@ from gluvo.measure.stereo import stereo_bands
 from gluvo.measure.trace import Span, trace_of
 from gluvo.render.chain import no_progress
 from gluvo.render.song import Renderer
-from gluvo.session.media import place_of, read_sound, read_sum
+from gluvo.session.media import place_of, read_material, read_sound
+from gluvo.session.records import Bus
 from gluvo.session.store import read_session
+from gluvo.session.tree import rows
 from gluvo.steps import Glue
 
 
@@ -30,7 +32,7 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def test_the_song(demo: Path) -> None:
     session = read_session(demo).session
-    sound = read_sum([place_of(m, demo.parent) for m in session.sources])
+    sound = read_sound(demo.parent / "Ferry Hours (rough print).wav")
     trace = trace_of(sound.samples, sound.rate)
     whole = figures_of(trace)
     assert sound.rate == 48_000 and 70 <= sound.seconds <= 80
@@ -39,15 +41,32 @@ def test_the_song(demo: Path) -> None:
     loud = {s.name: figures_of(trace, Span(s.start, s.end)).integrated for s in session.sections}
     assert max(loud, key=lambda k: loud[k]) == "Last chorus" and loud["Intro"] < loud["Verse 1"] < loud["Chorus 1"]
     assert session.view.loop and session.section(session.view.section).name == "Last chorus"  # type: ignore[union-attr]
-    glue = session.step("glue-1")
-    assert isinstance(glue, Glue)
     section = session.section(session.view.section)
     assert section is not None
-    renderer = Renderer(sound, "demo")
-    found = find_threshold(glue, renderer.song(session.chain[:1]).result, Span(section.start, section.end))
-    assert found.value == pytest.approx(glue.threshold, abs=0.1)
     hits = find_onsets(sound.samples[int(section.start * 48_000) : int(section.end * 48_000)], 48_000)
     assert len(hits) > 20
+
+
+def test_it_is_glued_as_it_says(demo: Path) -> None:
+    session = read_session(demo).session
+    assert [(s.name, depth) for s, depth in rows(session) if isinstance(s, Bus)] == [
+        ("Shells", 2), ("Drums", 1), ("Low", 1), ("Mallets & reeds", 1), ("Voices", 1), ("Mix bus", 0)
+    ]  # fmt: skip
+    renderer = Renderer(read_material(session, demo.parent))
+    section = session.section(session.view.section)
+    assert section is not None
+    span = Span(section.start, section.end)
+    held = held_session(renderer, session, span)
+    for item in session.items:
+        if isinstance(item, Glue):
+            assert held.step(item.id).threshold == pytest.approx(item.threshold, abs=0.01)  # type: ignore[union-attr]
+            joint = renderer.section(session, span).joint(item.id)
+            assert joint is not None and joint.mean_reduction(span) == pytest.approx(item.aim, abs=0.05), item.id
+    assert held.item("lane-1") == session.item("lane-1")
+    rough = read_sound(demo.parent / "Ferry Hours (rough print).wav").samples
+    assert np.abs(renderer.section(session, span).untouched.heard_in(span) - rough[
+        round(span.start * 48_000) : round(span.end * 48_000)
+    ]).max() < 1e-5  # fmt: skip
 
 
 def test_the_references(demo: Path) -> None:

@@ -13,7 +13,7 @@ from gluvo.desk.chart import Axis
 from gluvo.desk.deliver_page import at_home, unused
 from gluvo.desk.parts import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
 from gluvo.desk.target_panel import LiveLevels
-from gluvo.desk.views import CaughtView, HitsView, ReductionView, ToneView, TransferView, calm
+from gluvo.desk.views import CaughtView, HitsView, LaneView, ReductionView, SpreadView, ToneView, TransferView, calm
 from gluvo.measure.hits import hits_of
 from gluvo.measure.overview import Reduction, ReductionTracer
 from gluvo.measure.spectrum import spectrum
@@ -111,8 +111,10 @@ def test_views_show_what_they_are_given(qtbot: QtBot, qapp: QApplication) -> Non
     assert hits is not None
     tones = [spectrum(music(3.0, seed=n), RATE) for n in range(3)]
     views = {
-        HitsView: lambda v, n: v.show_hits(hits if n else None, 20.0, 2.0, "Refrain"),
+        HitsView: lambda v, n: v.show_hits(hits if n else None, 20.0, "Refrain"),
         TransferView: lambda v, n: v.show_glue(Glue(ratio=2.0 + n, threshold=-20.0), trace),
+        SpreadView: lambda v, n: v.show_spread(reduction.mean if n else np.zeros(0), 2.0, 2.1),
+        LaneView: lambda v, n: v.show_lane(trace, trace.scaled(0.1 + 0.2 * n), trace.scaled(1.2), Span(0.0, 6.0)),
         ReductionView: lambda v, n: v.show_reduction(reduction if n else None, Span(1.0, 4.0), 0.0, 2.0, 2.1),
         CaughtView: lambda v, n: v.show_peaks(trace if n else None, Span(0.0, 6.0), 6.0, -1.0, True),
         ToneView: lambda v, n: v.show_tone(tones[0] if n else None, tones[1:]),
@@ -148,6 +150,7 @@ def test_live_levels_hold_peaks_and_measure_loudness() -> None:
             np.array([power]),
             np.zeros((1, 32)),
             np.zeros((1, 32)),
+            np.zeros((1, 4, 2)),
         )
 
     live = LiveLevels()

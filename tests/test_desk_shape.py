@@ -208,7 +208,7 @@ def test_every_step_and_the_source_have_an_editor_that_shows_something(desk: Des
     trim = desk.session.chain[0]
     song = desk.bench.picture.song_render
     assert isinstance(trim, Trim) and song is not None
-    assert song.joints[1].figures().true_peak == pytest.approx(-6.0, abs=0.06)
+    assert song.joint(trim.id).figures().true_peak == pytest.approx(-6.0, abs=0.06)
 
 
 def test_a_switch_and_a_choice_reach_the_sound(desk: Desk) -> None:

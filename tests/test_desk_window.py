@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 import soundfile
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
-from PySide6.QtGui import QDropEvent
-from PySide6.QtWidgets import QMessageBox
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent, QMouseEvent
+from PySide6.QtWidgets import QApplication, QLineEdit, QMessageBox, QWidget
 
 from gluvo.desk.window import Window
 from gluvo.desk.workbench import Workbench
@@ -28,6 +28,15 @@ def drop(desk: Desk, *paths: Path) -> None:
     desk.window.dropEvent(event)
 
 
+def move(widget: QWidget, x: float, y: float, modifier: Qt.KeyboardModifier) -> None:
+    """A mouse move with the left button held."""
+    place = QPointF(x, y)
+    QApplication.sendEvent(widget, QMouseEvent(
+        QEvent.Type.MouseMove, place, widget.mapToGlobal(place), Qt.MouseButton.NoButton, Qt.MouseButton.LeftButton,
+        modifier,
+    ))  # fmt: skip
+
+
 def test_keys_choose_what_is_heard(desk: Desk) -> None:
     for n, path in enumerate(("result", "untouched", "step_out", "change", "reference-1"), start=1):
         action = next(a for a in desk.window.actions() if a.shortcut().toString() == str(n))
@@ -42,7 +51,7 @@ def test_keys_choose_what_is_heard(desk: Desk) -> None:
     song, span = desk.bench.picture.song_render, desk.bench.span
     assert song is not None
     heard = song.result.figures(span).integrated + gains["result"]
-    assert heard == pytest.approx(song.source.figures(span).integrated + gains["untouched"], abs=0.01)
+    assert heard == pytest.approx(song.untouched.figures(span).integrated + gains["untouched"], abs=0.01)
     assert heard == pytest.approx(
         desk.bench.audio.reference_figures["reference-1"].integrated + gains["reference-1"], abs=0.01
     )
@@ -87,12 +96,67 @@ def test_sections_from_the_song(desk: Desk) -> None:
     desk.window.timeline.zoom_to(None)
     desk.window.timeline._set_view(1.0, 2.0)
     desk.window.section_from_view()
-    made = desk.session.sections[-1]
-    assert (made.start, made.end) == (1.0, 3.0) and desk.session.view.section == made.id
-    desk.window.choose_section(1)
-    assert desk.session.view.section == ""
-    desk.window.choose_section(1)
+    made = desk.session.section(desk.session.view.section)
+    assert made is not None and (made.start, made.end) == (1.0, 3.0)
+    assert [s.start for s in desk.session.sections] == [0.0, 1.0, 3.0]
+    desk.window.choose_section(-1)
     assert desk.session.view.section == "section-1"
+    desk.window.choose_section(-1)
+    assert desk.session.view.section == ""
+    desk.window.section_from_loudest(2.0)
+    loudest = desk.session.section(desk.session.view.section)
+    assert loudest is not None and loudest.end - loudest.start == pytest.approx(2.0)
+
+
+def test_section_edges_are_dragged_and_snap(desk: Desk) -> None:
+    line = desk.window.timeline
+    y = 12
+
+    def drag(start: float, end: float, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        desk.bot.mousePress(line, Qt.MouseButton.LeftButton, modifier, QPoint(round(line._x(start)), y))
+        move(line, line._x(end), y, modifier)
+        desk.bot.mouseRelease(line, Qt.MouseButton.LeftButton, modifier, QPoint(round(line._x(end)), y))
+
+    drag(3.0, 3.3)
+    first, second = desk.session.sections
+    assert first.end == second.start == pytest.approx(3.3, abs=0.03)  # edges that touch move as one
+    song = desk.bench.picture.song_render
+    assert song is not None
+    mono = song.untouched.audio.sum(axis=1)
+    at = round(first.end * RATE)
+    assert mono[at - 1] * mono[at] <= 0 or mono[at] * mono[at + 1] <= 0
+    assert desk.bench.document.undo_name == "Move section edge"
+    drag(first.end, 3.6, Qt.KeyboardModifier.ControlModifier)  # the hits of the test song are at every half second
+    assert desk.session.sections[0].end == pytest.approx(3.5, abs=0.004)
+    desk.bench.document.undo()
+    desk.bench.document.undo()
+    assert desk.session.sections[0].end == 3.0
+
+
+def test_sections_are_marked_renamed_removed_and_exchanged(desk: Desk, tmp_path: Path) -> None:
+    line = desk.window.timeline
+    shift = Qt.KeyboardModifier.ShiftModifier
+    desk.bot.mousePress(line, Qt.MouseButton.LeftButton, shift, QPoint(round(line._x(5.0)), 60))
+    move(line, line._x(6.0), 60, shift)
+    desk.bot.mouseRelease(line, Qt.MouseButton.LeftButton, shift, QPoint(round(line._x(6.0)), 60))
+    made = desk.session.section(desk.session.view.section)
+    assert made is not None and made.start == pytest.approx(5.0, abs=0.03) and made.end == pytest.approx(6.0, abs=0.03)
+    line.rename(made.id)
+    field = line.findChild(QLineEdit)
+    assert field is not None
+    field.clear()
+    desk.bot.keyClicks(field, "Coda")
+    desk.bot.keyClick(field, Qt.Key.Key_Return)
+    assert desk.session.section(made.id).name == "Coda"  # type: ignore[union-attr]
+    desk.window.export_sections(tmp_path / "s.csv")
+    assert (tmp_path / "s.csv").read_text().splitlines()[0] == "name,start,end"
+    line.remove(made.id)
+    assert desk.session.section(made.id) is None and desk.session.view.section == ""
+    desk.window.import_sections(tmp_path / "s.csv")
+    assert [s.name for s in desk.session.sections] == ["Verse", "Refrain", "Coda"]
+    (tmp_path / "bad.csv").write_text("Verse,1,x\n")
+    desk.window.import_sections(tmp_path / "bad.csv")
+    assert "section 1 needs" in desk.window.notice.text.text() and len(desk.session.sections) == 3
 
 
 def test_everything_is_found_again(desk: Desk, tmp_path: Path) -> None:
@@ -113,7 +177,7 @@ def test_own_files_by_drop(empty_desk: Desk, tmp_path: Path) -> None:
     soundfile.write(mix, music(5.0), RATE, "PCM_24")
     soundfile.write(other, music(4.0, 44_100), 44_100, "PCM_16")
     drop(desk, mix)
-    desk.wait(lambda: desk.bench.audio.song is not None)
+    desk.wait(lambda: desk.bench.audio.material is not None)
     desk.settle()
     assert desk.session.name == "Quay" and desk.session.sections[0].name == "Loudest"
     drop(desk, other)
@@ -124,14 +188,14 @@ def test_own_files_by_drop(empty_desk: Desk, tmp_path: Path) -> None:
     assert desk.window.save() and (tmp_path / "Quay.gluvo").exists()
 
 
-def test_stems_by_drop_are_summed(empty_desk: Desk, tmp_path: Path) -> None:
+def test_a_dropped_folder_becomes_stems(empty_desk: Desk, tmp_path: Path) -> None:
     folder = tmp_path / "Stems"
     folder.mkdir()
     for n in range(2):
         soundfile.write(folder / f"{n}.wav", music(3.0, seed=n) * 0.4, RATE, "FLOAT")
     drop(empty_desk, folder)
-    empty_desk.wait(lambda: empty_desk.bench.audio.song is not None)
-    assert len(empty_desk.session.sources) == 2
+    empty_desk.wait(lambda: empty_desk.bench.audio.material is not None)
+    assert len(empty_desk.session.stems) == 2
 
 
 def test_bad_files_are_told_and_change_nothing(desk: Desk, tmp_path: Path) -> None:
@@ -162,11 +226,11 @@ def test_missing_audio_is_asked_for(empty_desk: Desk, tmp_path: Path) -> None:
     desk = empty_desk
     desk.window.open_path(path)
     desk.wait(lambda: "Harbour Take.wav" in desk.window.notice.text.text())
-    assert desk.window.notice.act.isVisible() and desk.bench.audio.song is None
+    assert desk.window.notice.act.isVisible() and desk.bench.audio.material is None
     desk.window.relocate("Harbour Take.wav", tmp_path / "Moved.wav")
-    desk.wait(lambda: desk.bench.audio.song is not None)
+    desk.wait(lambda: desk.bench.audio.material is not None)
     desk.settle()
-    assert desk.session.sources[0].path == "Moved.wav"
+    assert desk.session.stems[0].media.path == "Moved.wav"
 
 
 def test_recovery_after_a_crash(empty_desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -228,6 +292,15 @@ def test_undo_and_redo_are_named_in_the_menu(desk: Desk) -> None:
     assert desk.window.menus.undo.text() == "Undo Trim gain"
     desk.window.menus.undo.trigger()
     assert desk.window.menus.redo.text() == "Redo Trim gain" and desk.session.step("trim-1").gain == -6.0  # type: ignore[union-attr]
+
+
+def test_menus_act_on_the_session_that_is_open(desk: Desk) -> None:
+    keys = {a.shortcut().toString(): a for a in desk.window.actions()}
+    for key, page in (("Ctrl+1", "buses"), ("Ctrl+3", "deliver"), ("Ctrl+2", "shape")):
+        keys[key].trigger()
+        assert desk.session.view.page == page and desk.window.pages.currentWidget() is getattr(desk.window, page)
+    keys["Alt+3"].trigger()
+    assert desk.session.view.monitor == "side"
 
 
 def test_everything_has_a_tooltip_and_a_key(desk: Desk) -> None:

@@ -11,11 +11,11 @@ from gluvo.dsp.filters import bell, low_cut, response, tilt
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
 from gluvo.render.chain import Chain, run_chain
-from gluvo.render.song import Renderer
-from gluvo.session.media import Sound
+from gluvo.render.song import Joint, Renderer
+from gluvo.session.records import Media, Stem
 from gluvo.steps import Glue, Trim
 
-from .conftest import RATE, music, noise, sine
+from .conftest import RATE, material, music, noise, one, sine
 
 
 def square(level_db: float, seconds: float) -> np.ndarray:
@@ -34,8 +34,9 @@ def reduction_of(step: Glue, x: np.ndarray) -> np.ndarray:
     return np.concatenate(parts)
 
 
+@pytest.mark.parametrize("feed_back", [False, True])
 @pytest.mark.parametrize(("ratio", "knee"), [(2.0, 0.0), (4.0, 0.0), (2.0, 12.0), (20.0, 6.0)])
-def test_static_curve(ratio: float, knee: float) -> None:
+def test_static_curve(ratio: float, knee: float, feed_back: bool) -> None:
     for level in (-40.0, -27.0, -24.0, -20.0, -12.0, -3.0):
         over = level + 24.0
         if 2 * over <= -knee:
@@ -45,7 +46,8 @@ def test_static_curve(ratio: float, knee: float) -> None:
         else:
             theory = (1 - 1 / ratio) * over
         x = square(level, 0.6)
-        y = run_chain([Glue(ratio=ratio, knee=knee, threshold=-24.0, attack=5.0, release=50.0)], x, RATE)
+        step = Glue(ratio=ratio, knee=knee, threshold=-24.0, attack=5.0, release=50.0, feed_back=feed_back)
+        y = run_chain([step], x, RATE)
         assert 20 * np.log10(abs(x[-1, 0] / y[-1, 0])) == pytest.approx(theory, abs=0.05)
 
 
@@ -57,17 +59,69 @@ def test_limit_and_range() -> None:
     assert 20 * np.log10(abs(bounded[-1, 0])) == pytest.approx(-10.0, abs=0.05)
 
 
+@pytest.mark.parametrize("feed_back", [False, True])
 @pytest.mark.parametrize("mode", [0.0, 100.0])
 @pytest.mark.parametrize(("attack", "release"), [(1.0, 50.0), (10.0, 100.0), (40.0, 30.0), (300.0, 300.0)])
-def test_time_constants(attack: float, release: float, mode: float) -> None:
+def test_time_constants(attack: float, release: float, mode: float, feed_back: bool) -> None:
     x = np.concatenate([square(-60, 0.2), square(-10, 3.0), square(-60, 3.0)])
-    step = Glue(ratio=20.0, knee=0.0, threshold=-30.0, attack=attack, release=release, auto_release=0.0, link=mode)
+    step = Glue(
+        ratio=20.0, knee=0.0, threshold=-30.0, attack=attack, release=release, auto_release=0.0, link=mode,
+        feed_back=feed_back,
+    )  # fmt: skip
     r = reduction_of(step, x)
     full = 20.0 * (1 - 1 / 20)
     rise = np.argmax(r > full * (1 - np.exp(-1))) - 0.2 * RATE
     fall = np.argmax(r[int(3.2 * RATE) :] < full * np.exp(-1))
     assert rise / RATE * 1000 == pytest.approx(attack, rel=0.05)
     assert fall / RATE * 1000 == pytest.approx(release, rel=0.05)
+
+
+def test_feeding_back_is_softer_at_first_and_quicker_on_the_way() -> None:
+    """In the knee the loop pulls less, so small reductions set in later; over the threshold it lets go sooner."""
+    settings = {"ratio": 4.0, "knee": 20.0, "threshold": -24.0, "attack": 20.0, "release": 200.0}
+    x = np.concatenate([square(-60, 0.1), square(-28, 0.5)])
+    ahead, back = (reduction_of(Glue(**settings, feed_back=fb), x) for fb in (False, True))  # type: ignore[arg-type]
+    assert ahead[-1] == pytest.approx(back[-1], abs=0.05) and back[-1] > 0.3
+    at = int(0.115 * RATE)
+    assert back[at] < 0.7 * ahead[at]
+    x = np.concatenate([square(-4, 0.5), square(-14, 0.4)])
+    settings |= {"knee": 0.0}
+    ahead, back = (reduction_of(Glue(**settings, feed_back=fb), x) for fb in (False, True))  # type: ignore[arg-type]
+    at = int(0.6 * RATE)
+    assert back[at] < ahead[at] - 1.0 and back[-1] == pytest.approx(ahead[-1], abs=1.2)
+
+
+def test_feeding_back_never_runs_away() -> None:
+    for step in (
+        Glue(limit=True, knee=0.0, threshold=-50.0, attack=0.02, release=5.0, feed_back=True),
+        Glue(ratio=20.0, threshold=-40.0, attack=0.02, release=5.0, tilt=6.0, bell_gain=18.0, feed_back=True),
+        Glue(ratio=20.0, threshold=-40.0, attack=0.02, rms=50.0, mode="mid_side", link=30.0, feed_back=True),
+    ):
+        r = reduction_of(step, noise(2.0, 0.4))
+        assert np.isfinite(r).all() and r.max() <= 60.0 and r[RATE:].mean() > 3.0
+
+
+def test_a_key_drives_the_reduction() -> None:
+    x, key = square(-10.0, 1.0), np.concatenate([square(-60, 0.5), square(-8, 0.5)])
+    renderer = Renderer(material(x, key=key))
+    keyed = Stem(id="key", name="Key", media=Media(path="k.wav", size=1, sha256="1" * 64), mute=True)
+    session = one([Glue(id="g", key="key", ratio=4.0, threshold=-30.0, knee=0.0, attack=0.1)])
+    session = session.replace(strips=(*session.strips, keyed))
+    out = renderer.song(session).result.audio
+    assert np.array_equal(out[: int(0.45 * RATE)], x[: int(0.45 * RATE)].astype(np.float32))
+    assert 20 * np.log10(abs(out[-1, 0])) == pytest.approx(-10.0 - 22.0 * 0.75, abs=0.05)
+    found = find_threshold(
+        msgspec.structs.replace(session.step("g"), aim=3.0), source(renderer), Span(0.6, 1.0),  # type: ignore[type-var]
+        key=renderer.joint(renderer.plan(session).keys["g"]),
+    )  # fmt: skip
+    assert found.met and found.value == pytest.approx(-8.0 - 4.0, abs=0.1)
+
+
+def test_the_aim_is_met_when_feeding_back(renderer: Renderer) -> None:
+    span, glue = Span(9.0, 15.0), Glue(id="g", ratio=3.0, aim=2.5, low_cut=80.0, feed_back=True)
+    found = find_threshold(glue, source(renderer), span)
+    song = renderer.song(one([msgspec.structs.replace(glue, threshold=found.value)]))
+    assert found.met and song.joint("g").mean_reduction(span) == pytest.approx(2.5, abs=0.05)  # type: ignore[union-attr]
 
 
 def test_auto_release_lets_single_hits_go_but_holds_dense_parts() -> None:
@@ -132,7 +186,11 @@ def test_look_ahead_reduces_before_the_hit() -> None:
 
 @pytest.fixture(scope="module")
 def renderer() -> Renderer:
-    return Renderer(Sound(music(16.0).astype(np.float32), RATE), "music")
+    return Renderer(material(music(16.0)))
+
+
+def source(renderer: Renderer) -> Joint:
+    return renderer.joint(renderer.plan(one([])).result)
 
 
 @pytest.mark.parametrize("aim", [0.5, 2.0, 6.0])
@@ -140,23 +198,23 @@ def renderer() -> Renderer:
 def test_aim_is_met(renderer: Renderer, aim: float, ratio: float) -> None:
     span = Span(9.0, 15.0)
     glue = Glue(id="g", ratio=ratio, aim=aim, low_cut=80.0, look_ahead=2.0, attack=15.0)
-    found = find_threshold(glue, renderer.source(), span)
-    song = renderer.song([msgspec.structs.replace(glue, threshold=found.value)])
+    found = find_threshold(glue, source(renderer), span)
+    song = renderer.song(one([msgspec.structs.replace(glue, threshold=found.value)]))
     reached = song.joint("g").mean_reduction(span)  # type: ignore[union-attr]
     assert found.met
     assert reached == pytest.approx(aim, abs=0.05)
 
 
 def test_an_aim_out_of_reach_says_so(renderer: Renderer) -> None:
-    found = find_threshold(Glue(id="g", ratio=1.2, aim=20.0), renderer.source(), None)
+    found = find_threshold(Glue(id="g", ratio=1.2, aim=20.0), source(renderer), None)
     assert not found.met and found.value == -60.0 and found.reached < 20.0
 
 
 def test_quiet_parts_do_not_count() -> None:
     x = np.concatenate([music(6.0), music(6.0) * 1e-4]).astype(np.float32)
-    half, whole = Renderer(Sound(x[: 6 * RATE], RATE), "a"), Renderer(Sound(x, RATE), "b")
+    half, whole = Renderer(material(x[: 6 * RATE])), Renderer(material(x))
     glue = Glue(id="g", ratio=3.0, aim=3.0)
-    thresholds = [find_threshold(glue, r.source(), None).value for r in (half, whole)]
+    thresholds = [find_threshold(glue, source(r), None).value for r in (half, whole)]
     assert thresholds[0] == pytest.approx(thresholds[1], abs=0.2)
 
 
@@ -164,9 +222,9 @@ def test_quiet_parts_do_not_count() -> None:
 def test_held_loudness(renderer: Renderer, mix: float) -> None:
     span = Span(9.0, 15.0)
     glue = Glue(id="g", ratio=4.0, threshold=-30.0, mix=mix)
-    found = find_makeup(glue, renderer.source(), span)
-    song = renderer.song([msgspec.structs.replace(glue, makeup=found.value)])
-    before, after = song.source.figures(span).integrated, song.result.figures(span).integrated
+    found = find_makeup(glue, source(renderer), span)
+    song = renderer.song(one([msgspec.structs.replace(glue, makeup=found.value)]))
+    before, after = song.untouched.figures(span).integrated, song.result.figures(span).integrated
     assert found.value > 0.5
     assert after == pytest.approx(before, abs=0.05)
 
@@ -174,8 +232,8 @@ def test_held_loudness(renderer: Renderer, mix: float) -> None:
 def test_mean_reduction_is_that_of_the_gain(renderer: Renderer) -> None:
     """What the ledger says was taken off is what the sound lost."""
     x = square(-10.0, 4.0)
-    song = Renderer(Sound(x.astype(np.float32), RATE), "square").song(
-        [Trim(id="t"), Glue(id="g", ratio=4.0, threshold=-30.0, knee=0.0, attack=0.1)]
+    song = Renderer(material(x)).song(
+        one([Trim(id="t"), Glue(id="g", ratio=4.0, threshold=-30.0, knee=0.0, attack=0.1)])
     )
     lost = figures_of(trace_of(x, RATE), Span(1, 3)).rms - song.result.figures(Span(1, 3)).rms
     assert song.joint("g").mean_reduction(Span(1, 3)) == pytest.approx(lost, abs=0.01)  # type: ignore[union-attr]

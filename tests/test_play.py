@@ -15,10 +15,10 @@ from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.host import RECORD, RemoteEngine
 from gluvo.play.process import Host
 from gluvo.render.chain import run_chain
-from gluvo.session.media import Sound
+from gluvo.session.media import Material, Sound
 from gluvo.steps import Glue, Limiter, Step, Trim
 
-from .conftest import RATE, music, noise, sine
+from .conftest import RATE, material, music, noise, one, sine
 
 STEPS: list[Step] = [
     Trim(id="t", gain=-3.0),
@@ -27,8 +27,16 @@ STEPS: list[Step] = [
 ]
 
 
-def sound(x: np.ndarray) -> Sound:
-    return Sound(x.astype(np.float32), RATE)
+def sound(x: np.ndarray) -> Material:
+    return material(x)
+
+
+def samples(song: Material) -> np.ndarray:
+    return song.sounds["stem-1"].samples
+
+
+def song_as_reference(song: Material) -> dict[str, Sound]:
+    return {"r": song.sounds["stem-1"]}
 
 
 def pulled(engine: Engine, frames: int, size: int = BLOCK) -> np.ndarray:
@@ -47,32 +55,33 @@ def playing(engine: Engine, **monitoring: object) -> Engine:
 @pytest.mark.parametrize("size", [64, 512, 1000])
 def test_live_is_offline(size: int) -> None:
     song = sound(music(3.0))
-    engine = playing(Engine(song, {}, STEPS, "g"))
+    engine = playing(Engine(song, {}, one(STEPS, step="g")))
     live = pulled(engine, 2 * RATE, size)
     late = engine._graph.latency
-    offline = run_chain(STEPS, song.samples, RATE)
+    offline = run_chain(STEPS, samples(song), RATE)
     faded_in = 600
     assert np.abs(live[late + faded_in :] - offline[faded_in : len(live) - late]).max() < 1e-9
 
 
 def test_all_paths_are_aligned_to_the_sample() -> None:
     song = sound(music(3.0))
-    engine = Engine(song, {"r": song}, STEPS, "g")
+    engine = Engine(song, song_as_reference(song), one(STEPS, step="g"))
     late = engine._graph.latency
-    before, after = run_chain(STEPS[:1], song.samples, RATE), run_chain(STEPS[:2], song.samples, RATE)
+    before, after = run_chain(STEPS[:1], samples(song), RATE), run_chain(STEPS[:2], samples(song), RATE)
     wanted = {
-        "untouched": song.samples, "step_out": run_chain([STEPS[0], STEPS[2]], song.samples, RATE), "r": song.samples,
+        "untouched": samples(song), "step_out": run_chain([STEPS[0], STEPS[2]], samples(song), RATE), "r": samples(song),
     }  # fmt: skip
     for path, expected in wanted.items():
-        live = pulled(playing(Engine(song, {"r": song}, STEPS, "g"), path=path), RATE)
+        live = pulled(playing(Engine(song, song_as_reference(song), one(STEPS, step="g")), path=path), RATE)
         assert np.abs(live[late + 600 :] - expected[600 : RATE - late]).max() < 1e-9, path
-    change = pulled(playing(Engine(song, {}, STEPS, "g"), path="change"), RATE)
+    change = pulled(playing(Engine(song, {}, one(STEPS, step="g")), path="change"), RATE)
     assert np.abs(change[late + 600 :] - (after - before)[600 : RATE - late]).max() < 1e-9
 
 
 def test_switching_neither_jumps_nor_clicks() -> None:
     tone = sound(sine(220, 4.0, -12))
-    engine = playing(Engine(tone, {"r": tone, "q": tone}, [Trim(id="t")], "t"))
+    ref = tone.sounds["stem-1"]
+    engine = playing(Engine(tone, {"r": ref, "q": ref}, one([Trim(id="t")], step="t")))
     parts = []
     for path in ("result", "untouched", "r", "q", "step_out", "result"):
         engine.listen(Monitoring(path=path))
@@ -82,7 +91,7 @@ def test_switching_neither_jumps_nor_clicks() -> None:
 
 
 def test_a_gain_moves_within_ten_milliseconds() -> None:
-    engine = playing(Engine(sound(np.full((RATE, 2), 0.5)), {}, [], ""))
+    engine = playing(Engine(sound(np.full((RATE, 2), 0.5)), {}, one([])))
     pulled(engine, 2048)
     engine.listen(Monitoring(gains={"result": -6.0}, dim=False))
     out = pulled(engine, 2048)[:, 0]
@@ -102,7 +111,7 @@ def test_a_gain_moves_within_ten_milliseconds() -> None:
     ],
 )
 def test_monitor_views(view: str, left: float, right: float) -> None:
-    engine = playing(Engine(sound(np.full((RATE, 2), 1.0) * np.array([0.4, -0.2])), {}, [], ""), view=view)
+    engine = playing(Engine(sound(np.full((RATE, 2), 1.0) * np.array([0.4, -0.2])), {}, one([])), view=view)
     assert pulled(engine, 4096)[-1] == pytest.approx([left, right], abs=1e-6)
     engine.listen(Monitoring(view=view, level=-6.0, dim=True))
     assert pulled(engine, 4096)[-1] == pytest.approx(np.array([left, right]) * 10 ** (-26 / 20), abs=1e-6)
@@ -110,7 +119,7 @@ def test_monitor_views(view: str, left: float, right: float) -> None:
 
 def test_the_loops_seam_is_smooth_and_in_time() -> None:
     tone = sine(331, 6.0, -6)
-    engine = Engine(sound(tone), {}, [], "")
+    engine = Engine(sound(tone), {}, one([]))
     engine.loop(1.0, 2.2345)
     engine.seek(1.9)
     out = pulled(playing(engine), 4 * RATE)
@@ -123,7 +132,7 @@ def test_the_loops_seam_is_smooth_and_in_time() -> None:
 
 
 def test_seek_stop_and_end() -> None:
-    engine = playing(Engine(sound(sine(200, 1.0, -6)), {}, STEPS[:1], ""))
+    engine = playing(Engine(sound(sine(200, 1.0, -6)), {}, one(STEPS[:1])))
     pulled(engine, 4096)
     engine.seek(0.5)
     out = pulled(engine, 4096)
@@ -139,32 +148,32 @@ def test_seek_stop_and_end() -> None:
 
 def test_play_in_the_middle_sounds_as_if_it_had_come_from_before() -> None:
     song = sound(music(6.0))
-    engine = Engine(song, {}, STEPS, "")
+    engine = Engine(song, {}, one(STEPS))
     engine.seek(4.0)
     live = pulled(playing(engine), RATE)
     late = engine._graph.latency
-    offline = run_chain(STEPS, song.samples, RATE)[4 * RATE : 5 * RATE - late]
+    offline = run_chain(STEPS, samples(song), RATE)[4 * RATE : 5 * RATE - late]
     assert np.abs(live[late + 600 :] - offline[600:]).max() < 0.01
 
 
 def test_edits_during_play_end_where_a_render_does() -> None:
     song = sound(music(5.0))
-    engine = playing(Engine(song, {}, STEPS, "g"))
+    engine = playing(Engine(song, {}, one(STEPS, step="g")))
     pulled(engine, RATE)
     edited = [STEPS[0], msgspec.structs.replace(STEPS[1], threshold=-30.0, release=40.0), STEPS[2]]
-    engine.change(edited, "l")
-    engine.change([*edited[:2], msgspec.structs.replace(STEPS[2], look_ahead=5.0)], "l")
+    engine.change(one(edited, step="l"))
+    engine.change(one([*edited[:2], msgspec.structs.replace(STEPS[2], look_ahead=5.0)], step="l"))
     live = pulled(engine, 3 * RATE)
     late = engine._graph.latency
-    offline = run_chain([*edited[:2], msgspec.structs.replace(STEPS[2], look_ahead=5.0)], song.samples, RATE)
+    offline = run_chain([*edited[:2], msgspec.structs.replace(STEPS[2], look_ahead=5.0)], samples(song), RATE)
     shown = offline[3 * RATE - late : 4 * RATE - late]
     assert np.abs(live[2 * RATE : 3 * RATE] - shown).max() < 1e-3
 
 
 def test_an_edit_is_heard_within_a_tenth_of_a_second() -> None:
-    engine = playing(Engine(sound(np.full((3 * RATE, 2), 0.5)), {}, [*STEPS[1:2], Trim(id="t")], ""))
+    engine = playing(Engine(sound(np.full((3 * RATE, 2), 0.5)), {}, one([*STEPS[1:2], Trim(id="t")])))
     pulled(engine, 8192)
-    engine.change([*STEPS[1:2], Trim(id="t", gain=-20.0)], "")
+    engine.change(one([*STEPS[1:2], Trim(id="t", gain=-20.0)]))
     before = np.abs(pulled(engine, BLOCK)).max()
     out = np.abs(pulled(engine, RATE // 10)[:, 0])
     from gluvo.play.device import DEPTH
@@ -193,7 +202,7 @@ def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pyte
     monkeypatch.setenv(RECORD, str(heard))
     song = sound(music(3.0))
     host = Host()
-    engine = RemoteEngine(host, song, {"r": song}, STEPS, "g")
+    engine = RemoteEngine(host, song, song_as_reference(song), one(STEPS, step="g"))
     engine.loop(0.5, 1.0)
     engine.seek(0.5)
     engine.listen(Monitoring())
@@ -214,7 +223,7 @@ def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pyte
     out = soundfile.read(heard)[0]
     start = int(np.argmax(np.abs(out).max(axis=1) > 0))
     late = sum(p.latency for p in (s.make(RATE) for s in STEPS))
-    offline = run_chain(STEPS, song.samples, RATE)
+    offline = run_chain(STEPS, samples(song), RATE)
     part = slice(start + 2000, start + 9000)
     shift = part.start - start
     best = min(
@@ -227,7 +236,7 @@ def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pyte
 def test_the_next_song_can_be_loaded() -> None:
     host = Host()
     for n in range(2):
-        engine = RemoteEngine(host, sound(noise(0.5, seed=n)), {}, [], "", "silent")
+        engine = RemoteEngine(host, sound(noise(0.5, seed=n)), {}, one([]), "silent")
         engine.play()
         host.wait()
         assert engine.playing

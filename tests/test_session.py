@@ -12,20 +12,23 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from gluvo.errors import SessionError, WriteError
+from gluvo.session import chains
 from gluvo.session.create import new_session
 from gluvo.session.document import Document, autosave_of, recoverable
 from gluvo.session.media import media_of, place_of
-from gluvo.session.records import Deliverable, Section, Session, View
+from gluvo.session.records import Bus, Deliverable, Section, Session, View
 from gluvo.session.store import loaded_from, read_session, replacing, schema, session_bytes, write_session
 from gluvo.steps import STEP_KINDS, Glue, Limiter, Trim
 
 from .test_steps import any_settings
 
+CHAIN = (Trim(id="trim-1", gain=-6.0), Glue(id="glue-1", ratio=2.0, threshold=-18.25), Limiter(id="limiter-1"))
+
 
 def session() -> Session:
     return Session(
         name="Harbour Take",
-        chain=(Trim(id="trim-1", gain=-6.0), Glue(id="glue-1", ratio=2.0, threshold=-18.25), Limiter(id="limiter-1")),
+        strips=(Bus(id="mix", name="Mix bus", into="", chain=CHAIN),),
         sections=(Section(id="section-1", name="Refrain", start=1.0, end=3.5),),
         deliverables=(Deliverable(id="deliverable-1", name="Disc", bits="16", dither="tpdf"),),
         view=View(step="glue-1", section="section-1", loop=True),
@@ -35,7 +38,7 @@ def session() -> Session:
 @settings(max_examples=40, deadline=None)
 @given(chain=st.lists(st.one_of(*(any_settings(kind) for kind in STEP_KINDS)), max_size=5))
 def test_any_session_survives_its_file(chain: list[Glue]) -> None:
-    made = session().replace(chain=tuple(msgspec.structs.replace(s, id=f"s{n}") for n, s in enumerate(chain)))
+    made = session().with_chain("mix", [msgspec.structs.replace(s, id=f"s{n}") for n, s in enumerate(chain)])
     raw = json.loads(session_bytes(made))
     jsonschema.validate(raw, schema())
     assert loaded_from(raw, "test").session == made
@@ -54,24 +57,29 @@ def test_the_file_is_stable_and_readable(tmp_path: Path) -> None:
 def test_unknown_keys_are_kept_where_they_were(tmp_path: Path) -> None:
     raw = json.loads(session_bytes(session()))
     raw["mood"] = "salty"
-    raw["chain"][1]["colour"] = {"r": 3}
+    raw["strips"][0]["chain"][1]["colour"] = {"r": 3}
     raw["view"]["zoom"] = [1, 2]
     path = tmp_path / "a.gluvo"
     path.write_text(json.dumps(raw))
     document = Document.open(path)
-    document.edit("Move step", lambda s: s.with_step_at("glue-1", 0))
+    document.edit("Move step", lambda s: s.with_chain("mix", chains.moved(s.chain, "glue-1", -1)))
     document.edit("Remove Trim", lambda s: s.without_step("trim-1"))
     document.save()
     again = json.loads(path.read_text())
     assert again["mood"] == "salty" and again["view"]["zoom"] == [1, 2]
-    assert again["chain"][0]["id"] == "glue-1" and again["chain"][0]["colour"] == {"r": 3}
+    assert again["strips"][0]["chain"][0]["id"] == "glue-1" and again["strips"][0]["chain"][0]["colour"] == {"r": 3}
+
+
+def mix(*items: dict[str, object]) -> dict[str, object]:
+    return {"strips": [{"strip": "bus", "id": "mix", "name": "Mix bus", "into": "", "chain": list(items)}]}
 
 
 @pytest.mark.parametrize(
     ("change", "word"),
     [({"version": 99}, "newer Gluvo"), ({"format": "tune"}, "not a Gluvo session"), ({"version": "x"}, "version"),
-     ({"chain": [{"step": "glue", "id": "a", "ratio": 900}]}, "ratio"), ({"chain": [{"step": "sparkle", "id": "a"}]}, "sparkle"),
-     ({"chain": [{"step": "trim", "id": "a"}, {"step": "trim", "id": "a"}]}, "same id"),
+     (mix({"step": "glue", "id": "a", "ratio": 900}), "ratio"), (mix({"step": "sparkle", "id": "a"}), "sparkle"),
+     (mix({"step": "trim", "id": "a"}, {"step": "trim", "id": "a"}), "same id"), ({"strips": []}, "no mix bus"),
+     (mix({"step": "lane", "id": "a", "since": "b"}, {"step": "trim", "id": "b"}), "come back before it leaves"),
      ({"sections": [{"id": "s", "name": "Coda", "start": 5.0, "end": 5.0}]}, "Coda")],
 )  # fmt: skip
 def test_bad_sessions_are_refused_with_a_sentence(change: dict[str, object], word: str) -> None:
@@ -146,12 +154,12 @@ def test_autosave_and_recovery(tmp_path: Path) -> None:
 
 def test_saving_elsewhere_keeps_the_audio_found(tmp_path: Path, mix_file: Path) -> None:
     document = Document(new_session([mix_file], (), tmp_path, "a"), tmp_path / "a.gluvo")
-    document.edit("Add Trim", lambda s: s.with_new_step(Trim(), 0))
+    document.edit("Add Trim", lambda s: s.with_new_step(Trim(), "mix"))
     other = tmp_path / "elsewhere"
     other.mkdir()
     document.save(other / "b.gluvo")
     for _ in range(2):
-        assert place_of(document.session.sources[0], document.folder) == mix_file
+        assert place_of(document.session.stems[0].media, document.folder) == mix_file
         document.undo()
 
 
@@ -178,6 +186,6 @@ def test_a_failed_write_leaves_everything_as_it_was(tmp_path: Path) -> None:
 def test_step_ids_stay_unique() -> None:
     made = session()
     for _ in range(3):
-        made = made.with_new_step(Trim(), 0)
+        made = made.with_new_step(Trim(), "mix")
     ids = [s.id for s in made.chain]
     assert len(set(ids)) == len(ids)

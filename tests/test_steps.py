@@ -13,16 +13,16 @@ from hypothesis import strategies as st
 
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.render.chain import Chain, run_chain
-from gluvo.session.media import Sound
 from gluvo.steps import STEP_KINDS, Glue, Limiter, Step, Trim, settings_of
 
-from .conftest import RATE, music, noise, sine
+from .conftest import RATE, material, music, noise, one, sine
 
 ACTIVE: list[Step] = [
     Trim(gain=-3.3, invert_left=True, swap=True, remove_dc=True),
     Glue(ratio=4.0, threshold=-30.0, low_cut=120.0, low_cut_slope=24, tilt=2.0, bell_gain=4.0, auto_release=50.0),
     Glue(ratio=3.0, threshold=-28.0, rms=10.0, look_ahead=3.0, mode="mid_side", link=40.0, mix=60.0, makeup=2.0),
     Glue(limit=True, threshold=-25.0, knee=0.0, range=6.0, mode="side"),
+    Glue(ratio=6.0, threshold=-32.0, low_cut=90.0, tilt=1.5, attack=2.0, feed_back=True, link=60.0),
     Limiter(drive=9.0, ceiling=-1.0),
     Limiter(drive=9.0, ceiling=-2.0, true_peak=False, look_ahead=0.3, attack=30.0, link=0.0, knee=3.0),
 ]
@@ -158,13 +158,13 @@ def test_a_changed_setting_never_clicks(kind: type[Step]) -> None:
             continue
         for value in (s.low, s.high):
             other = msgspec.structs.replace(base, **{name: value})
-            engine = Engine(Sound(tone, RATE), {}, [msgspec.structs.replace(base, id="a")])
+            engine = Engine(material(tone), {}, one([msgspec.structs.replace(base, id="a")]))
             engine.listen(Monitoring())
             engine.play()
             out = np.zeros((RATE // 2, 2))
             for n, at in enumerate(range(0, len(out) - 512, 512)):
                 if n == 20:
-                    engine.change([msgspec.structs.replace(other, id="a")], "")
+                    engine.change(one([msgspec.structs.replace(other, id="a")]))
                 engine.pull(out[at : at + 512])
             step = np.abs(np.diff(out[4096:-1024, 0])).max()
             top = np.abs(out[4096:-1024]).max()

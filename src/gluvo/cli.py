@@ -66,7 +66,7 @@ def demo(folder: Path | None, no_window: bool) -> None:
 
 @cli.command()
 @click.option("--mix", type=PATH, help="A stereo mix.")
-@click.option("--stems", type=PATH, help="A folder of stems, which are summed.")
+@click.option("--stems", type=PATH, help="A folder of stems; folders inside it become buses.")
 @click.option("--reference", "references", type=PATH, multiple=True, help="A track to compare with; repeatable.")
 @click.option("--out", type=PATH, required=True, help="The session file to make.")
 def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out: Path) -> None:
@@ -80,7 +80,7 @@ def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out:
     if out.exists():
         raise GluvoError(f"{out.name} exists already. Choose another name.")
     files = [mix] if mix else audio_files(stems)  # type: ignore[arg-type]
-    write_session(out, new_session(files, references, out.resolve().parent, out.stem))
+    write_session(out, new_session(files, references, out.resolve().parent, out.stem, stems))
     click.echo(out)
 
 
@@ -125,13 +125,13 @@ def render(session: Path, out: Path, rate: str | None, bits: str, dither: str | 
     suffix = out.suffix.lower().lstrip(".")
     if suffix not in ("wav", "flac"):
         raise click.UsageError(f"--out must end in .wav or .flac, not “{out.suffix}”")
-    loaded, sound = _load(session)
+    loaded, material = _load(session)
     plain = {
         "id": "out", "name": out.stem, "format": suffix, "bits": bits, "rate": int(rate or 0),
         "dither": dither or ("tpdf" if bits == "16" else "none"),
     }  # fmt: skip
     with _bar(f"Writing {out.name}") as told:
-        written = write_deliverable(sound, loaded.chain, msgspec.convert(plain, Deliverable), out, told)
+        written = write_deliverable(material, loaded, msgspec.convert(plain, Deliverable), out, told)
     if as_json:
         figures = msgspec.to_builtins(written.figures)
         _json({"file": str(out), "rate": written.rate, "mended": written.mended, **figures})
@@ -219,15 +219,15 @@ def main() -> NoReturn:
 
 
 def _load(path: Path) -> Any:
-    from gluvo.session.media import outside_folder, place_of, read_sum
+    from gluvo.session.media import outside_folder, read_material
     from gluvo.session.store import read_session
 
     session = read_session(path).session
     for outside in outside_folder(session):
         errors.print(f"gluvo: note: {outside} lies outside the session's folder", markup=False)
-    if not session.sources:
+    if not session.stems:
         raise GluvoError(f"{path.name} has no audio.")
-    return session, read_sum([place_of(media, path.resolve().parent) for media in session.sources])
+    return session, read_material(session, path.resolve().parent)
 
 
 def _window(path: Path | None, play: bool = False) -> None:

@@ -11,12 +11,13 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats
+from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
 from gluvo.measure.overview import ReductionTracer, heard_hops
-from gluvo.measure.trace import Span, Trace, hop_frames, k_weighting
-from gluvo.render.chain import Progress, no_progress, run_chain
+from gluvo.measure.trace import Span, Trace, hop_frames, k_weighting, trace_of
+from gluvo.render.chain import Progress, no_progress, stream
 from gluvo.render.song import LEAD_IN, Joint
-from gluvo.steps import MAX_BLOCK, Glue
+from gluvo.steps import MAX_BLOCK, Glue, Lane
 from gluvo.steps.glue import Detector
 
 CLOSE = 0.01
@@ -34,24 +35,34 @@ class Found:
     """Whether that is what was asked for; if not, the value is as near as its range allows."""
 
 
-def find_threshold(glue: Glue, before: Joint, span: Span | None, progress: Progress = no_progress) -> Found:
+def find_threshold(
+    glue: Glue, before: Joint, span: Span | None, progress: Progress = no_progress, key: Joint | None = None
+) -> Found:
     """The threshold for which the mean reduction over the span is ``glue.aim`` dB.
 
-    `before` is the joint that feeds the step. The detector's levels are computed once; each try runs only the
-    curve and the ballistics over them. Where the input's RMS is under −50 dBFS it does not count.
+    `before` is the joint that feeds the step, `key` what its detector listens to if that is something else. The
+    detector's levels are computed once; each try runs only the curve and the ballistics over them (where it feeds
+    back, the whole detector). Where the input's RMS is under −50 dBFS it does not count.
     """
-    level, skip, heard = _levels(glue, before, span)
-    if not heard.any() or glue.slope == 0.0:
+    if glue.slope == 0.0:
         return Found(glue.threshold, 0.0, met=False)
-    rate = before.trace.rate
+    audio, skip, heard = _stretch(glue, before, key, span)
+    if not heard.any():
+        return Found(glue.threshold, 0.0, met=False)
+    rate = before.rate
+    level = None if glue.feeds_back else _levels(glue, audio, rate)
 
     def reduction_at(threshold: float) -> float:
         progress(0.5)
         candidate = msgspec.structs.replace(glue, threshold=threshold)
-        curve = np.zeros_like(level)
-        comp.ballistics(level, candidate.curve, candidate.times(rate), np.zeros((level.shape[1], 3)), curve)
-        tracer = ReductionTracer(rate, len(curve) - skip)
-        tracer.push(curve.max(axis=1)[skip:] if curve.shape[1] > 1 else curve[skip:, 0])
+        tracer = ReductionTracer(rate, len(audio) - skip)
+        if level is None:
+            curve = _fed_back(candidate, audio, rate)
+        else:
+            columns = np.zeros_like(level)
+            comp.ballistics(level, candidate.curve, candidate.times(rate), np.zeros((level.shape[1], 3)), columns)
+            curve = columns.max(axis=1) if columns.shape[1] > 1 else columns[:, 0]
+        tracer.push(curve[skip:])
         return tracer.finish().average(heard)
 
     low, high = -60.0, 0.0
@@ -66,37 +77,50 @@ def find_threshold(glue: Glue, before: Joint, span: Span | None, progress: Progr
     return Found(threshold, reached, met=abs(reached - glue.aim) < 0.05)
 
 
-def _levels(glue: Glue, before: Joint, span: Span | None) -> tuple[Floats, int, np.ndarray]:
-    """Detector levels of the span with a lead-in, how many frames that is, and which hops of the span count."""
-    rate = before.trace.rate
+def _stretch(glue: Glue, before: Joint, key: Joint | None, span: Span | None) -> tuple[np.ndarray, int, np.ndarray]:
+    """What the detector listens to over the span with a lead-in, how many frames that is, and which hops count."""
+    rate = before.rate
     inner = before.within(span) or Span(0.0, before.trace.seconds)
     frames = Span(max(0.0, inner.start - LEAD_IN), inner.end).frames(rate, len(before.audio))
     hop = hop_frames(rate)
     # whole hops from the span's first one on, as the ledger counts them
     first = round(inner.start * rate / hop) * hop
-    audio = before.audio[frames]
+    late = 0 if glue.feeds_back else round(glue.look_ahead / 1000.0 * rate)  # how early reduction is
+    skip = max(0, first - frames.start + late)
+    return (key or before).audio[frames], skip, heard_hops(before.trace)[first // hop : -(-frames.stop // hop)]
+
+
+def _levels(glue: Glue, audio: np.ndarray, rate: int) -> Floats:
     detector = Detector(glue, rate)
     level = np.zeros((len(audio), detector.columns))
     for at in range(0, len(audio), MAX_BLOCK):
         block = np.ascontiguousarray(audio[at : at + MAX_BLOCK], dtype=np.float64)
         detector.run(block, level[at : at + len(block)])
-    late = round(glue.look_ahead / 1000.0 * rate)  # reduction is early by the look ahead against the audio
-    skip = max(0, first - frames.start + late)
-    return level, skip, heard_hops(before.trace)[first // hop : -(-frames.stop // hop)]
+    return level
 
 
-def find_makeup(glue: Glue, before: Joint, span: Span | None) -> Found:
+def _fed_back(glue: Glue, audio: np.ndarray, rate: int) -> Floats:
+    processor, reduction = glue.make(rate), np.zeros(len(audio))
+    for at, place, block in stream(processor, audio):
+        reduction[at : at + len(block)] = processor.reduction[place]
+    return reduction
+
+
+def find_makeup(glue: Glue, before: Joint, span: Span | None, key: Joint | None = None) -> Found:
     """The make-up for which the span is as loud after the step as before it.
 
     Loudness weighting is linear, so each try only adds up energies of the two parts of the mix.
     """
     if glue.slope == 0.0 or glue.mix == 0.0:
         return Found(0.0, 0.0, met=True)
-    rate = before.trace.rate
+    rate = before.rate
     inner = before.within(span) or Span(0.0, before.trace.seconds)
     cut = Span(max(0.0, inner.start - LEAD_IN), inner.end).frames(rate, len(before.audio))
     dry = np.ascontiguousarray(before.audio[cut], dtype=np.float64)
-    wet = run_chain([msgspec.structs.replace(glue, makeup=0.0, mix=100.0, on=True)], dry, rate)
+    wet = np.zeros_like(dry)
+    processor = msgspec.structs.replace(glue, makeup=0.0, mix=100.0).make(rate)
+    for at, _, block in stream(processor, dry, key=None if key is None else key.audio[cut]):
+        wet[at : at + len(block)] = block
     skip = Span(inner.start, inner.end).frames(rate, len(before.audio)).start - cut.start
     parts = []
     for x in (dry, wet):
@@ -127,3 +151,18 @@ def find_makeup(glue: Glue, before: Joint, span: Span | None) -> Found:
 
     makeup = float(optimize.brentq(excess, low, high, xtol=1e-3))
     return Found(makeup, excess(makeup), met=True)
+
+
+def find_blend(lane: Lane, main: Joint, side: Joint, span: Span | None) -> Found:
+    """The blend of a lane for which the span is as loud as the main chain alone; less what the lane would add."""
+    rate = main.rate
+    inner = main.within(span) or Span(0.0, main.trace.seconds)
+    cut = Span(max(0.0, inner.start - 1.0), inner.end).frames(rate, len(main.audio))
+    both = main.audio[cut] + lane.gain * side.audio[cut].astype(np.float64)
+    goal = main.figures(span).integrated
+    offset = cut.start / rate
+    reached = figures_of(trace_of(both, rate), Span(inner.start - offset, inner.end - offset)).integrated
+    if goal <= SILENT - OFFSET or reached <= SILENT - OFFSET:
+        return Found(0.0, 0.0, met=True)
+    blend = min(12.0, max(-24.0, goal - reached))
+    return Found(blend, reached + blend - goal, met=abs(reached + blend - goal) < CLOSE)

@@ -2,40 +2,113 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import msgspec
 
-from gluvo.advise.aim import find_makeup, find_threshold
+from gluvo.advise.aim import find_blend, find_makeup, find_threshold
 from gluvo.measure.trace import Span
 from gluvo.render.chain import Progress, no_progress
-from gluvo.render.song import Renderer
-from gluvo.steps import AnyStep, Glue
+from gluvo.render.song import Joint, Renderer
+from gluvo.session import chains
+from gluvo.session.records import Session
+from gluvo.steps import Glue, Lane
 
 NEAR_ENOUGH = 0.004
 """dB; smaller moves are left alone, so that a held chain comes to rest."""
 
 
-def held_chain(
-    renderer: Renderer, chain: Sequence[AnyStep], span: Span | None, progress: Progress = no_progress
-) -> tuple[AnyStep, ...]:
-    """The chain with its held settings brought up to date: thresholds to their aim, make-up to the same loudness.
+def held_session(renderer: Renderer, session: Session, span: Span | None, progress: Progress = no_progress) -> Session:
+    """The session with its held settings brought up to date: thresholds to their aim, make-up and blends to the
+    same loudness.
 
-    Steps are taken in order, since each one's input depends on those before it. `span` None is the whole song.
+    Strips and steps are taken in the order in which the sound goes through them, since each one's input depends on
+    those before it. `span` None is the whole song.
     """
-    result = list(chain)
-    for n, step in enumerate(result):
-        if not isinstance(step, Glue) or not step.on or not (step.hold_aim or step.hold_loudness):
-            continue
-        section = span or Span(0.0, renderer.sound.seconds)
-        before = renderer.section(result[:n], section, progress).result
-        if step.hold_aim and step.slope > 0.0:
-            threshold = find_threshold(step, before, span, progress).value
-            if abs(threshold - step.threshold) > NEAR_ENOUGH:
-                step = msgspec.structs.replace(step, threshold=round(threshold, 3))
-        if step.hold_loudness:
-            makeup = find_makeup(step, before, span).value
-            if abs(makeup - step.makeup) > NEAR_ENOUGH:
-                step = msgspec.structs.replace(step, makeup=round(makeup, 3))
-        result[n] = step
-    return tuple(result)
+    for strip in renderer.plan(session).strips:
+        for id in _in_order(session, strip):
+            item = session.item(id)  # as those before it have left it
+            if isinstance(item, Glue) and (item.hold_aim or item.hold_loudness):
+                session = _held_glue(renderer, session, item, span, progress)
+            elif isinstance(item, Lane) and item.hold_loudness:
+                session = _held_lane(renderer, session, item, span, progress)
+    return session
+
+
+def _in_order(session: Session, strip: str) -> list[str]:
+    """The ids of a strip's steps and lanes; a lane's own steps come before it, since it needs their sound."""
+    found = session.strip(strip)
+    ids: list[str] = []
+    for item in found.chain if found is not None else ():
+        ids += [*(step.id for step in item.steps), item.id] if isinstance(item, Lane) else [item.id]
+    return ids
+
+
+def _held_glue(renderer: Renderer, session: Session, glue: Glue, span: Span | None, progress: Progress) -> Session:
+    plan = renderer.plan(session)
+    if glue.id not in plan.before:
+        return session
+    section = span or Span(0.0, renderer.seconds)
+    nodes = [plan.before[glue.id], *([plan.keys[glue.id]] if glue.id in plan.keys else [])]
+
+    def joints() -> tuple[Joint, Joint | None]:
+        found = [renderer.joint(node, section, progress) for node in nodes]
+        return found[0], found[1] if len(found) > 1 else None
+
+    place = (section, *(node.key for node in nodes))
+    if glue.hold_aim and glue.slope > 0.0:
+
+        def threshold() -> float:
+            before, key = joints()
+            return find_threshold(glue, before, section, progress, key).value
+
+        # whatever the threshold is now, the one that is found depends on the rest
+        rest = msgspec.structs.replace(glue, threshold=0.0, makeup=0.0)
+        found = renderer.once(("threshold", glue.aim, rest.sound_key(), *place), threshold)
+        if abs(found - glue.threshold) > NEAR_ENOUGH:
+            glue = msgspec.structs.replace(glue, threshold=round(found, 3))
+    if glue.hold_loudness:
+        settled = glue
+
+        def makeup() -> float:
+            before, key = joints()
+            return find_makeup(settled, before, section, key).value
+
+        rest = msgspec.structs.replace(glue, makeup=0.0)
+        found = renderer.once(("makeup", rest.sound_key(), *place), makeup)
+        if abs(found - glue.makeup) > NEAR_ENOUGH:
+            glue = msgspec.structs.replace(glue, makeup=round(found, 3))
+    return session.with_step(glue)
+
+
+def _held_lane(renderer: Renderer, session: Session, lane: Lane, span: Span | None, progress: Progress) -> Session:
+    plan = renderer.plan(session)
+    if lane.id not in plan.after:
+        return session
+    section = span or Span(0.0, renderer.seconds)
+    main, side = plan.lanes[lane.id]
+
+    def blend() -> float:
+        joints = renderer.joints([main, side], section, progress)
+        return find_blend(lane, joints[main.key], joints[side.key], section).value
+
+    found = renderer.once(("blend", lane.gain, section, main.key, side.key), blend)
+    if abs(found - lane.blend) > NEAR_ENOUGH:
+        lane = msgspec.structs.replace(lane, blend=round(found, 3))
+    return session.with_step(lane)
+
+
+def gentle_and_crushed(session: Session, strip: str) -> Session:
+    """A gentle Glue at the end of a strip's chain and a lane beside it with one that crushes; both still to be aimed.
+
+    Ordinary steps, to be changed like any others: 2 dB of held reduction in the chain, 10 dB in the lane, which
+    comes back at −14 dB and holds its loudness.
+    """
+    found = session.strip(strip)
+    if found is None:
+        return session
+    last = found.chain[-1].id if found.chain else ""
+    gentle = Glue(ratio=2.0, attack=30.0, release=120.0, auto_release=40.0, aim=2.0, hold_aim=True)
+    crush = Glue(ratio=8.0, attack=1.0, release=60.0, knee=3.0, aim=10.0, hold_aim=True)
+    lane = Lane(name="Crushed", since=last, level=-14.0, hold_loudness=True, steps=(crush,))
+    session = session.with_new_step(gentle, strip, last)
+    beside = chains.after_which(session.strip(strip).chain, last)  # type: ignore[union-attr]
+    return session.with_new_step(lane, strip, beside)

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import msgspec
 
 from gluvo.errors import GluvoError
-from gluvo.measure.hits import hits_of
+from gluvo.measure.hits import Hits, hits_of
 from gluvo.measure.loudness import SILENT
+from gluvo.measure.overview import REDUCTION_HOP
 from gluvo.measure.trace import Span
 from gluvo.render.chain import Progress, no_progress
-from gluvo.render.song import Joint, Renderer, rendered_joint
-from gluvo.session.records import Target
-from gluvo.steps import Limiter, Step
+from gluvo.render.song import Joint, Renderer
+from gluvo.session.records import Session
+from gluvo.steps import Limiter
 
 CLOSE = 0.02
 """LU within which the search stops."""
@@ -49,42 +49,45 @@ class Reached:
     cost: Cost
 
 
-def last_limiter(chain: Sequence[Step]) -> Limiter | None:
-    return next((s for s in reversed(chain) if isinstance(s, Limiter) and s.on), None)
+def last_limiter(session: Session) -> Limiter | None:
+    """The last limiter of the mix bus that is on."""
+    return next((s for s in reversed(session.mix.chain) if isinstance(s, Limiter) and s.on), None)
 
 
 def reach_target(
-    renderer: Renderer, chain: Sequence[Step], target: Target, span: Span | None = None,
-    progress: Progress = no_progress,
-) -> Reached:  # fmt: skip
-    """Drive the last limiter so that the whole song, after the whole chain, is as loud as the target.
+    renderer: Renderer, session: Session, span: Span | None = None, progress: Progress = no_progress
+) -> Reached:
+    """Drive the mix bus's last limiter so that the whole song, at the very end, is as loud as the session's target.
 
     The limiter's ceiling becomes the target's true peak. Each try renders the song from the limiter on; the
     drive follows by regula falsi, since loudness rises with drive, ever more slowly. Raises `GluvoError` if there is no
     limiter or no sound.
     """
-    limiter = last_limiter(chain)
+    target = session.target
+    limiter = last_limiter(session)
     if limiter is None:
-        raise GluvoError("The chain has no limiter that is on. Add one to bring the song to its target.")
-    index = [s.id for s in chain].index(limiter.id)
-    before = renderer.song(chain[:index], lambda d: progress(0.2 * d)).result
+        raise GluvoError("The mix bus has no limiter that is on. Add one to bring the song to its target.")
+    plan = renderer.plan(session)
+    before = renderer.joint(plan.before[limiter.id], None, lambda d: progress(0.2 * d))
     if before.figures().integrated <= SILENT:
         raise GluvoError("The song is silent before the limiter, so there is no loudness to reach.")
-    later = [s for s in chain[index + 1 :] if s.on]
     tries = 0
 
     def attempt(drive: float) -> tuple[Joint, Joint, float]:
         nonlocal tries
-        step = msgspec.structs.replace(limiter, drive=drive, ceiling=target.true_peak)
-        share = 0.2 + 0.8 * tries / TRIES
-        out = after = rendered_joint(step, "", before, lambda d: progress(share + 0.8 / TRIES * d))
-        for next_step in later:
-            out = rendered_joint(next_step, "", out, lambda _: progress(share))
+        tried = renderer.plan(
+            session.with_step(msgspec.structs.replace(limiter, drive=drive, ceiling=target.true_peak))
+        )
+        share, wanted = 0.2 + 0.8 * tries / TRIES, (tried.after[limiter.id], tried.result)
+        joints = renderer.joints(wanted, None, lambda d: progress(share + 0.8 / TRIES * d))
         tries += 1
+        after, out = (joints[node.key] for node in wanted)
         return after, out, out.figures().integrated
 
     low, high = 0.0, 24.0
-    drive = min(high, max(low, limiter.drive + target.loudness - _known_loudness(renderer, chain, before)))
+    guess = before.figures().integrated + limiter.drive
+    known = renderer.cache_of(plan.result)
+    drive = min(high, max(low, limiter.drive + target.loudness - (known.figures().integrated if known else guess)))
     after, out, loudness = attempt(drive)
     low_error: float | None = None
     high_error: float | None = None
@@ -113,19 +116,11 @@ def reach_target(
     )  # fmt: skip
 
 
-def hits_of_joints(before: Joint, after: Joint, span: Span | None):  # type: ignore[no-untyped-def]
+def hits_of_joints(before: Joint, after: Joint, span: Span | None) -> Hits | None:
     """The hits of a span, before and after a step. None if there are fewer than two."""
-    rate = before.trace.rate
-    span = before.within(span) or Span(0.0, before.trace.seconds)
-    frames = span.frames(rate, len(before.audio))
+    rate = before.rate
+    inner = before.within(span) or Span(0.0, before.trace.seconds)
+    frames = inner.frames(rate, len(before.audio))
     assert after.reduction is not None
-    curve = after.reduction.curve[frames.start // 16 : frames.stop // 16]
+    curve = after.reduction.curve[frames.start // REDUCTION_HOP : frames.stop // REDUCTION_HOP]
     return hits_of(before.audio[frames], after.audio[frames], curve, after.reduction.curve_rate, rate)
-
-
-def _known_loudness(renderer: Renderer, chain: Sequence[Step], before: Joint) -> float:
-    """The loudness at the present drive if it is rendered; else a guess from the limiter's input."""
-    if renderer.known(chain):
-        return renderer.song(chain).result.figures().integrated
-    limiter = last_limiter(chain)
-    return before.figures().integrated + (limiter.drive if limiter else 0.0)

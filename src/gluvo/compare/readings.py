@@ -1,48 +1,46 @@
-"""How loud each thing in the Hear row is."""
+"""What the Hear row offers, as places in the graph, and how loud each of them is."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection
 
-import numpy as np
-
-from gluvo.compare.match import CHANGE, RESULT, STEP_OUT, UNTOUCHED, Reading
-from gluvo.measure.figures import figures_of
-from gluvo.measure.trace import Span, trace_of
+from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading
+from gluvo.measure.trace import Span
 from gluvo.render.chain import Progress, no_progress
-from gluvo.render.song import Joint, Rendered, Renderer
-from gluvo.steps import Step
+from gluvo.render.plan import Node, Plan, less, mixed
+from gluvo.render.song import Renderer
+from gluvo.session.records import Session
+from gluvo.steps import Glue
 
-LEAD_IN = 1.0
-"""Seconds measured before a section, so that the loudness filter has settled."""
+QUIET_BY_NATURE = (CHANGE, DETECTOR)
+
+
+def hear_nodes(session: Session, plan: Plan, have: Collection[str] | None = None) -> dict[str, Node]:
+    """The paths of the Hear row, references aside. `plan` is the session's, with what is heard alone.
+
+    Change only is the chosen step's output less its input, where it stands; Step out is the whole song without it.
+    """
+    chosen = session.view.step
+    paths = {RESULT: plan.result, UNTOUCHED: plan.untouched, STEP_OUT: plan.result, CHANGE: mixed("change", ())}
+    if chosen in plan.after:
+        without = Plan(session, have, solo=session.view.solo if plan.solo else (), without=chosen, tag="out:")
+        paths[STEP_OUT] = without.result
+        paths[CHANGE] = less("change", plan.after[chosen], plan.before[chosen])
+        step = session.step(chosen)
+        if isinstance(step, Glue):
+            paths[DETECTOR] = plan.ear(step)
+    return paths
 
 
 def hear_readings(
-    renderer: Renderer,
-    chain: Sequence[Step],
-    chosen: str,
-    span: Span | None,
-    song: Rendered,
-    check: Progress = no_progress,
+    renderer: Renderer, session: Session, span: Span | None, progress: Progress = no_progress
 ) -> dict[str, Reading]:
-    """Loudness and peak of each path in a section (None: the whole song), from the render of the song.
-
-    Only *Step out* needs a render of its own: the section without the `chosen` step.
-    """
-
-    def reading(joint: Joint) -> Reading:
-        f = joint.figures(span)
-        return Reading(f.integrated, f.true_peak)
-
-    readings = {RESULT: reading(song.result), UNTOUCHED: reading(song.source)}
-    without = [step for step in chain if step.id != chosen]
-    section = span or Span(0.0, renderer.sound.seconds)
-    readings[STEP_OUT] = reading(renderer.section(without, section, check).result)
-    before, after = song.before(chosen), song.joint(chosen)
-    if before is not None and after is not None:
-        first = max(0.0, section.start - LEAD_IN)
-        frames = Span(first, section.end).frames(renderer.rate, len(after.audio))
-        change = after.audio[frames].astype(np.float64) - before.audio[frames]
-        figures = figures_of(trace_of(change, renderer.rate), Span(section.start - first, section.end - first))
-        readings[CHANGE] = Reading(figures.integrated, figures.true_peak, quiet_by_nature=True)
+    """Loudness and peak of each path in a section (None: the whole song). What is heard alone does not count."""
+    nodes = hear_nodes(session, renderer.plan(session), renderer.material.sounds)
+    section = span or Span(0.0, renderer.seconds)
+    joints = renderer.joints(nodes.values(), section, progress)
+    readings = {}
+    for path, node in nodes.items():
+        f = joints[node.key].figures(section)
+        readings[path] = Reading(f.integrated, f.true_peak, quiet_by_nature=path in QUIET_BY_NATURE)
     return readings

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,14 +13,15 @@ import soundfile
 from gluvo.advise.loudness_target import last_limiter
 from gluvo.dsp.dither import Tpdf, to_whole
 from gluvo.dsp.kernel import Audio
-from gluvo.errors import WriteError
+from gluvo.errors import AudioFileError, WriteError
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.trace import trace_of
 from gluvo.render.chain import Progress, no_progress, run_chain
-from gluvo.session.media import Sound, read_sound, resampled
-from gluvo.session.records import Deliverable
+from gluvo.render.machine import play_through
+from gluvo.render.plan import Plan
+from gluvo.session.media import Material, read_sound, resampled
+from gluvo.session.records import Deliverable, Session
 from gluvo.session.store import replacing
-from gluvo.steps import Step
 
 SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
 
@@ -50,25 +50,27 @@ def check_format(deliverable: Deliverable) -> None:
 
 
 def write_deliverable(
-    sound: Sound,
-    chain: Sequence[Step],
+    material: Material,
+    session: Session,
     deliverable: Deliverable,
     path: Path,
     progress: Progress = no_progress,
 ) -> Written:
-    """Run the chain in full precision, convert, hold the ceiling, dither, write, and measure the file.
+    """Play the song through all chains in full precision, convert, hold the ceiling, dither, write, measure the file.
 
-    Raises `WriteError` if it cannot be written, or what `progress` raises; then no file is left, and one that
-    was there before is as it was.
+    Raises `WriteError` if it cannot be written, `AudioFileError` if a stem is missing, or what `progress` raises;
+    then no file is left, and one that was there before is as it was.
     """
     check_format(deliverable)
-    x = run_chain(chain, sound.samples, sound.rate, lambda d: progress(0.6 * d))
-    rate = deliverable.rate or sound.rate
+    for missing in material.missing.values():
+        raise AudioFileError(f"Nothing was written, since a part of the song is not there. {missing}")
+    x = play_through(Plan(session).result, material, lambda d: progress(0.6 * d))
+    rate = deliverable.rate or material.rate
     mended = 0.0
-    if rate != sound.rate:
-        x = resampled(x, sound.rate, rate)
+    if rate != material.rate:
+        x = resampled(x, material.rate, rate)
         progress(0.7)
-        x, mended = _held(x, rate, chain, lambda d: progress(0.7 + 0.1 * d))
+        x, mended = _held(x, rate, session, lambda d: progress(0.7 + 0.1 * d))
     content = encoded(_quantised(x, deliverable), rate, deliverable)
     progress(0.9)
     with replacing(path) as file:
@@ -87,11 +89,11 @@ def encoded(data: np.ndarray, rate: int, deliverable: Deliverable) -> bytes:
     return memory.getvalue()
 
 
-def _held(x: Audio, rate: int, chain: Sequence[Step], progress: Progress) -> tuple[Audio, float]:
-    """Bring back what rate conversion has lifted over the ceiling of a chain that ends with a limiter."""
-    limiter = last_limiter(chain)
-    on = [step for step in chain if step.on]
-    if limiter is None or on[-1] is not limiter:
+def _held(x: Audio, rate: int, session: Session, progress: Progress) -> tuple[Audio, float]:
+    """Bring back what rate conversion has lifted over the ceiling, where the song ends with a limiter."""
+    limiter = last_limiter(session)
+    on = [item for item in session.mix.chain if item.on]
+    if limiter is None or on[-1] is not limiter or max(map(abs, session.mix.gains)) > 1.0:
         return x, 0.0
     trace = trace_of(x, rate)
     peak = float((trace.true_peak if limiter.true_peak else trace.sample_peak).max(initial=0.0))

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import concurrent.futures
 import multiprocessing
+from collections.abc import Iterator
 from pathlib import Path
 
+import msgspec
 import platformdirs
 import soundfile
 
@@ -15,13 +17,14 @@ from gluvo.demo.song import FERRY_BEAT, cold_rope, ferry_hours, pier_lights
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import WriteError
 from gluvo.render.chain import Progress, no_progress
+from gluvo.session import chains
 from gluvo.session.media import media_of
-from gluvo.session.records import Deliverable, Reference, Section, Session, View
+from gluvo.session.records import MIX, AnyStrip, Bus, Deliverable, Reference, Section, Session, Stem, View
 from gluvo.session.store import replacing, write_session
-from gluvo.steps import Glue, Limiter, Trim
+from gluvo.steps import ChainItem, Glue, Lane, Limiter, Trim
 
 NAME = "Ferry Hours"
-EDITION = 1
+EDITION = 2
 """Changes when the audio does, so that an older demo is made anew in a folder of its own."""
 
 
@@ -69,30 +72,89 @@ def _session(folder: Path) -> Session:
     last_chorus = next(s for s in sections if s.name == "Last chorus")
     return Session(
         name=NAME,
-        sources=(media_of(folder / f"{NAME} (rough print).wav", folder),),
+        rate=RATE,
+        strips=tuple(_strips(folder)),
         references=tuple(
             Reference(id=f"reference-{n}", name=name, media=media_of(folder / f"{name}.wav", folder))
             for n, name in enumerate(("Pier Lights", "Cold Rope"), start=1)
         ),
         sections=tuple(sections),
-        chain=(
-            Trim(id="trim-1", gain=-6.0),
-            Glue(
-                id="glue-1", ratio=2.0, threshold=GLUE_THRESHOLD, knee=6.0, attack=30.0, release=110.0,
-                auto_release=40.0, low_cut=95.0, tilt=1.5, aim=2.0,
-            ),
-            Limiter(id="limiter-1", drive=6.0, ceiling=-1.0),
-        ),
         deliverables=(
             Deliverable(id="deliverable-1", name="Streaming", format="wav", bits="24"),
             Deliverable(id="deliverable-2", name="Disc", format="flac", bits="16", rate=44100, dither="tpdf"),
         ),
-        view=View(step="glue-1", section=last_chorus.id, loop=True, position=last_chorus.start),
-    )  # fmt: skip
+        view=View(page="shape", step="glue-1", section=last_chorus.id, loop=True, position=last_chorus.start),
+    )
 
 
-GLUE_THRESHOLD = -19.43
-"""Found by aim: 2 dB of mean reduction in the last chorus."""
+BUSES: tuple[tuple[str, str, str, tuple[str, ...]], ...] = (
+    ("shells", "Shells", "drums", ("Kick", "Snare", "Tom high", "Tom low")),
+    ("drums", "Drums", MIX, ("Cymbals",)),
+    ("low", "Low", MIX, ("Upright bass",)),
+    ("mallets", "Mallets & reeds", MIX, ("Marimba", "Accordion", "Plucked strings")),
+    ("voices", "Voices", MIX, ("Voice low", "Voice high")),
+)
+"""Id, name, where it flows, and the stems in it."""
+
+GLUED: dict[str, tuple[ChainItem, ...]] = {
+    # the hits stay whole, while what rings between them is brought up from beside
+    "shells": (
+        Glue(id="glue-2", ratio=3.0, threshold=-20.0, knee=6.0, attack=25.0, release=120.0, auto_release=30.0, aim=2.5,
+             hold_aim=True),
+        Lane(id="lane-1", name="Crushed", since="", level=-14.0, hold_loudness=True, steps=(
+            Glue(id="glue-3", ratio=8.0, threshold=-30.0, knee=3.0, attack=1.0, release=60.0, low_cut=120.0, aim=10.0,
+                 hold_aim=True),
+        )),
+    ),
+    "drums": (
+        Glue(id="glue-4", ratio=1.5, threshold=-20.0, knee=9.0, attack=40.0, release=200.0, auto_release=50.0, aim=1.0,
+             hold_aim=True),
+    ),
+    # makes room for the kick
+    "low": (
+        Glue(id="glue-5", key="stem-kick", ratio=3.0, threshold=-20.0, knee=6.0, attack=4.0, release=90.0, aim=1.5,
+             hold_aim=True),
+    ),
+    "voices": (
+        Glue(id="glue-6", ratio=2.5, threshold=-20.0, knee=9.0, attack=12.0, release=180.0, auto_release=40.0,
+             low_cut=150.0, feed_back=True, aim=2.5, hold_aim=True),
+    ),
+    MIX: (
+        Trim(id="trim-1", gain=-6.0),
+        Glue(id="glue-1", ratio=2.0, threshold=-20.0, knee=6.0, attack=30.0, release=110.0, auto_release=40.0,
+             low_cut=95.0, tilt=1.5, aim=2.0),
+        Limiter(id="limiter-1", drive=6.0, ceiling=-1.0),
+    ),
+}  # fmt: skip
+"""How the demo is glued, by bus."""
+
+FOUND: dict[str, dict[str, float]] = {
+    "glue-1": {"threshold": -21.328},
+    "glue-2": {"threshold": -18.879},
+    "glue-3": {"threshold": -34.288},
+    "glue-4": {"threshold": -17.112},
+    "glue-5": {"threshold": -21.986},
+    "glue-6": {"threshold": -19.654},
+    "lane-1": {"blend": -0.463},
+}
+"""What the aims and holds come to in the last chorus; kept here so that the demo opens at once."""
+
+
+def _strips(folder: Path) -> Iterator[AnyStrip]:
+    yield Bus(id=MIX, name="Mix bus", into="", chain=_found(GLUED[MIX]))
+    for id, name, into, stems in BUSES:
+        for stem in stems:
+            yield Stem(
+                id=f"stem-{stem.lower().replace(' ', '-')}", name=stem, into=id,
+                media=media_of(folder / "stems" / f"{stem}.wav", folder),
+            )  # fmt: skip
+        yield Bus(id=id, name=name, into=into, chain=_found(GLUED.get(id, ())))
+
+
+def _found(chain: tuple[ChainItem, ...]) -> tuple[ChainItem, ...]:
+    for item in chains.flat(chain):
+        chain = chains.replaced(chain, msgspec.structs.replace(item, **FOUND.get(item.id, {})))
+    return chain
 
 
 def _write_references(folder: Path) -> None:

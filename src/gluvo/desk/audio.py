@@ -11,7 +11,7 @@ from gluvo.measure.flattops import FlatTop, flat_tops
 from gluvo.measure.spectrum import Spectrum, spectrum
 from gluvo.measure.trace import trace_of
 from gluvo.render.chain import Progress
-from gluvo.session.media import Sound, place_of, read_sound, read_sum
+from gluvo.session.media import Material, Sound, place_of, read_material, read_sound
 from gluvo.session.records import Media, Session
 
 
@@ -19,46 +19,51 @@ from gluvo.session.records import Media, Session
 class Audio:
     """What was read from disk for a session, and what is missing of it."""
 
-    song: Sound | None = None
+    material: Material | None = None
+    """None where not one stem could be read."""
     references: dict[str, Sound] = field(default_factory=dict)
     missing: tuple[tuple[Media, str], ...] = ()
     """Media that could not be read, and why."""
-    flat: tuple[FlatTop, ...] = ()
+    flat: dict[str, tuple[FlatTop, ...]] = field(default_factory=dict)
+    """Flat tops of each stem."""
     reference_figures: dict[str, Figures] = field(default_factory=dict)
     reference_tone: dict[str, Spectrum] = field(default_factory=dict)
 
+    def flat_places(self, session: Session) -> list[tuple[float, float]]:
+        """Where in the song the stems' flat tops begin, and how long they are, in seconds."""
+        if self.material is None:
+            return []
+        offsets = {stem.id: stem.offset for stem in session.stems}
+        rate = self.material.rate
+        return sorted(
+            (offsets.get(id, 0.0) + top.start / rate, top.length / rate)
+            for id, tops in self.flat.items()
+            for top in tops
+        )
 
-def read_audio(session: Session, folder: Path, progress: Progress) -> Audio:
-    """All audio of a session. What cannot be read is listed, not raised."""
-    missing: list[tuple[Media, str]] = []
-    song: Sound | None = None
-    for media in session.sources:
-        try:
-            read_sound(place_of(media, folder)) if len(session.sources) > 1 else None
-            progress(0.2)
-        except GluvoError as error:
-            missing.append((media, str(error)))
-    if session.sources and not missing:
-        try:
-            song = read_sum([place_of(media, folder) for media in session.sources])
-        except GluvoError as error:
-            missing.append((session.sources[0], str(error)))
+
+def read_audio(session: Session, folder: Path, progress: Progress, known: Audio) -> Audio:
+    """All audio of a session. What cannot be read is listed, not raised. Stems that are `known` are not read again."""
+    material = read_material(session, folder, lambda d: progress(0.8 * d), known.material)
+    missing = [(s.media, material.missing[s.id]) for s in session.stems if s.id in material.missing]
     references: dict[str, Sound] = {}
     for n, reference in enumerate(session.references):
-        progress(0.4 + 0.4 * n / len(session.references))
+        progress(0.8 + 0.2 * n / len(session.references))
         try:
-            references[reference.id] = read_sound(place_of(reference.media, folder), song.rate if song else None)
+            references[reference.id] = read_sound(place_of(reference.media, folder), material.rate)
         except GluvoError as error:
             missing.append((reference.media, str(error)))
-    return Audio(song, references, tuple(missing))
+    return Audio(material if material.sounds else None, references, tuple(missing))
 
 
 def analysed(audio: Audio, progress: Progress) -> Audio:
     """The same, with what takes longer to find out."""
-    flat = flat_tops(audio.song.samples) if audio.song is not None else ()
-    figures, tone = {}, {}
+    figures, tone, flat = {}, {}, {}
     for key, sound in audio.references.items():
         progress(0.5)
         figures[key] = figures_of(trace_of(sound.samples, sound.rate))
         tone[key] = spectrum(sound.samples, sound.rate, "mid", 3)
+    for key, sound in audio.material.sounds.items() if audio.material is not None else ():
+        progress(0.7)
+        flat[key] = flat_tops(sound.samples)
     return replace(audio, flat=flat, reference_figures=figures, reference_tone=tone)

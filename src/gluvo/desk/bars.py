@@ -14,7 +14,7 @@ from gluvo.desk.workbench import Workbench
 from gluvo.session.records import Session
 from gluvo.steps import Setting
 
-PAGES = (("shape", "Shape"), ("deliver", "Deliver"))
+PAGES = (("buses", "Buses"), ("shape", "Shape"), ("deliver", "Deliver"))
 MONITORS = (
     ("stereo", "Stereo", "Both channels, as they are."),
     ("mid", "Mid", "What both sides share."),
@@ -48,7 +48,7 @@ class Header(QWidget):
         self.tabs: dict[str, QPushButton] = {}
         for n, (key, text) in enumerate(PAGES):
             tab = button(text, f"The {text} page (Ctrl+{n + 1}).", kind="tab", checkable=True)
-            tab.clicked.connect(lambda _=False, key=key: bench.document.look(page=key))
+            tab.clicked.connect(lambda _=False, key=key: bench.look(page=key))
             self._tabs.addButton(tab)
             self.tabs[key] = tab
             row.addWidget(tab)
@@ -58,7 +58,7 @@ class Header(QWidget):
         self.play.setAccessibleName("Play")
         row.addWidget(self.play)
         self.loop = Toggle("Loop", "Play the chosen section, or the whole song, over and over (L).")
-        self.loop.toggled.connect(lambda on: bench.document.look(loop=on))
+        self.loop.toggled.connect(lambda on: bench.look(loop=on))
         self._position = label("0:00.0")
         self._position.setStyleSheet("font-size: 17px; font-weight: 600;")
         self._position.setFixedWidth(66)
@@ -83,7 +83,7 @@ class Header(QWidget):
         self._name.setToolTip(str(self._bench.document.path))
         self.tabs[session.view.page].setChecked(True)
         self.loop.set_on(session.view.loop)
-        song = self._bench.audio.song
+        song = self._bench.audio.material
         doing = "looping" if session.view.loop else "in"
         self._where.setText(f"/ {clock(song.seconds, False) if song else '0:00'} · {doing} {self._bench.span_name}")
 
@@ -138,7 +138,7 @@ class HearRow(QFrame):
             "Level-matched", "Play everything equally loud, by the measured loudness of the section (M). Louder always "
             "sounds better; this takes that away.",
         )  # fmt: skip
-        self.matched.toggled.connect(lambda on: bench.document.look(level_matched=on))
+        self.matched.toggled.connect(lambda on: bench.look(level_matched=on))
         self._row.addWidget(self.matched)
         self._applied = label("", "caption")
         self._applied.setFixedWidth(78)
@@ -149,14 +149,14 @@ class HearRow(QFrame):
         for key, text, tip in MONITORS:
             self.monitor.addItem(text, key)
             self.monitor.setItemData(self.monitor.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
-        self.monitor.activated.connect(lambda n: bench.document.look(monitor=MONITORS[n][0]))
+        self.monitor.activated.connect(lambda n: bench.look(monitor=MONITORS[n][0]))
         self._row.addWidget(self.monitor)
         self.dim = button("Dim", "Play 20 dB softer (D).", checkable=True)
-        self.dim.clicked.connect(lambda on: bench.document.look(dim=on))
+        self.dim.clicked.connect(lambda on: bench.look(dim=on))
         self._row.addWidget(self.dim)
         self.output = Ruler(OUTPUT)
         self.output.setFixedWidth(120)
-        self.output.moved.connect(lambda value: bench.document.look(output_level=value))
+        self.output.moved.connect(lambda value: bench.look(output_level=value))
         holder = QVBoxLayout()
         holder.setContentsMargins(0, 3, 0, 0)
         holder.addWidget(self.output)

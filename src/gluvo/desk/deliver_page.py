@@ -131,7 +131,7 @@ class DeliverPage(QWidget):
     # --- the list ------------------------------------------------------------------------------------------
 
     def _session_changed(self, before: Session, now: Session) -> None:
-        if before.chain != now.chain or before.sources != now.sources:
+        if before.strips != now.strips:
             if self._written:
                 self._written.clear()  # they were of another sound
                 self._show_written()
@@ -233,8 +233,8 @@ class DeliverPage(QWidget):
 
     def write_all(self) -> None:
         """Write all deliverables in the background."""
-        session, song, folder = self._bench.session, self._bench.audio.song, self.folder
-        if song is None or not session.deliverables:
+        session, material, folder = self._bench.session, self._bench.audio.material, self.folder
+        if material is None or not session.deliverables:
             self._bench.told.emit("There is nothing to write yet: bring in a mix and add a deliverable.", True)
             return
         replace = self.replace.on
@@ -250,8 +250,8 @@ class DeliverPage(QWidget):
                 path = path if replace else unused(path)
                 share = n / len(session.deliverables)
                 done[d.id] = write_deliverable(
-                    song,
-                    session.chain,
+                    material,
+                    session,
                     d,
                     path,
                     lambda x, share=share: progress(share + x / len(session.deliverables)),  # type: ignore[misc]
@@ -260,7 +260,7 @@ class DeliverPage(QWidget):
 
         def done(result: object) -> None:
             assert isinstance(result, dict)
-            if session.chain == self._bench.session.chain:
+            if session.strips == self._bench.session.strips:
                 self._written = result
             self._show_written()
             self.status.setText(f"{len(result)} files written to {at_home(folder)} and measured by reading them back.")
@@ -309,7 +309,7 @@ class DeliverPage(QWidget):
             return
         n = len(self._bench.session.deliverables)
         self.write.setText(f"Write {n} file{'' if n == 1 else 's'}")
-        self.write.setEnabled(n > 0 and self._bench.audio.song is not None)
+        self.write.setEnabled(n > 0 and self._bench.audio.material is not None)
         self.place.setText(f"into {at_home(self.folder)}")
         song, target = self._bench.picture.song_render, self._bench.session.target
         if song is None:

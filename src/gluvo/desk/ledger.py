@@ -7,6 +7,7 @@ from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, QPoint, Q
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QAbstractItemView,
+    QComboBox,
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
@@ -21,8 +22,10 @@ from PySide6.QtWidgets import (
 from gluvo.desk.parts import button, figure, label, line
 from gluvo.desk.theme import colours, font, theme
 from gluvo.desk.workbench import Workbench
-from gluvo.session.records import Session
-from gluvo.steps import STEP_KINDS, AnyStep, Step
+from gluvo.session import chains
+from gluvo.session.records import Session, Stem
+from gluvo.session.tree import children, rows
+from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane
 
 ID = Qt.ItemDataRole.UserRole
 CLIPBOARD = "gluvo-step"
@@ -32,7 +35,8 @@ Index = QModelIndex | QPersistentModelIndex
 class Ledger(QWidget):
     """Choose, add, remove, reorder (drag, or Alt with arrows), switch on and off (Enter), copy and paste."""
 
-    def __init__(self, bench: Workbench) -> None:
+    def __init__(self, bench: Workbench, chooses: bool = True) -> None:
+        """`chooses`: whether another strip can be chosen at its head."""
         super().__init__()
         self._bench = bench
         column = QVBoxLayout(self)
@@ -41,7 +45,14 @@ class Ledger(QWidget):
         head = QHBoxLayout()
         head.setContentsMargins(12, 0, 10, 0)
         self._caption = label("", "caption")
-        head.addWidget(label("Mix bus", "title"))
+        self.title = label("", "title")
+        self.chooser = QComboBox()
+        self.chooser.setAccessibleName("Strip")
+        self.chooser.setToolTip("Whose chain is shown: a stem's, a bus's, or the mix bus's (Ctrl+[ and Ctrl+]).")
+        self.chooser.setMinimumWidth(110)
+        self.chooser.setMaximumWidth(150)
+        self.chooser.activated.connect(lambda n: bench.choose_strip(self.chooser.itemData(n)))
+        head.addWidget(self.chooser if chooses else self.title)
         head.addStretch(1)
         head.addWidget(self._caption)
         column.addLayout(head)
@@ -53,13 +64,23 @@ class Ledger(QWidget):
         column.addWidget(self.list, 1)
         foot = QHBoxLayout()
         foot.setContentsMargins(8, 0, 8, 0)
+        foot.setSpacing(2)
         self.add_button = button(
-            "+ Add step", "Add a step after the chosen one. It changes nothing until you set it.", kind="plain"
+            "+ Step", "Add a step after the chosen one. It changes nothing until you set it.", kind="plain"
         )
         self.add_button.setMenu(self.add_menu())
         self.add_button.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
+        self.lane_button = button(
+            "+ Lane", "Add a lane around the chosen step: it leaves the chain before the step and comes back after it. "
+            "Nothing of it is heard until you raise its level.", self.add_lane, "plain",
+        )  # fmt: skip
+        self.pair_button = button(
+            "Gentle and crushed", "Add a gentle Glue (2 dB) and, in a lane at −14 dB beside it, one that crushes (10 dB); "
+            "both hold their aim.", lambda: bench.gentle_and_crushed(bench.session.view.strip), "plain",
+        )  # fmt: skip
         self.remove_button = button("Remove", "Take the chosen step out of the chain (Delete).", self.remove, "plain")
-        foot.addWidget(self.add_button)
+        for widget in (self.add_button, self.lane_button, self.pair_button):
+            foot.addWidget(widget)
         foot.addStretch(1)
         foot.addWidget(self.remove_button)
         column.addLayout(foot)
@@ -83,42 +104,50 @@ class Ledger(QWidget):
     def chosen_id(self) -> str:
         return self._bench.session.view.step
 
-    def add(self, step: Step) -> None:
-        """Put a step in after the chosen one, and choose it."""
+    def add(self, step: ChainItem) -> None:
+        """Put a step or lane in after the chosen one (at the end, if that is what comes in), and choose it."""
         session = self._bench.session
-        ids = [s.id for s in session.chain]
-        index = ids.index(self.chosen_id) + 1 if self.chosen_id in ids else (0 if self.chosen_id == "" else len(ids))
-        if self.chosen_id == "" and ids:
-            index = len(ids)
-        self._bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, index))  # type: ignore[arg-type]
-        self._bench.document.look(step=self._bench.session.chain[index].id)
+        after = self.chosen_id
+        if not after and session.chain:
+            after = session.chain[-1].id
+        known = {item.id for item in session.items}
+        self._bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, s.view.strip, after))
+        new = [item for item in self._bench.session.items if item.id not in known]
+        if new:
+            self._bench.look(step=new[0].id)
+
+    def add_lane(self) -> None:
+        """A lane around the chosen step."""
+        chain = self._bench.session.chain
+        number = sum(isinstance(item, Lane) for item in self._bench.session.items) + 1
+        since = chains.before_which(chain, self.chosen_id or (chain[-1].id if chain else ""))
+        self.add(Lane(name=f"Lane {number}", since=since))
 
     def remove(self) -> None:
-        step = self._bench.session.step(self.chosen_id)
+        step = self._bench.session.item(self.chosen_id)
         if step is None:
             return
-        ids = [s.id for s in self._bench.session.chain]
+        ids = [s.id for s in chains.flat(self._bench.session.chain)]
         index = ids.index(step.id)
-        rest = ids[:index] + ids[index + 1 :]
         self._bench.edit(f"Remove {step.title}", lambda s: s.without_step(step.id))
-        self._bench.document.look(step=rest[min(index, len(rest) - 1)] if rest else "")
+        rest = [s.id for s in chains.flat(self._bench.session.chain)]
+        self._bench.look(step=rest[min(index, len(rest) - 1)] if rest else "")
 
     def shift(self, by: int) -> None:
         """Move the chosen step earlier (−1) or later (1)."""
-        ids = [s.id for s in self._bench.session.chain]
-        if self.chosen_id in ids:
-            index = min(max(0, ids.index(self.chosen_id) + by), len(ids) - 1)
-            self._bench.edit("Move step", lambda s: s.with_step_at(self.chosen_id, index))
+        session = self._bench.session
+        moved = chains.moved(session.chain, self.chosen_id, by)
+        self._bench.edit("Move step", lambda s: s.with_chain(s.view.strip, moved))
 
     def switch(self, step_id: str | None = None) -> None:
         """Turn a step (the chosen one) on or off."""
-        step = self._bench.session.step(step_id or self.chosen_id)
+        step = self._bench.session.item(step_id or self.chosen_id)
         if step is not None:
             changed = msgspec.structs.replace(step, on=not step.on)
             self._bench.edit(f"{step.title} {'on' if changed.on else 'off'}", lambda s: s.with_step(changed))
 
     def copy(self) -> None:
-        step = self._bench.session.step(self.chosen_id)
+        step = self._bench.session.item(self.chosen_id)
         if step is not None:
             QGuiApplication.clipboard().setText(msgspec.json.encode({CLIPBOARD: step}).decode())
 
@@ -130,7 +159,7 @@ class Ledger(QWidget):
         """Put in the step that was copied, here or in another window. Other text is refused with a sentence."""
         try:
             raw = msgspec.json.decode(QGuiApplication.clipboard().text())
-            step = msgspec.convert(raw[CLIPBOARD], AnyStep)
+            step = msgspec.convert(raw[CLIPBOARD], ChainItem)
         except (msgspec.DecodeError, msgspec.ValidationError, KeyError, TypeError):
             self._bench.told.emit("The clipboard holds no step. Copy one from a ledger first.", True)
             return
@@ -140,18 +169,27 @@ class Ledger(QWidget):
         """A drag has put the rows into this order."""
         moved = self.chosen_id
         if moved in ids:
-            self._bench.edit("Move step", lambda s: s.with_step_at(moved, ids.index(moved)))
+            before = next(iter(ids[ids.index(moved) + 1 :]), "")
+            chain = chains.dropped(self._bench.session.chain, moved, before)
+            self._bench.edit("Move step", lambda s: s.with_chain(s.view.strip, chain))
         self._rebuild()
 
     # --- keeping up ----------------------------------------------------------------------------------------
 
     def _chosen(self, item: QListWidgetItem | None) -> None:
         if item is not None and not self.list.filling:
-            self._bench.document.look(step=item.data(ID))
+            self._bench.look(step=item.data(ID))
 
     def _session_changed(self, before: Session, now: Session) -> None:
-        rows = [self.list.item(n).data(ID) for n in range(self.list.count())]
-        if rows != ["", *(s.id for s in now.chain)]:
+        if [(s.id, s.name, s.into) for s in before.strips] != [(s.id, s.name, s.into) for s in now.strips]:
+            self.chooser.clear()
+            for strip, _ in rows(now):
+                self.chooser.addItem(strip.name, strip.id)
+        strip = now.strip(now.view.strip) or now.mix
+        self.chooser.setCurrentIndex(self.chooser.findData(strip.id))
+        self.title.setText(strip.name)
+        shown = [self.list.item(n).data(ID) for n in range(self.list.count())]
+        if shown != ["", *(s.id for s in chains.flat(now.chain))]:
             self._rebuild()
         current = self.list.currentItem()
         if current is None or current.data(ID) != now.view.step:
@@ -161,14 +199,14 @@ class Ledger(QWidget):
     def _rebuild(self) -> None:
         self.list.filling = True
         self.list.clear()
-        for step_id in ("", *(s.id for s in self._bench.session.chain)):
+        for step_id in ("", *(s.id for s in chains.flat(self._bench.session.chain))):
             item = QListWidgetItem()
             item.setData(ID, step_id)
             if step_id == "":
                 item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsDragEnabled)
-            step = self._bench.session.step(step_id)
-            item.setData(Qt.ItemDataRole.AccessibleTextRole, step.title if step else "Source")
-            item.setToolTip(step.summary if step else "The audio as it came, before any step.")
+            step = self._bench.session.item(step_id)
+            item.setData(Qt.ItemDataRole.AccessibleTextRole, step.title if step else "What comes in")
+            item.setToolTip(step.summary if step else "The sound as it comes into this chain, before any step.")
             self.list.addItem(item)
         self._select(self.chosen_id)
         self.list.filling = False
@@ -180,7 +218,8 @@ class Ledger(QWidget):
 
     def _refresh(self) -> None:
         self._caption.setText(f"ledger · {self._bench.span_name}")
-        self.remove_button.setEnabled(self._bench.session.step(self.chosen_id) is not None)
+        self.remove_button.setEnabled(self._bench.session.item(self.chosen_id) is not None)
+        self.pair_button.setVisible(not self._bench.session.chain)
         self.list.viewport().update()
 
     # --- what the rows show --------------------------------------------------------------------------------
@@ -188,23 +227,44 @@ class Ledger(QWidget):
     def row(self, step_id: str) -> tuple[str, str, str, str, bool]:
         """Title, words below it, loudness, true peak, and whether the figures are of the present state."""
         bench = self._bench
-        step = bench.session.step(step_id)
-        render = bench.picture.best
-        joint = render.joint(step_id) if render is not None else None
-        if step is not None and not step.on:
-            return step.title, "off", "", "", True
-        title, words = "Source", "as it came"
-        if step is not None:
-            title, words = step.title, step.describe()
+        session, render = bench.session, bench.picture.best
+        step = session.item(step_id)
+        if step is None:
+            title, words = self._comes_in()
+            joint = render.start(session.view.strip) if render is not None else None
+        else:
+            title, words = (f"Lane “{step.name}”" if isinstance(step, Lane) else step.title), step.describe()
+            lane = chains.lane_of(session.chain, step_id)
+            if not step.on or (lane is not None and not lane.on):
+                return title, "off", "", "", True
+            joint = render.joint(step_id) if render is not None else None
             if joint is not None and step.reduces:
                 mean = joint.mean_reduction(bench.span)
                 most = joint.largest_reduction(bench.span)
                 words = f"{mean:.1f} dB off, at most {most:.1f}" if most > 0.05 else f"{words} · idle"
+            if isinstance(step, Glue) and step.key:
+                key = session.strip(step.key)
+                words += f" · key {key.name}" if key is not None else " · its key is gone: listens to itself"
+            if step_id in session.view.solo:
+                words = f"heard alone · {words}"
         if joint is None:
             return title, words, "…", "…", False
         figures = joint.figures(bench.span)
         current = bench.picture.section_current or bench.picture.song_current
         return title, words, figure(figures.integrated), figure(figures.true_peak), current
+
+    def _comes_in(self) -> tuple[str, str]:
+        session = self._bench.session
+        strip = session.strip(session.view.strip)
+        if isinstance(strip, Stem):
+            missing = self._bench.audio.material is not None and strip.id in self._bench.audio.material.missing
+            return "Source", "its file is missing: silent" if missing else "as it came"
+        flowing = [s.name for s in children(session, session.view.strip)]
+        return "In", ", ".join(flowing) if flowing else "nothing flows in"
+
+    def inset(self, step_id: str) -> int:
+        """1 for what stands in a lane."""
+        return int(chains.lane_of(self._bench.session.chain, step_id) is not None)
 
 
 class _Heads(QWidget):
@@ -247,7 +307,7 @@ class _StepList(QListWidget):
         if (
             item is not None
             and item.data(ID)
-            and event.position().x() < 40
+            and event.position().x() < 40 + 16 * self._ledger.inset(item.data(ID))
             and event.button() == Qt.MouseButton.LeftButton
         ):
             self._ledger.switch(item.data(ID))
@@ -273,6 +333,7 @@ class _StepList(QListWidget):
         ):  # fmt: skip
             menu.addAction(text).triggered.connect(lambda *_, then=then: then())
         menu.addMenu(ledger.add_menu())
+        menu.addAction("Add lane").triggered.connect(lambda *_: ledger.add_lane())
         menu.exec(self.viewport().mapToGlobal(at))
 
     def viewportEvent(self, event: QEvent) -> bool:
@@ -294,7 +355,8 @@ class _RowPainter(QStyledItemDelegate):
         box = QRectF(option.rect)
         state = option.state
         step_id = str(index.data(ID))
-        step = self._ledger._bench.session.step(step_id)
+        step = self._ledger._bench.session.item(step_id)
+        inset = 16 * self._ledger.inset(step_id)
         title, words, loudness, peak, current = self._ledger.row(step_id)
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -306,10 +368,18 @@ class _RowPainter(QStyledItemDelegate):
         on = step is None or step.on
         painter.setPen(QPen(c["signal" if step is not None and on else "faint"], 1.5))
         painter.setBrush(c["signal"] if step is not None and on else Qt.BrushStyle.NoBrush)
-        painter.drawEllipse(QPointF(box.left() + 26, box.top() + 14), 4, 4)
+        if isinstance(step, Lane):  # where it comes back
+            painter.drawRect(QRectF(box.left() + 22, box.top() + 10, 8, 8))
+        else:
+            painter.drawEllipse(QPointF(box.left() + 26 + inset, box.top() + 14), 4, 4)
+        if inset:
+            painter.setPen(QPen(c["rule"], 1.5))
+            painter.drawLine(QPointF(box.left() + 26, box.top()), QPointF(box.left() + 26, box.top() + 14))
+            painter.drawLine(QPointF(box.left() + 26, box.top() + 14), QPointF(box.left() + 36, box.top() + 14))
         painter.setFont(font(13))
         painter.setPen(c["ink" if on else "faint"])
-        text = box.adjusted(44, 4, -126, 0)
+        text = box.adjusted(44 + inset, 4, -126, 0)
+        title = painter.fontMetrics().elidedText(title, Qt.TextElideMode.ElideRight, int(text.width()))
         painter.drawText(text, Qt.AlignmentFlag.AlignTop, title)
         painter.setFont(font(13))
         painter.setPen(c["ink" if current else "faint"])
@@ -322,8 +392,8 @@ class _RowPainter(QStyledItemDelegate):
         painter.drawText(QRectF(box.right() - 64, box.top() + 4, 52, 20), top, f"{peak}{' !' if over else ''}")
         painter.setFont(font(11))
         painter.setPen(c["faint"])
-        words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(box.width() - 56))
-        painter.drawText(box.adjusted(44, 22, -10, 0), Qt.AlignmentFlag.AlignTop, words)
+        words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(box.width() - 56 - inset))
+        painter.drawText(box.adjusted(44 + inset, 22, -10, 0), Qt.AlignmentFlag.AlignTop, words)
         if state & QStyle.StateFlag.State_HasFocus:
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)

@@ -8,21 +8,26 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence
-from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QMessageBox
 
 from gluvo import __version__
+from gluvo.compare.match import DETECTOR, RESULT
 from gluvo.desk.bars import MONITORS, PAGES
 from gluvo.desk.theme import theme
 from gluvo.desk.workbench import LOUDEST_SECONDS
 from gluvo.measure.trace import Span
 from gluvo.play.device import SILENT, outputs
-from gluvo.session.media import AUDIO_SUFFIXES, audio_files
+from gluvo.session import chains
+from gluvo.session.media import AUDIO_SUFFIXES
+from gluvo.session.records import MIX
 from gluvo.session.store import SUFFIX
+from gluvo.steps import Glue
 
 if TYPE_CHECKING:
     from gluvo.desk.window import Window
 
 AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in AUDIO_SUFFIXES)});;All files (*)"
+CSV_FILTER = "Sections (*.csv);;All files (*)"
 SESSION_FILTER = f"Gluvo sessions (*{SUFFIX})"
 
 
@@ -50,7 +55,7 @@ class Menus:
             "New from stems…",
             "Ctrl+Shift+N",
             self._ask_stems,
-            "Start a session with a folder of stems, which are summed.",
+            "Start a session with a folder of stems; folders inside it become buses.",
         )
         self._action(file, "Open…", "Ctrl+O", self._ask_open, "Open a session.")
         file.addMenu(self._recent_menu)
@@ -59,6 +64,7 @@ class Menus:
         self._action(file, "Save", "Ctrl+S", self._window.save, "Save the session.")
         self._action(file, "Save as…", "Ctrl+Shift+S", self._window.save_as, "Save the session somewhere else.")
         file.addSeparator()
+        self._action(file, "Add stems…", "Ctrl+Shift+A", self._ask_more_stems, "Bring further stems into the session.")
         self._action(file, "Add references…", "Ctrl+Shift+R", self._ask_references, "Bring in tracks to compare with.")
         self._reference_menu = file.addMenu("Remove reference")
         self._reference_menu.aboutToShow.connect(self._fill_references)
@@ -79,6 +85,11 @@ class Menus:
         self._action(edit, "Paste step", "Ctrl+V", ledger.paste, "Put the remembered step in after the chosen one.")
         chain = bar.addMenu("&Chain")
         chain.addMenu(ledger.add_menu())
+        self._action(chain, "Add lane", "Ctrl+Shift+L", ledger.add_lane, "A parallel chain around the chosen step.")
+        self._action(
+            chain, "Gentle and crushed", "Ctrl+Shift+G", lambda: bench.gentle_and_crushed(bench.session.view.strip),
+            "A gentle Glue, and one that crushes in a lane beside it, both aimed.",
+        )  # fmt: skip
         self._action(chain, "Remove step", "Ctrl+Backspace", ledger.remove, "Take the chosen step out.")
         self._action(
             chain,
@@ -100,9 +111,10 @@ class Menus:
             "For the aim of the chosen Glue.",
         )
         self._action(chain, "Reach the target's loudness", "Ctrl+R", bench.reach_target, "Drive the last limiter.")
+        self._build_buses(bar.addMenu("&Buses"))
         listen = bar.addMenu("&Listen")
         self._action(listen, "Play or stop", "Space", bench.toggle_play, "")
-        self._action(listen, "Loop", "L", lambda: bench.document.look(loop=not bench.session.view.loop), "")
+        self._action(listen, "Loop", "L", lambda: bench.look(loop=not bench.session.view.loop), "")
         self._action(listen, "To the section's start", "Home", self._to_start, "")
         listen.addSeparator()
         for n in range(1, 10):
@@ -114,7 +126,7 @@ class Menus:
             listen,
             "Level-matched",
             "M",
-            lambda: bench.document.look(level_matched=not bench.session.view.level_matched),
+            lambda: bench.look(level_matched=not bench.session.view.level_matched),
             "",
         )
         monitor = listen.addMenu("Monitor view")
@@ -123,29 +135,36 @@ class Menus:
                 monitor,
                 text,
                 f"Alt+{MONITORS.index((key, text, tip)) + 1}",
-                partial(bench.document.look, monitor=key),
+                partial(bench.look, monitor=key),
                 tip,
             )
-        self._action(listen, "Dim", "D", lambda: bench.document.look(dim=not bench.session.view.dim), "")
+        self._action(listen, "Hear the detector", "H", self._hear_detector, "Of the chosen Glue.")
+        self._action(listen, "Dim", "D", lambda: bench.look(dim=not bench.session.view.dim), "")
         self._device_menu = listen.addMenu("Device")
         self._device_menu.aboutToShow.connect(self._fill_devices)
         song = bar.addMenu("&Song")
         self._action(song, "Next section", "N", lambda: self._window.choose_section(1), "")
         self._action(song, "Previous section", "P", lambda: self._window.choose_section(-1), "")
-        self._action(song, "Whole song", "W", lambda: bench.document.look(section=""), "")
+        self._action(song, "Whole song", "W", lambda: bench.look(section=""), "")
         self._action(
             song, f"Loudest {LOUDEST_SECONDS:.0f} s as a section", "Ctrl+L", self._window.section_from_loudest, ""
         )
-        self._action(song, "What is in view as a section", "Ctrl+Shift+L", self._window.section_from_view, "")
+        self._action(song, "Loudest span as a section…", "", self._ask_loudest, "As long as you say.")
+        self._action(song, "What is in view as a section", "Ctrl+K", self._window.section_from_view, "")
+        timeline = self._window.timeline
+        self._action(song, "Rename section", "Ctrl+F2", lambda: timeline.rename(bench.session.view.section), "")
+        self._action(song, "Remove section", "", lambda: timeline.remove(bench.session.view.section), "")
+        self._action(song, "Import sections…", "", self._ask_import, "From CSV: name, start, end in seconds.")
+        self._action(song, "Export sections…", "", self._ask_export, "As CSV.")
         song.addSeparator()
         self._action(song, "Zoom in", "Ctrl++", lambda: self._window.timeline.zoom(0.5), "")
         self._action(song, "Zoom out", "Ctrl+-", lambda: self._window.timeline.zoom(2.0), "")
         self._action(song, "Zoom to the section", "Ctrl+G", lambda: self._window.timeline.zoom_to(bench.span), "")
-        self._action(song, "Zoom to samples", "Ctrl+Shift+G", self._zoom_to_samples, "")
+        self._action(song, "Zoom to samples", "Ctrl+Shift+0", self._zoom_to_samples, "")
         self._action(song, "All of the song", "Ctrl+0", lambda: self._window.timeline.zoom_to(None), "")
         view = bar.addMenu("&View")
         for n, (key, text) in enumerate(PAGES, start=1):
-            self._action(view, text, f"Ctrl+{n}", partial(bench.document.look, page=key), "")
+            self._action(view, text, f"Ctrl+{n}", partial(bench.look, page=key), "")
         view.addSeparator()
         group = QActionGroup(self._window)
         for text, night in (("As the desktop", None), ("Day", False), ("Night", True)):
@@ -156,6 +175,29 @@ class Menus:
         help_menu = bar.addMenu("&Help")
         self._action(help_menu, "Keys", "F1", self._show_keys, "")
         self._action(help_menu, "About Gluvo", "", self._about, "")
+
+    def _build_buses(self, menu: QMenu) -> None:
+        bench, tree = self._bench, self._window.buses.tree
+        self._action(
+            menu, "Group into a new bus", "Ctrl+J", tree.group, "The chosen strip flows through a bus of its own."
+        )
+        self._action(menu, "Rename", "F2", tree.rename, "Give the chosen strip another name.")
+        self._action(menu, "Dissolve bus", "", tree.dissolve, "What flowed into it flows on; its chain goes with it.")
+        self._action(menu, "Remove", "", tree.remove, "Take the strip out of the song. Its file stays.")
+        menu.addSeparator()
+        self._action(menu, "Mute", "Shift+M", tree.mute, "Take the chosen strip out of the mix, or put it back.")
+        self._action(menu, "Hear alone", "Shift+S", tree.solo, "For the ears only: figures and files keep everything.")
+        self._action(menu, "Hear all", "Shift+A", lambda: bench.look(solo=()), "Nothing alone any more.")
+        self._action(menu, "Polarity", "Shift+P", tree.invert, "Turn the wave of the chosen strip over.")
+        menu.addSeparator()
+        self._action(menu, "Strip above", "Ctrl+[", lambda: tree.choose(-1), "")
+        self._action(menu, "Strip below", "Ctrl+]", lambda: tree.choose(1), "")
+        self._action(menu, "Mix bus", "Ctrl+Shift+M", lambda: bench.choose_strip(MIX), "")
+
+    def _hear_detector(self) -> None:
+        bench = self._bench
+        if isinstance(bench.session.step(bench.session.view.step), Glue):
+            bench.hear(RESULT if bench.session.view.hear == DETECTOR else DETECTOR)
 
     def _action(self, menu: QMenu, text: str, key: str, then: Callable[[], object], tip: str) -> QAction:
         action = QAction(text, self._window)
@@ -177,7 +219,27 @@ class Menus:
     def _ask_stems(self) -> None:
         found = QFileDialog.getExistingDirectory(self._window, "A folder of stems")
         if found:
-            self._window.attempt(lambda: self._window.new_from(audio_files(Path(found))))
+            self._window.new_from_stems(Path(found))
+
+    def _ask_more_stems(self) -> None:
+        found, _ = QFileDialog.getOpenFileNames(self._window, "Further stems", "", AUDIO_FILTER)
+        if found:
+            self._window.add_stems([Path(f) for f in found])
+
+    def _ask_loudest(self) -> None:
+        seconds, given = QInputDialog.getDouble(self._window, "Loudest span", "Seconds", LOUDEST_SECONDS, 1.0, 600.0, 1)
+        if given:
+            self._window.section_from_loudest(seconds)
+
+    def _ask_import(self) -> None:
+        found, _ = QFileDialog.getOpenFileName(self._window, "Sections", "", CSV_FILTER)
+        if found:
+            self._window.import_sections(Path(found))
+
+    def _ask_export(self) -> None:
+        found, _ = QFileDialog.getSaveFileName(self._window, "Sections", "Sections.csv", CSV_FILTER)
+        if found:
+            self._window.export_sections(Path(found))
 
     def _ask_open(self) -> None:
         found, _ = QFileDialog.getOpenFileName(self._window, "Open a session", "", f"{SESSION_FILTER};;{AUDIO_FILTER}")
@@ -225,10 +287,10 @@ class Menus:
         theme.force(night)
 
     def _choose_step(self, by: int) -> None:
-        ids = ["", *(s.id for s in self._bench.session.chain)]
+        ids = ["", *(s.id for s in chains.flat(self._bench.session.chain))]
         now = self._bench.session.view.step
         index = ids.index(now) + by if now in ids else 0
-        self._bench.document.look(step=ids[min(max(0, index), len(ids) - 1)])
+        self._bench.look(step=ids[min(max(0, index), len(ids) - 1)])
 
     def _hear(self, n: int) -> None:
         choices = self._bench.hear_choices()
@@ -240,12 +302,12 @@ class Menus:
         self._bench.seek(span.start if span else 0.0)
 
     def _zoom_to_samples(self) -> None:
-        song, engine = self._bench.audio.song, self._bench.engine
+        song, engine = self._bench.audio.material, self._bench.engine
         if song is not None and engine is not None:
             at = engine.position
-            flat = self._bench.audio.flat
+            flat = [start for start, _ in self._bench.audio.flat_places(self._bench.session)]
             if flat:  # the nearest flat top, since that is what one zooms in to see
-                at = min((t.start / song.rate for t in flat), key=lambda s: abs(s - at))
+                at = min(flat, key=lambda s: abs(s - at))
             self._window.timeline.zoom_to(Span(at - 60 / song.rate, at + 100 / song.rate))
 
     def _show_keys(self) -> None:

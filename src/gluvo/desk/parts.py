@@ -4,9 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QWidget,
+)
 
 from gluvo.desk.theme import colours, font
 from gluvo.steps import Setting
@@ -210,6 +220,38 @@ class Rows(QWidget):
             painter.setFont(font(13, bold=True))
             painter.setPen(c[colour])
             painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, value)
+
+
+def edit_in_place(parent: QWidget, text: str, place: QRect, done: Callable[[str], object]) -> QLineEdit:
+    """A field over a name; Enter or leaving it takes what was typed, Escape does not."""
+
+    class Field(QLineEdit):
+        def keyPressEvent(self, event: QKeyEvent) -> None:
+            if event.key() == Qt.Key.Key_Escape:
+                self.setText(text)
+                self.clearFocus()
+            else:
+                super().keyPressEvent(event)
+
+    field = Field(text, parent)
+    field.setGeometry(place)
+    field.selectAll()
+    field.show()
+    field.setFocus()
+    closed: list[bool] = []
+
+    def finish() -> None:
+        if not closed:
+            closed.append(True)
+            typed = field.text().strip()
+            field.hide()
+            field.deleteLater()
+            parent.setFocus()
+            if typed and typed != text:
+                done(typed)
+
+    field.editingFinished.connect(finish)
+    return field
 
 
 def figure(value: float, decimals: int = 1, unit: str = "") -> str:

@@ -43,7 +43,7 @@ class ShapePage(QWidget):
 
     def _follow(self) -> None:
         """Show the editor of the chosen step; make one if another step was chosen."""
-        step = self._bench.session.step(self._bench.session.view.step)
+        step = self._bench.session.item(self._bench.session.view.step)
         shown = getattr(self.editor, "step_id", "") if self.editor is not None else None
         kind = type(step)
         if self.editor is None or shown != (step.id if step else "") or getattr(self.editor, "kind", kind) is not kind:

@@ -19,7 +19,7 @@ from gluvo.desk.workbench import Workbench
 from gluvo.dsp.db import db_of
 from gluvo.measure.loudness import OFFSET, SILENT
 from gluvo.play.meters import Readings
-from gluvo.session.records import Target
+from gluvo.session.records import Session, Target
 from gluvo.steps import Setting
 
 OWN = "Own"
@@ -150,7 +150,7 @@ class TargetPanel(QWidget):
         self.own_loudness, self.own_peak = Ruler(LOUDNESS), Ruler(PEAK)
         for ruler, name in ((self.own_loudness, "loudness"), (self.own_peak, "true_peak")):
             ruler.moved.connect(lambda value, name=name: self._set_own(name, value))
-            ruler.settled.connect(bench.document.settle)
+            ruler.settled.connect(bench.settle)
             own.addWidget(ruler)
         column.addWidget(self._own)
         self.integrated = BigFigure()
@@ -160,7 +160,7 @@ class TargetPanel(QWidget):
             ("Loudness range", "How far quiet and loud parts lie apart (EBU Tech 3342)."),
             ("Peak to loudness", "True peak less integrated loudness: how much punch is left."),
             ("Loudest 3 s", "The highest short-term loudness."),
-            ("Source headroom", "How far the source's true peak lies under full scale."),
+            ("Source headroom", "How far the untouched song's true peak lies under full scale."),
         ))  # fmt: skip
         column.addWidget(self.rows)
         self.reach = button("Reach the target", "", bench.reach_target, "main")
@@ -175,10 +175,15 @@ class TargetPanel(QWidget):
         self.tone = ToneView()
         self.tone.setMinimumHeight(100)
         column.addWidget(self.tone, 1)
-        bench.session_changed.connect(lambda *_: self.refresh())
+        bench.session_changed.connect(self._session_changed)
         bench.picture_changed.connect(self.refresh)
         bench.audio_changed.connect(self.live.forget)
         bench.reached.connect(self._reached)
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        if before.view.hear != now.view.hear:
+            self.live.forget()
+        self.refresh()
 
     def _choose(self, index: int) -> None:
         name = self.choice.itemData(index)
@@ -220,7 +225,7 @@ class TargetPanel(QWidget):
             self.integrated.show_figure("…", "LUFS, whole song", "measuring", "faint")
             self.rows.set_values(["…"] * 5)
         else:
-            f, source = song.result.figures(), song.source.figures()
+            f, source = song.result.figures(), song.untouched.figures()
             miss = f.integrated - target.loudness
             close = abs(miss) <= target.tolerance
             verdict = (

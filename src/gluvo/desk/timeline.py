@@ -6,15 +6,27 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QWheelEvent
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
-from gluvo.desk.parts import clock
+from gluvo.desk.parts import clock, edit_in_place
 from gluvo.desk.theme import colours, font, theme
 from gluvo.desk.workbench import LOUDEST_SECONDS, Workbench
+from gluvo.measure.hits import find_onsets
 from gluvo.measure.overview import OUTLINE_HOP, Outline
 from gluvo.measure.trace import Span
 from gluvo.render.song import Rendered
+from gluvo.session import sections
 from gluvo.session.records import Section, Session
 
 MARGIN = 12
@@ -22,6 +34,8 @@ RIBBON, WAVES, REDUCTION = (6, 17), (25, 58), (86, 20)
 """Top and height of each row, in pixels."""
 CLOSEST = 48
 """Frames across the whole width at the closest zoom."""
+GRIP = 4
+"""Pixels to either side of a section's edge where it can be taken."""
 REDUCTION_DEPTH = 9.0
 """dB that fill the reduction's row."""
 
@@ -37,6 +51,10 @@ class Timeline(QWidget):
         self._picture: QPixmap | None = None
         self._pan: tuple[float, Span] | None = None
         self._reduction: np.ndarray | None = None
+        self._step_reduction: np.ndarray | None = None
+        self._edge: tuple[str, str] | None = None
+        self._marking: tuple[float, float] | None = None
+        self._editor: QLineEdit | None = None
         self._shown: Rendered | None = None
         self.setFixedHeight(112)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -44,8 +62,9 @@ class Timeline(QWidget):
         self.setMouseTracking(True)
         self.setAccessibleName("Timeline")
         self.setToolTip(
-            "Click to go there. Click a section's name to choose it, double-click to zoom to it. Wheel zooms down to "
-            "samples, Shift-wheel or middle drag moves along. Keys: arrows move, + and − zoom, 0 shows all."
+            "Click to go there. Click a section's name to choose it, double-click to zoom to it; drag its edges (they snap "
+            "to zero crossings, with Ctrl to hits). Shift-drag marks a new section. Wheel zooms down to samples, "
+            "Shift-wheel or middle drag moves along. Keys: arrows move, + and − zoom, 0 shows all."
         )
         bench.audio_changed.connect(self._audio_changed)
         bench.analysis_changed.connect(self._redraw)
@@ -60,7 +79,7 @@ class Timeline(QWidget):
 
     @property
     def length(self) -> float:
-        song = self._bench.audio.song
+        song = self._bench.audio.material
         return song.seconds if song else 1.0
 
     @property
@@ -79,7 +98,7 @@ class Timeline(QWidget):
     def zoom(self, factor: float, at: float | None = None) -> None:
         """Show `factor` times as much, keeping a moment in place."""
         at = self._position if at is None else at
-        song = self._bench.audio.song
+        song = self._bench.audio.material
         least = CLOSEST / song.rate if song else 0.01
         width = min(self.length, max(least, self._view.seconds * factor))
         share = (at - self._view.start) / self._view.seconds
@@ -104,19 +123,33 @@ class Timeline(QWidget):
         self.zoom_to(None)
 
     def _session_changed(self, before: Session, now: Session) -> None:
-        if (before.sections, before.view.section, before.sources) != (now.sections, now.view.section, now.sources):
+        if (before.view.strip, before.view.step) != (now.view.strip, now.view.step):
+            self._add_up()
+            self._redraw()
+        elif (before.sections, before.view.section) != (now.sections, now.view.section):
             self._redraw()
 
     def _picture_changed(self) -> None:
         song = self._bench.picture.song_render
         if song is self._shown:
             return
-        self._shown, self._reduction = song, None
-        if song is not None:
-            parts = [j.reduction.mean for j in song.joints if j.reduction is not None]
-            if parts:
-                self._reduction = np.sum(parts, axis=0)
+        self._shown = song
+        self._add_up()
         self._redraw()
+
+    def _add_up(self) -> None:
+        """The reduction of the chosen strip's chain, and of the chosen step in it."""
+        song, view = self._shown, self._bench.session.view
+        self._reduction = self._step_reduction = None
+        if song is None or view.strip not in song.plan.strips:
+            return
+        joints = (song.joint(id) for id in song.plan.strips[view.strip].along)
+        parts = [j.reduction.mean for j in joints if j is not None and j.reduction is not None]
+        if parts:
+            self._reduction = np.sum(parts, axis=0)
+        chosen = song.joint(view.step)
+        if chosen is not None and chosen.reduction is not None:
+            self._step_reduction = chosen.reduction.mean
 
     def _redraw(self) -> None:
         self._picture = None
@@ -159,6 +192,9 @@ class Timeline(QWidget):
         if MARGIN - 1 <= x <= self.width() - MARGIN + 1:
             painter.setPen(QPen(c["ink"], 2))
             painter.drawLine(QPointF(x, RIBBON[0] + RIBBON[1]), QPointF(x, self.height() - 4))
+        if self._marking is not None:
+            left, right = sorted(self._x(t) for t in self._marking)
+            painter.fillRect(QRectF(left, WAVES[0], right - left, WAVES[1]), c.soft("signal", 60))
         if self.hasFocus():
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.drawRect(1, 1, self.width() - 3, self.height() - 3)
@@ -172,14 +208,14 @@ class Timeline(QWidget):
             left, right = self._x(chosen.start), self._x(chosen.end)
             painter.fillRect(QRectF(left, WAVES[0], right - left, self.height() - WAVES[0] - 4), c["wash"])
         self._draw_ribbon(painter, chosen)
-        song = bench.audio.song
+        song = bench.audio.material
         if song is None:
             painter.restore()
             painter.setPen(c["faint"])
             painter.setFont(font(13))
             text = (
                 "Reading audio…"
-                if bench.session.sources
+                if bench.session.stems
                 else "Bring in a stereo mix: drop a file here, or File › New from a mix."
             )
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
@@ -218,9 +254,12 @@ class Timeline(QWidget):
         if render is None:
             return
         c = colours()
-        pairs = [(render.result.outline, "signal", 150), (render.source.outline, "ink", 175)]
-        if float(render.source.outline.high.max(initial=0)) > float(render.result.outline.high.max(initial=0)) * 1.02:
-            pairs = [(render.source.outline, "ink", 80), (render.result.outline, "signal", 190)]
+        pairs = [(render.result.outline, "signal", 150), (render.untouched.outline, "ink", 175)]
+        if (
+            float(render.untouched.outline.high.max(initial=0))
+            > float(render.result.outline.high.max(initial=0)) * 1.02
+        ):
+            pairs = [(render.untouched.outline, "ink", 80), (render.result.outline, "signal", 190)]
         painter.setPen(Qt.PenStyle.NoPen)
         for outline, name, alpha in pairs:
             painter.setBrush(c.soft(name, alpha))
@@ -245,14 +284,14 @@ class Timeline(QWidget):
     def _draw_samples(self, painter: QPainter) -> None:
         """Close up: the samples themselves, both channels; dots where they are far enough apart."""
         render = self._bench.picture.song_render
-        song = self._bench.audio.song
+        song = self._bench.audio.material
         assert song is not None
-        layers = [(song.samples, "ink")]
-        if render is not None:
-            layers.insert(0, (render.result.audio, "signal"))
+        if render is None:
+            return
+        layers = [(render.result.audio, "signal"), (render.untouched.audio, "ink")]
         c, rate = colours(), song.rate
         first = max(0, math.floor(self._view.start * rate))
-        last = min(len(song.samples), math.ceil(self._view.end * rate) + 1)
+        last = min(song.frames, math.ceil(self._view.end * rate) + 1)
         apart = self._width / max(1, last - first)
         for samples, name in layers:
             for channel, style in ((0, Qt.PenStyle.SolidLine), (1, Qt.PenStyle.DotLine)):
@@ -267,16 +306,13 @@ class Timeline(QWidget):
                         painter.drawEllipse(point, 1.8, 1.8)
 
     def _draw_flat_tops(self, painter: QPainter) -> None:
-        song, c = self._bench.audio.song, colours()
-        assert song is not None
-        drawn = -10.0
+        c, drawn = colours(), -10.0
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(c["over"])
-        for top in self._bench.audio.flat:
-            start, end = top.start / song.rate, (top.start + top.length) / song.rate
-            if end < self._view.start or start > self._view.end:
+        for start, length in self._bench.audio.flat_places(self._bench.session):
+            if start + length < self._view.start or start > self._view.end:
                 continue
-            left, right = self._x(start), self._x(end)
+            left, right = self._x(start), self._x(start + length)
             if right - drawn > 3.0:
                 painter.drawRect(QRectF(left, WAVES[0], max(2.0, right - left), 3))
                 drawn = right
@@ -285,26 +321,35 @@ class Timeline(QWidget):
         c, top = colours(), REDUCTION[0]
         painter.setPen(QPen(c["rule"], 1))
         painter.drawLine(QPointF(MARGIN, top), QPointF(self.width() - MARGIN, top))
+        strip = self._bench.session.strip(self._bench.session.view.strip)
+        name = strip.name if strip is not None else ""
+        text, colour = f"reduction, {name}: none", "faint"
         if self._reduction is not None and self._reduction.max(initial=0.0) > 0.05:
-            columns = int(self._width)
-            edges = (self._view.start + np.arange(columns + 1) / columns * self._view.seconds) * 100.0
-            stops = np.clip(edges.astype(int), 0, len(self._reduction) - 1)
-            values = np.maximum.reduceat(self._reduction, stops[:-1])
-            depth = np.minimum(values / REDUCTION_DEPTH, 1.0) * REDUCTION[1]
-            points = [QPointF(MARGIN, top)]
-            points += [QPointF(MARGIN + n + 0.5, top + d) for n, d in enumerate(depth.tolist())]
-            points.append(QPointF(self.width() - MARGIN, top))
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(c.soft("reduction", 200))
-            painter.drawPolygon(QPolygonF(points))
-            text, colour = f"reduction, all steps · down to {float(self._reduction.max()):.1f} dB", "reduction"
-        else:
-            text, colour = "reduction: none", "faint"
+            self._draw_taken(painter, self._reduction, 110)
+            text, colour = f"reduction, {name}: {float(self._reduction.max()):.1f} dB at most", "reduction"
+        if self._step_reduction is not None and self._step_reduction.max(initial=0.0) > 0.05:
+            self._draw_taken(painter, self._step_reduction, 230)
+            step = self._bench.session.item(self._bench.session.view.step)
+            more = f"{step.title if step else ''} {float(self._step_reduction.max()):.1f}"
+            text, colour = f"{text}, {more}" if colour == "reduction" else f"reduction: {more} dB at most", "reduction"
         painter.setFont(font(11))
         width = painter.fontMetrics().horizontalAdvance(text)
         painter.fillRect(QRectF(MARGIN + 2, self.height() - 16, width + 6, 14), c.soft("paper", 200))
         painter.setPen(c[colour])
         painter.drawText(QPointF(MARGIN + 5, self.height() - 5), text)
+
+    def _draw_taken(self, painter: QPainter, taken: np.ndarray, alpha: int) -> None:
+        """What is taken away, hanging from its line: the most of each column."""
+        top, columns = REDUCTION[0], int(self._width)
+        edges = (self._view.start + np.arange(columns + 1) / columns * self._view.seconds) * 100.0
+        stops = np.clip(edges.astype(int), 0, len(taken) - 1)
+        depth = np.minimum(np.maximum.reduceat(taken, stops[:-1]) / REDUCTION_DEPTH, 1.0) * REDUCTION[1]
+        points = [QPointF(MARGIN, top)]
+        points += [QPointF(MARGIN + n + 0.5, top + d) for n, d in enumerate(depth.tolist())]
+        points.append(QPointF(self.width() - MARGIN, top))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colours().soft("reduction", alpha))
+        painter.drawPolygon(QPolygonF(points))
 
     def _draw_loudest(self, painter: QPainter) -> None:
         start = self._bench.loudest()
@@ -342,38 +387,124 @@ class Timeline(QWidget):
     def _y(value: float) -> float:
         return WAVES[0] + WAVES[1] / 2 * (1.0 - max(-1.0, min(1.0, value)))
 
+    # --- sections ------------------------------------------------------------------------------------------
+
+    def _edge_at(self, x: float) -> tuple[str, str] | None:
+        """The section and which of its edges lies under a place in the ribbon; the chosen section's first."""
+        chosen = self._bench.session.view.section
+        for section in sorted(self._bench.session.sections, key=lambda s: s.id != chosen):
+            for edge in ("start", "end"):
+                if abs(self._x(getattr(section, edge)) - x) <= GRIP:
+                    return section.id, edge
+        return None
+
+    def snapped(self, seconds: float, to_hit: bool) -> float:
+        """The nearest zero crossing of the untouched song, or (if asked) hit, near a time; itself if there is none."""
+        render, song = self._bench.picture.song_render, self._bench.audio.material
+        if render is None or song is None:
+            return seconds
+        reach = max(0.3 if to_hit else 0.005, GRIP / self._width * self._view.seconds)
+        frames = Span(seconds - reach, seconds + reach).frames(song.rate, song.frames)
+        x = np.asarray(render.untouched.audio[frames], dtype=np.float64)
+        if to_hit:
+            places = frames.start / song.rate + find_onsets(x[: round(4 * song.rate)], song.rate)
+        else:
+            sign = np.signbit(x.sum(axis=1))
+            places = (frames.start + 1 + np.flatnonzero(sign[1:] != sign[:-1])) / song.rate
+        return float(places[np.argmin(np.abs(places - seconds))]) if len(places) else seconds
+
+    def rename(self, id: str) -> None:
+        """Open a field over a section's name; Enter takes it, Escape does not."""
+        section = self._bench.session.section(id)
+        if section is None:
+            return
+        left = max(MARGIN, self._x(section.start))
+        width = max(90.0, min(self.width() - MARGIN, self._x(section.end)) - left)
+        self._editor = edit_in_place(
+            self, section.name, QRectF(left, RIBBON[0] - 2, width, RIBBON[1] + 5).toRect(),
+            lambda name: self._bench.edit("Rename section", lambda s: sections.renamed(s, id, name)),
+        )  # fmt: skip
+
+    def remove(self, id: str) -> None:
+        self._bench.edit("Remove section", lambda s: sections.without(s, id))
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        section = self._section_at(event.pos().x())
+        if section is None or event.pos().y() > RIBBON[0] + RIBBON[1] + 2:
+            return
+        menu = QMenu(self)
+        for text, then in (
+            ("Rename", lambda: self.rename(section.id)),
+            ("Zoom to it", lambda: self.zoom_to(Span(section.start, section.end))),
+            ("Remove", lambda: self.remove(section.id)),
+        ):
+            menu.addAction(text).triggered.connect(lambda *_, then=then: then())
+        menu.exec(event.globalPos())
+
     # --- the mouse and the keyboard ------------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         x, y = event.position().x(), event.position().y()
+        in_ribbon = y < RIBBON[0] + RIBBON[1] + 2
         if event.button() == Qt.MouseButton.MiddleButton:
             self._pan = (x, self._view)
         elif event.button() == Qt.MouseButton.LeftButton:
-            section = self._section_at(x) if y < RIBBON[0] + RIBBON[1] + 2 else None
+            if not in_ribbon and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                at = self.snapped(self._seconds(x), to_hit=False)
+                self._marking = (at, at)
+                return
+            self._edge = self._edge_at(x) if in_ribbon else None
+            section = self._section_at(x) if in_ribbon else None
+            if self._edge is not None:
+                return
             if section is not None:
                 same = section.id == self._bench.session.view.section
-                self._bench.document.look(section="" if same else section.id)
+                self._bench.look(section="" if same else section.id)
                 if not same:
                     self._bench.seek(section.start)
             else:
                 self._bench.seek(min(self.length, max(0.0, self._seconds(x))))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        x = event.position().x()
+        x, y = event.position().x(), event.position().y()
+        in_ribbon = y < RIBBON[0] + RIBBON[1] + 2
+        on_edge = self._edge is not None or (in_ribbon and self._edge_at(x) is not None)
+        self.setCursor(Qt.CursorShape.SizeHorCursor if on_edge else Qt.CursorShape.ArrowCursor)
+        to_hit = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         if self._pan is not None:
             begin, view = self._pan
             self._set_view(view.start - (x - begin) / self._width * view.seconds, view.seconds)
-        elif event.buttons() & Qt.MouseButton.LeftButton and event.position().y() > RIBBON[0] + RIBBON[1] + 2:
+        elif self._edge is not None:
+            id, edge = self._edge
+            at = self.snapped(self._seconds(x), to_hit)
+            self._bench.edit(
+                "Move section edge", lambda s: sections.with_edge(s, id, edge, at, self.length), f"{id}.{edge}"
+            )
+        elif self._marking is not None:
+            self._marking = (self._marking[0], self.snapped(self._seconds(x), to_hit))
+            self.update()
+        elif event.buttons() & Qt.MouseButton.LeftButton and not in_ribbon:
             self._bench.seek(min(self.length, max(0.0, self._seconds(x))))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self._pan = None
+        if self._edge is not None:
+            self._bench.settle()
+        if self._marking is not None:
+            start, end = sorted(self._marking)
+            if end - start >= sections.SHORTEST:
+                session, made = sections.with_section(
+                    self._bench.session, f"Section {len(self._bench.session.sections) + 1}", start, end
+                )
+                self._bench.edit("Add section", lambda s: s.replace(sections=session.sections))
+                self._bench.look(section=made.id)
+        self._pan = self._edge = self._marking = None
+        self._redraw()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if event.position().y() < RIBBON[0] + RIBBON[1] + 2:
             section = self._section_at(event.position().x())
             if section is not None:
-                self._bench.document.look(section=section.id)
+                self._bench.look(section=section.id)
                 self.zoom_to(Span(section.start, section.end))
 
     def wheelEvent(self, event: QWheelEvent) -> None:

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.bars import PAGES, Header, HearRow
+from gluvo.desk.buses_page import BusesPage
 from gluvo.desk.deliver_page import DeliverPage, unused
 from gluvo.desk.menus import AUDIO_FILTER, SESSION_FILTER, Menus
 from gluvo.desk.notices import Notice, WorkLine
@@ -27,10 +28,11 @@ from gluvo.desk.theme import theme
 from gluvo.desk.timeline import Timeline
 from gluvo.desk.workbench import LOUDEST_SECONDS, Workbench
 from gluvo.errors import GluvoError
-from gluvo.session.create import new_session, reference_of
+from gluvo.session.create import new_session, reference_of, stems_added, with_media
 from gluvo.session.document import Document, autosave_of, recoverable
 from gluvo.session.media import AUDIO_SUFFIXES, audio_files, media_of
-from gluvo.session.records import Reference, Section, Session
+from gluvo.session.records import Reference, Session, Stem
+from gluvo.session.sections import read_csv, with_section, write_csv
 from gluvo.session.store import SUFFIX
 
 TICK_MS = 33
@@ -49,8 +51,9 @@ class Window(QMainWindow):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         self.header, self.hear_row, self.timeline = Header(bench), HearRow(bench), Timeline(bench)
-        self.shape, self.deliver = ShapePage(bench), DeliverPage(bench)
+        self.buses, self.shape, self.deliver = BusesPage(bench), ShapePage(bench), DeliverPage(bench)
         self.pages = QStackedWidget()
+        self.pages.addWidget(self.buses)
         self.pages.addWidget(self.shape)
         self.pages.addWidget(self.deliver)
         self.notice = Notice()
@@ -108,17 +111,37 @@ class Window(QMainWindow):
             self.bench.audio_changed.disconnect(self.play_once)
             self.bench.engine.play()
 
-    def new_from(self, files: list[Path]) -> None:
-        """A new session from a mix, or from stems that are summed; the files are read in the background."""
+    def new_from(self, files: list[Path], top: Path | None = None) -> None:
+        """A new session from a mix, or from stems in a folder `top`; the files are read in the background."""
         if not self._may_leave():
             return
         first = files[0].resolve()
-        name = first.stem if len(files) == 1 else first.parent.name
-        path = unused(first.parent / f"{name}{SUFFIX}")
+        top = top.resolve() if top is not None else None
+        name = top.name if top is not None else first.stem if len(files) == 1 else first.parent.name
+        path = unused((top or first.parent) / f"{name}{SUFFIX}")
         self.bench.task(
-            "Reading audio", lambda _: new_session([f.resolve() for f in files], (), path.parent, name),
+            "Reading audio", lambda _: new_session([f.resolve() for f in files], (), path.parent, name, top),
             lambda session: self.bench.open(Document(session, path)),  # type: ignore[arg-type]
         )  # fmt: skip
+
+    def new_from_stems(self, folder: Path) -> None:
+        """A new session from a folder of stems; folders inside it become buses."""
+        self.attempt(lambda: self.new_from(audio_files(folder), folder))
+
+    def add_stems(self, paths: list[Path]) -> None:
+        """Bring further stems into the open session; read in the background."""
+        session, folder = self.bench.session, self.bench.document.folder
+        known = {s.id for s in session.stems}
+
+        def done(found: object) -> None:
+            assert isinstance(found, Session)
+            new = tuple(s for s in found.stems if s.id not in known)
+            self.bench.edit(
+                f"Add {len(new)} stem{'s' if len(new) > 1 else ''}",
+                lambda s: s.replace(rate=found.rate, strips=(*s.strips, *new)),
+            )
+
+        self.bench.task("Reading stems", lambda _: stems_added(session, [p.resolve() for p in paths], folder), done)
 
     def save(self) -> bool:
         """Save where the session belongs. False if that failed."""
@@ -150,7 +173,7 @@ class Window(QMainWindow):
         """Ask about unsaved work. False if the user would rather stay."""
         document = self.bench.document
         if not document.changed:
-            if document.session.sources:
+            if document.session.stems:
                 self._keep_view()
             return True
         buttons = QMessageBox.StandardButton
@@ -178,7 +201,7 @@ class Window(QMainWindow):
     def add_references(self, paths: list[Path]) -> None:
         """Bring in tracks to compare with; read in the background."""
         session, folder = self.bench.session, self.bench.document.folder
-        if not session.sources:
+        if not session.stems:
             self.notice.tell("Bring in a mix first; then references to compare it with.", True)
             return
 
@@ -217,11 +240,15 @@ class Window(QMainWindow):
         """Use another file in place of one that is missing."""
 
         def edit() -> None:
-            media = media_of(path.resolve(), self.bench.document.folder)
+            folder = self.bench.document.folder
+            media = media_of(path.resolve(), folder)
 
             def changed(session: Session) -> Session:
                 return session.replace(
-                    sources=tuple(media if m.path == old else m for m in session.sources),
+                    strips=tuple(
+                        with_media(s, path.resolve(), folder) if isinstance(s, Stem) and s.media.path == old else s
+                        for s in session.strips
+                    ),
                     references=tuple(
                         Reference(id=r.id, name=r.name, media=media) if r.media.path == old else r
                         for r in session.references
@@ -239,33 +266,45 @@ class Window(QMainWindow):
         ids = ["", *(s.id for s in self.bench.session.sections)]
         now = self.bench.session.view.section
         index = (ids.index(now) + by) % len(ids) if now in ids else 0
-        self.bench.document.look(section=ids[index])
+        self.bench.look(section=ids[index])
         section = self.bench.session.section(ids[index])
         if section is not None:
             self.bench.seek(section.start)
 
-    def section_from_loudest(self) -> None:
-        start = self.bench.loudest()
+    def section_from_loudest(self, seconds: float = LOUDEST_SECONDS) -> None:
+        """The loudest stretch of that length, as a section that is chosen."""
+        start = self.bench.loudest(seconds)
         if start is None:
             self.notice.tell("The song is not measured yet, or shorter than that.", True)
             return
-        session = self.bench.session
-        section = Section(
-            id=session.fresh_id("section"), name=f"Loudest {LOUDEST_SECONDS:.0f} s", start=round(start, 3),
-            end=round(start + LOUDEST_SECONDS, 3),
-        )  # fmt: skip
-        self.bench.edit("Add section", lambda s: s.replace(sections=(*s.sections, section)))
-        self.bench.document.look(section=section.id)
+        self.add_section(f"Loudest {seconds:g} s", start, start + seconds)
 
     def section_from_view(self) -> None:
         """The stretch that the timeline shows, as a section."""
-        view, session = self.timeline.view, self.bench.session
-        number = len(session.sections) + 1
-        section = Section(
-            id=session.fresh_id("section"), name=f"Section {number}", start=round(view.start, 3), end=round(view.end, 3)
-        )
-        self.bench.edit("Add section", lambda s: s.replace(sections=(*s.sections, section)))
-        self.bench.document.look(section=section.id)
+        view = self.timeline.view
+        self.add_section(f"Section {len(self.bench.session.sections) + 1}", view.start, view.end)
+
+    def add_section(self, name: str, start: float, end: float) -> None:
+        session, made = with_section(self.bench.session, name, start, end)
+        self.bench.edit("Add section", lambda s: s.replace(sections=session.sections))
+        self.bench.look(section=made.id)
+
+    def import_sections(self, path: Path) -> None:
+        """Take the sections from a CSV file, in place of those that are there; can be undone."""
+
+        def take() -> None:
+            found = read_csv(path, self.bench.session)
+            self.bench.look(section="")
+            self.bench.edit("Import sections", lambda s: s.replace(sections=found.sections))
+
+        self.attempt(take)
+
+    def export_sections(self, path: Path) -> None:
+        def give() -> None:
+            write_csv(path, self.bench.session)
+            self.notice.tell(f"Sections written to {path}.", False)
+
+        self.attempt(give)
 
     def recent(self) -> list[Path]:
         """Sessions that were open lately and still exist, the last one first."""
@@ -291,7 +330,9 @@ class Window(QMainWindow):
         engine = self.bench.engine
         if engine is not None:
             self.timeline.show_position(engine.position)
-            self.shape.tick(engine.read(), elapsed)
+            readings = engine.read()
+            self.shape.tick(readings, elapsed)
+            self.buses.tick(readings, elapsed)
 
     def attempt(self, action: Callable[[], None]) -> None:
         """Do something whose failure is the user's to know."""
@@ -319,14 +360,17 @@ class Window(QMainWindow):
         self.dropped(paths)
 
     def dropped(self, paths: list[Path]) -> None:
-        """A session opens; a folder is stems; audio is a mix, or references if there is a mix already."""
+        """A session opens; a folder is stems; audio is a mix. If there is one already: on the Buses page stems, on the
+        others references."""
         if not paths:
             return
         if paths[0].suffix.lower() == SUFFIX:
             self.open_path(paths[0])
         elif paths[0].is_dir():
-            self.attempt(lambda: self.new_from(audio_files(paths[0])))
-        elif self.bench.session.sources:
+            self.new_from_stems(paths[0])
+        elif self.bench.session.stems and self.bench.session.view.page == "buses":
+            self.add_stems(paths)
+        elif self.bench.session.stems:
             self.add_references(paths)
         else:
             self.new_from(paths)

@@ -13,12 +13,12 @@ import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from gluvo.advise.aim import Found, find_threshold
-from gluvo.advise.hold import held_chain
+from gluvo.advise.hold import gentle_and_crushed, held_session
 from gluvo.advise.loudness_target import Reached, hits_of_joints, reach_target
-from gluvo.compare.match import CHANGE, RESULT, STEP_OUT, UNTOUCHED, Reading, matched_gains
+from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading, matched_gains
 from gluvo.compare.readings import hear_readings
 from gluvo.desk.audio import Audio, analysed, read_audio
-from gluvo.errors import GluvoError
+from gluvo.errors import GluvoError, SessionError
 from gluvo.measure.hits import Hits
 from gluvo.measure.loudness import loudest_span
 from gluvo.measure.spectrum import Spectrum, spectrum
@@ -27,22 +27,33 @@ from gluvo.play.engine import Monitoring
 from gluvo.play.host import RemoteEngine
 from gluvo.play.process import Host
 from gluvo.render.chain import Progress
-from gluvo.render.song import Rendered, Renderer, source_key
+from gluvo.render.song import Rendered, Renderer
 from gluvo.render.worker import Worker
 from gluvo.session.document import Document
 from gluvo.session.media import outside_folder
-from gluvo.session.records import Session
-from gluvo.steps import AnyStep, Glue
+from gluvo.session.records import AnyStrip, Session
+from gluvo.steps import Glue
 
 AUTOSAVE_MS = 1500
 LOUDEST_SECONDS = 12.0
+HELD_BY = {"threshold": "hold_aim", "makeup": "hold_loudness", "blend": "hold_loudness"}
+"""Which switch finds a setting."""
+
+
+def _audio_of(session: Session) -> tuple[object, ...]:
+    """What a session needs to have been read."""
+    return (
+        session.rate,
+        [(s.id, s.media, s.offset) for s in session.stems],
+        [(r.id, r.media) for r in session.references],
+    )
 
 
 @dataclass(frozen=True, eq=False)
 class Picture:
     """What is known of the sound right now. Parts that are still being worked on are of the state before."""
 
-    chain: tuple[AnyStep, ...] = ()
+    strips: tuple[AnyStrip, ...] = ()
     section_render: Rendered | None = None
     song_render: Rendered | None = None
     section_current: bool = False
@@ -116,45 +127,50 @@ class Workbench(QObject):
 
     def reload_audio(self) -> None:
         """Read the session's audio (again), with progress."""
-        session, folder, mine = self.session, self.document.folder, self._generation
+        session, folder, mine, known = self.session, self.document.folder, self._generation, self.audio
 
         def job(check: Progress) -> None:
             self._tell("Reading audio", 0.05)
-            audio = read_audio(session, folder, self._telling(check, "Reading audio"))
+            audio = read_audio(session, folder, self._telling(check, "Reading audio"), known)
             self._on_window(lambda: self._take_audio(audio, mine))
             looked_at = analysed(audio, check)
             self._on_window(lambda: self._take_analysis(looked_at, mine))
 
-        if session.sources or session.references:
+        if session.media:
             self._task_worker.submit(job)
 
     def _take_audio(self, audio: Audio, generation: int) -> None:
         if generation != self._generation:
             return
+        playing, position = (self.engine.playing, self.engine.position) if self.engine else (False, None)
         self._close_engine()
         self.audio = audio
-        if audio.song is not None:
+        if audio.material is not None:
             session = self.session
-            self._renderer = Renderer(audio.song, source_key(session.sources))
-            self.engine = RemoteEngine(
-                self._host, audio.song, audio.references, session.chain, session.view.step, self.device_choice
-            )
-            self.engine.seek(session.view.position)
+            self._renderer = Renderer(audio.material, self._renderer.cache if self._renderer else None)
+            self.engine = RemoteEngine(self._host, audio.material, audio.references, session, self.device_choice)
+            self.engine.seek(session.view.position if position is None else position)
             self._apply_loop()
             self._apply_monitoring()
+            if playing:
+                self.engine.play()
+        else:
+            self._renderer = None
         self.audio_changed.emit()
         self.progressed.emit("", 0.0)
         self.render()
         if audio.missing:
             self.missing_found.emit()
         elif outside := outside_folder(self.session):
-            names = ", ".join(path.rsplit("/", 1)[-1] for path in outside)
+            names = ", ".join(path.rsplit("/", 1)[-1] for path in outside[:3])
+            more = f" and {len(outside) - 3} more" if len(outside) > 3 else ""
             self.told.emit(
-                f"Audio outside the session's folder: {names}. It stays where it is if you move the session.", False
+                f"Audio outside the session's folder: {names}{more}. It stays where it is if you move the session.",
+                False,
             )
 
     def _take_analysis(self, audio: Audio, generation: int) -> None:
-        if generation == self._generation:
+        if generation == self._generation and audio.material is self.audio.material:
             self.audio = audio
             self.analysis_changed.emit()
             self.render()
@@ -186,36 +202,65 @@ class Workbench(QObject):
 
     # --- edits ---------------------------------------------------------------------------------------------
 
-    def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> None:
-        """A named change of the session; see `Document.edit`."""
-        self.document.edit(action, edit, together)
+    def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> bool:
+        """A named change of the session; see `Document.edit`. What cannot be is told, and changes nothing."""
+        try:
+            self.document.edit(action, edit, together)
+        except SessionError as error:
+            self.told.emit(str(error), True)
+            return False
+        return True
+
+    def look(self, **changes: object) -> None:
+        """Look or listen elsewhere; nothing to undo. See `View`."""
+        self.document.look(**changes)
+
+    def settle(self) -> None:
+        """A gesture has ended: what follows is an action of its own."""
+        self.document.settle()
 
     def set_setting(self, step_id: str, name: str, value: object, label: str) -> None:
-        """Change one setting of a step. What the user sets by hand is no longer held."""
-        step = self.session.step(step_id)
+        """Change one setting of a step or lane. What the user sets by hand is no longer held."""
+        step = self.session.item(step_id)
         if step is None:
             return
         changes: dict[str, object] = {name: value}
-        if isinstance(step, Glue):
-            if name == "threshold":
-                changes["hold_aim"] = False
-            if name == "makeup":
-                changes["hold_loudness"] = False
+        if holder := HELD_BY.get(name):
+            if hasattr(step, holder):
+                changes[holder] = False
         changed = msgspec.structs.replace(step, **changes)
         self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}")
 
+    def set_strip(self, strip_id: str, name: str, value: object, label: str) -> None:
+        """Change a fader, pan, switch or name of a strip."""
+        strip = self.session.strip(strip_id)
+        if strip is not None:
+            changed = msgspec.structs.replace(strip, **{name: value})
+            self.edit(f"{strip.name} {label.lower()}", lambda s: s.with_strip(changed), f"{strip_id}.{name}")
+
+    def choose_strip(self, strip_id: str) -> None:
+        """Look at a strip's chain, at its first step."""
+        strip = self.session.strip(strip_id)
+        if strip is not None and strip_id != self.session.view.strip:
+            self.document.look(strip=strip_id, step=strip.chain[0].id if strip.chain else "")
+
+    def solo(self, id: str) -> None:
+        """Hear a strip or a lane alone, or no longer."""
+        now = self.session.view.solo
+        self.document.look(solo=tuple(i for i in now if i != id) if id in now else (*now, id))
+
     def _session_changed(self, before: Session, now: Session) -> None:
         self.session_changed.emit(before, now)
-        if before.sources != now.sources or before.references != now.references:
+        if now.view.hear == DETECTOR and not isinstance(now.step(now.view.step), Glue):
+            self.document.look(hear=RESULT)
+            return
+        if _audio_of(before) != _audio_of(now):
             self.reload_audio()
-        if before.chain != now.chain or before.view.step != now.view.step:
+        looked = {n for n in ("step", "strip", "section", "solo") if getattr(before.view, n) != getattr(now.view, n)}
+        if before.strips != now.strips or looked & {"step", "solo"}:
             if self.engine is not None:
-                self.engine.change(now.chain, now.view.step)
-        if (
-            before.chain != now.chain
-            or any(getattr(before.view, name) != getattr(now.view, name) for name in ("step", "section"))
-            or before.sections != now.sections
-        ):
+                self.engine.change(now)
+        if before.strips != now.strips or looked & {"step", "section"} or before.sections != now.sections:
             self.render()
         if (before.view.section, before.view.loop, before.sections) != (now.view.section, now.view.loop, now.sections):
             self._apply_loop()
@@ -247,10 +292,10 @@ class Workbench(QObject):
         return fixed + [(r.id, r.name) for r in self.session.references if r.id in self.audio.references]
 
     def _apply_loop(self) -> None:
-        if self.engine is None or self.audio.song is None:
+        if self.engine is None or self.audio.material is None:
             return
         if self.session.view.loop:
-            span = self.span or Span(0.0, self.audio.song.seconds)
+            span = self.span or Span(0.0, self.audio.material.seconds)
             self.engine.loop(span.start, span.end)
         else:
             self.engine.no_loop()
@@ -281,9 +326,9 @@ class Workbench(QObject):
         renderer, session, span, mine = self._renderer, self.session, self.span, self._generation
         if renderer is None:
             return
-        stale = session.chain != self.picture.chain
+        stale = session.strips != self.picture.strips
         self.picture = replace(
-            self.picture, chain=session.chain, section_current=False,
+            self.picture, strips=session.strips, section_current=False,
             song_current=self.picture.song_current and not stale,
         )  # fmt: skip
         references = self.audio.reference_figures
@@ -291,34 +336,32 @@ class Workbench(QObject):
         def job(check: Progress) -> None:
             def show(**changes: object) -> None:
                 check(0.0)
-                self._on_window(lambda: self._show(mine, session, changes))
+                self._on_window(lambda: self._show(mine, changes))
 
             self._tell("Measuring", 0.0)
-            chain = held_chain(renderer, session.chain, span, check)
-            if chain != session.chain:
-                self._on_window(lambda: self._amend(mine, session, chain))
-            if span is not None and not renderer.known(chain):
-                show(section_render=renderer.section(chain, span, check), section_current=True)
-            song = renderer.song(chain, self._telling(check, "Measuring the song"))
-            show(song_render=song, song_current=True)
-            chosen = session.view.step
-            before, after = song.before(chosen), song.joint(chosen)
+            held = held_session(renderer, session, span, check)
+            if held != session:
+                self._on_window(lambda: self._amend(mine, session, held))
+            stretch = span or Span(0.0, renderer.seconds)
+            section = renderer.section(held, stretch, self._telling(check, "Measuring"))
+            show(section_render=section, section_current=True)
+            chosen = held.view.step
+            before, after = section.before(chosen), section.joint(chosen)
             hits = None
             if before and after and after.reduction is not None:
-                hits = hits_of_joints(before, after, span)
+                hits = hits_of_joints(before, after, stretch)
             show(hits=hits, hits_step=chosen)
-            readings = hear_readings(renderer, chain, chosen, span, song, check)
+            readings = hear_readings(renderer, held, span, check)
             for key, f in references.items():
                 readings[key] = Reading(f.integrated, f.true_peak)
             show(gains=matched_gains(readings))
-            inner = song.result.within(span) or Span(0.0, song.result.trace.seconds)
-            audio = song.result.audio[inner.frames(renderer.rate, len(song.result.audio))]
-            show(tone=spectrum(audio, renderer.rate, "mid", 3))
+            show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3))
+            show(song_render=renderer.song(held, self._telling(check, "Measuring the song")), song_current=True)
             self._tell("", 0.0)
 
         self._render_worker.submit(job)
 
-    def _show(self, generation: int, session: Session, changes: dict[str, object]) -> None:
+    def _show(self, generation: int, changes: dict[str, object]) -> None:
         if generation != self._generation:
             return
         self.picture = replace(self.picture, **changes)  # type: ignore[arg-type]
@@ -326,11 +369,11 @@ class Workbench(QObject):
             self._apply_monitoring()
         self.picture_changed.emit()
 
-    def _amend(self, generation: int, session: Session, chain: tuple[AnyStep, ...]) -> None:
+    def _amend(self, generation: int, session: Session, held: Session) -> None:
         """Put found settings into the session as part of the action that made them necessary."""
-        if generation == self._generation and self.session.chain == session.chain:
-            self.picture = replace(self.picture, chain=chain)
-            self.document.amend(lambda s: s.replace(chain=chain))
+        if generation == self._generation and self.session.strips == session.strips:
+            self.picture = replace(self.picture, strips=held.strips)
+            self.document.amend(lambda s: s.replace(strips=held.strips))
 
     # --- longer tasks --------------------------------------------------------------------------------------
 
@@ -358,12 +401,17 @@ class Workbench(QObject):
         if step.slope == 0.0:
             self.told.emit("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
             return
-        index = [s.id for s in session.chain].index(step_id)
+        plan = renderer.plan(session)
+        if step_id not in plan.before:
+            self.told.emit("The step is off. Switch it on first.", True)
+            return
+        wanted = [plan.before[step_id], *([plan.keys[step_id]] if step_id in plan.keys else [])]
+        stretch = span or Span(0.0, renderer.seconds)
 
         def work(check: Progress) -> object:
-            whole = Span(0.0, renderer.sound.seconds)
-            before = renderer.section(session.chain[:index], span or whole, check).result
-            return find_threshold(step, before, span, check)
+            joints = renderer.joints(wanted, stretch, check)
+            before, *keys = (joints[node.key] for node in wanted)
+            return find_threshold(step, before, stretch, check, keys[0] if keys else None)
 
         def done(found: object) -> None:
             assert isinstance(found, Found)
@@ -396,15 +444,22 @@ class Workbench(QObject):
 
         self.task(
             f"Reaching {session.target.loudness:.1f} LUFS".replace("-", "−"),
-            lambda check: reach_target(renderer, session.chain, session.target, span, check), done,
+            lambda check: reach_target(renderer, session, span, check), done,
         )  # fmt: skip
 
-    def loudest(self) -> float | None:
+    def loudest(self, seconds: float = LOUDEST_SECONDS) -> float | None:
         """Where the loudest stretch of the result starts."""
         song = self.picture.song_render
-        if song is None or song.result.trace.seconds <= LOUDEST_SECONDS:
+        if song is None or song.result.trace.seconds <= seconds:
             return None
-        return loudest_span(song.result.trace, LOUDEST_SECONDS)
+        return loudest_span(song.result.trace, seconds)
+
+    def gentle_and_crushed(self, strip_id: str) -> None:
+        """Add the two-compressor start to a strip; its aims are then found like any held setting."""
+        if self.edit("Gentle and crushed", lambda s: gentle_and_crushed(s, strip_id)):
+            strip = self.session.strip(strip_id)
+            if strip is not None and len(strip.chain) > 1:
+                self.document.look(strip=strip_id, step=strip.chain[-2].id)
 
     # --- threads -------------------------------------------------------------------------------------------
 

@@ -11,6 +11,19 @@ FLOOR_DB = -200.0
 """What digital silence reads; low enough to be told from any signal, finite so that figures stay figures."""
 
 
+FADER_OFF = -72.0
+"""dB at which a fader stands for nothing at all."""
+
+
+def fader_gain(db: float) -> float:
+    """The factor of a fader, whose lowest place is −∞ dB.
+
+    >>> fader_gain(FADER_OFF), fader_gain(0.0)
+    (0.0, 1.0)
+    """
+    return 0.0 if db <= FADER_OFF else gain_of(db)
+
+
 def gain_of(db: float) -> float:
     """The factor of a gain in dB.
 

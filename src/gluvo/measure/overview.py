@@ -64,9 +64,14 @@ class Reduction:
 
     def average(self, heard: np.ndarray, span: Span | None = None) -> float:
         """The mean reduction in dB over the hops that are `heard` (see `heard_hops`)."""
+        values = self.heard_values(heard, span)
+        return float(values.mean()) if len(values) else 0.0
+
+    def heard_values(self, heard: np.ndarray, span: Span | None = None) -> Floats:
+        """The mean reduction in dB of each hop that is `heard`."""
         rows = self._rows(span)
         mean, mask = self.mean[rows], heard[: len(self.mean)][rows]
-        return float(mean[mask].mean()) if mask.any() else 0.0
+        return mean[: len(mask)][mask]
 
     def _rows(self, span: Span | None) -> slice:
         if span is None:

@@ -57,6 +57,13 @@ class Trace:
     sample_peak: Floats
     true_peak: Floats
 
+    def scaled(self, gain: float) -> Trace:
+        """The trace of the same audio with another level."""
+        return Trace(
+            self.rate, self.frames, self.weighted * gain**2, self.squares * gain**2, self.product * gain**2,
+            self.sample_peak * abs(gain), self.true_peak * abs(gain),
+        )  # fmt: skip
+
     @property
     def seconds(self) -> float:
         return self.frames / self.rate

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from gluvo.compare.match import RESULT
+from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.kernel import Audio, kernel
 from gluvo.errors import DeviceError
@@ -17,12 +17,19 @@ from gluvo.play.device import BLOCK, Device
 from gluvo.play.graph import REFERENCES, LiveGraph
 from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, Board, Meters
 from gluvo.play.playhead import FADE_SECONDS, Playhead
-from gluvo.session.media import Sound
-from gluvo.steps import MAX_BLOCK, Step
+from gluvo.render.machine import Part, filler
+from gluvo.render.plan import Source
+from gluvo.session.media import Material, Sound
+from gluvo.session.records import Session
+from gluvo.steps import MAX_BLOCK
 
 SWAP_SECONDS = 0.020
 PREROLL_SECONDS = 1.0
+GUARD_SECONDS = 0.5
+PREFETCH_SECONDS, PAGE_FRAMES = 6.0, 512
 DIM_DB = -20.0
+PATHS = (RESULT, UNTOUCHED, STEP_OUT, CHANGE, DETECTOR, *REFERENCES)
+"""What can be heard."""
 
 MONITOR = {
     "stereo": ((1.0, 0.0), (0.0, 1.0)),
@@ -67,31 +74,50 @@ def crossfade(old, new, at, length):  # type: ignore[no-untyped-def]
             new[i, c] = old[i, c] + share * (new[i, c] - old[i, c])
 
 
+@kernel
+def guard(x, state, recovery):  # type: ignore[no-untyped-def]
+    """Hold samples within full scale by a gain that falls at once and recovers slowly; 1 leaves the bits alone.
+
+    For what is heard only: a level match that is a moment behind an edit must not clip the loudspeakers.
+    """
+    gain = state[0]
+    for i in range(x.shape[0]):
+        peak = max(abs(x[i, 0]), abs(x[i, 1]))
+        gain = min(1.0, gain + recovery)
+        if peak * gain > 1.0:
+            gain = 1.0 / peak
+        if gain < 1.0:
+            x[i, 0] *= gain
+            x[i, 1] *= gain
+    state[0] = gain
+
+
 class Engine:
-    """Plays a song through its chain.
+    """Plays a session.
 
     Other threads only leave requests, which the audio thread takes at the next block's edge. `pull` makes the
-    next block; the thread calls it for the device, tests call it directly.
+    next block; the thread calls it for the device, tests call it directly. Requests come from one thread.
     """
 
     def __init__(
-        self,
-        song: Sound,
-        references: Mapping[str, Sound],
-        steps: Sequence[Step],
-        chosen: str = "",
-        board: Board | None = None,
+        self, material: Material, references: Mapping[str, Sound], session: Session, board: Board | None = None
     ) -> None:
-        """References must be at the song's rate. Readings go to `board`."""
-        self.rate = song.rate
-        self._song = song.samples
+        """References must be at the material's rate. Readings go to `board`."""
+        self.rate = material.rate
+        self._frames = material.frames
+        self._have = frozenset(material.sounds)
+        self._from_start = filler(material)
+        self._samples = {key: sound.samples for key, sound in material.sounds.items()}
         self._references = {key: sound.samples for key, sound in references.items()}
         self._silence = np.zeros((1, 2), dtype=np.float32)
-        self._graph = LiveGraph(steps, chosen, self.rate)
+        self._graph = LiveGraph(session, self._have, self.rate)
+        self._latest = self._graph
+        """The graph that was made last, for the requesting thread."""
         self._old: LiveGraph | None = None
         self._swap_at = 0
         self._swap_frames = round(SWAP_SECONDS * self.rate)
         self._waiting: LiveGraph | None = None
+        self._blocks = 0
         self._requests: deque[Callable[[], None]] = deque()
         self._head = Playhead(self.rate)
         self._playing = False
@@ -101,13 +127,14 @@ class Engine:
         self._slots = ["" for _ in REFERENCES]
         """The reference in each of the graph's places for them."""
         self._slot = 0
-        self._matrices: dict[str, np.ndarray] = {name: np.zeros((2, 2)) for name in self._graph.paths}
-        self._goals: dict[str, np.ndarray] = {name: np.zeros((2, 2)) for name in self._graph.paths}
+        self._matrices: dict[str, np.ndarray] = {name: np.zeros((2, 2)) for name in PATHS}
+        self._goals: dict[str, np.ndarray] = {name: np.zeros((2, 2)) for name in PATHS}
         self._fade_step = 1.0 / (FADE_SECONDS * self.rate)
         self._fade_frames_left = 0
-        self._in = np.zeros((MAX_BLOCK, 2))
-        self._references_in = [np.zeros((MAX_BLOCK, 2)) for _ in REFERENCES]
+        self._guard = np.ones(1)
+        self._recovery = 1.0 / (GUARD_SECONDS * self.rate)
         self._out = np.zeros((MAX_BLOCK, 2))
+        self._faded, self._nothing = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
         self._block = np.zeros((BLOCK, 2), dtype=np.float32)
         self.board = board or Board()
         self._meters = Meters(self.rate, self.board)
@@ -120,19 +147,20 @@ class Engine:
 
     def play(self) -> None:
         self.playing = True
-        self._requests.append(self._start)
+        fresh = self._latest = LiveGraph(self._latest.session, self._have, self.rate)
+        self._requests.append(lambda: self._start(fresh))
 
     def stop(self) -> None:
         self.playing = False
         self._requests.append(self._stop)
 
     def seek(self, seconds: float) -> None:
-        frame = min(max(0, round(seconds * self.rate)), len(self._song) - 1)
+        frame = min(max(0, round(seconds * self.rate)), max(0, self._frames - 1))
         self._requests.append(lambda: self._head.seek(frame, fade=self._playing))
 
     def loop(self, start: float, end: float) -> None:
         """Loop between two times in seconds."""
-        frames = round(start * self.rate), min(round(end * self.rate), len(self._song))
+        frames = round(start * self.rate), min(round(end * self.rate), self._frames)
         self._requests.append(lambda: self._head.set_loop(frames))
 
     def no_loop(self) -> None:
@@ -142,14 +170,23 @@ class Engine:
         """Hear something else, or otherwise: crossfaded within 10 ms."""
         self._requests.append(lambda: self._set_monitoring(monitoring))
 
-    def change(self, steps: Sequence[Step], chosen: str) -> None:
-        """Take over an edited chain: prepared here, swapped in at a block's edge with a 20 ms crossfade."""
-        graph = LiveGraph(steps, chosen, self.rate)
+    def change(self, session: Session) -> None:
+        """Take over an edited session: prepared here, swapped in at a block's edge with a 20 ms crossfade."""
+        graph = self._latest = LiveGraph(session, self._have, self.rate, self._latest)
 
         def swap() -> None:
             self._waiting = graph
 
         self._requests.append(swap)
+
+    def prefetch(self) -> None:
+        """Touch what will be played in the next seconds, so that the audio thread finds it in memory."""
+        ahead, loop = [self._head.position], self._head.loop
+        if loop is not None:
+            ahead.append(loop[0])
+        for start in ahead:
+            for samples in (*self._samples.values(), *self._references.values()):
+                samples[start : start + round(PREFETCH_SECONDS * self.rate) : PAGE_FRAMES].sum()
 
     # --- state, for any thread -----------------------------------------------------------------------------
 
@@ -160,7 +197,7 @@ class Engine:
         loop = self._head.loop
         if loop and self._head.position >= loop[0] > frame and self._playing:
             frame += loop[1] - loop[0]
-        return min(max(0, frame), len(self._song)) / self.rate
+        return min(max(0, frame), self._frames) / self.rate
 
     # --- the audio thread ----------------------------------------------------------------------------------
 
@@ -173,65 +210,90 @@ class Engine:
         if not self._playing and self._fade_frames_left <= 0:
             self._take_waiting(fade=False)
             return
-        song, references = self._in[:n], [x[:n] for x in self._references_in]
-        for key, x in zip(self._slots, references, strict=True):
-            self._head.read(self._references.get(key, self._silence), x, wraps=True)
-        self._head.read(self._song, song)
-        self._head.go_on()
         self._take_waiting(fade=True)
-        graph = self._graph
-        graph.process(song, references)
-        if self._old is not None:
-            self._old.process(song, references)
-            for name, path in graph.paths.items():
-                crossfade(self._old.paths[name][:n], path[:n], self._swap_at, self._swap_frames)
+        graph, old = self._graph, self._old
+        self._fill(graph.sources, n)
+        if old is not None:
+            self._fill([part for part in old.sources if graph.parts.get(part.node.key) is not part], n)
+        self._head.read(self._silence, out)  # so that there is something to go on by in an empty session
+        out[:] = 0.0
+        self._head.go_on()
+        self._blocks += 1
+        graph.process(n, self._blocks)
+        if old is not None:
+            old.process(n, self._blocks)
+        for name in PATHS:
+            now, goal = self._matrices[name], self._goals[name]
+            if now.any() or goal.any():
+                ramp_mix(self._path(name, n), now, goal, self._fade_step, out)
+        guard(out, self._guard, self._recovery)
+        self._meters.write(self._path(self._path_name(), n), graph.steps, graph.strips)
+        if old is not None:
             self._swap_at += n
             if self._swap_at >= self._swap_frames:
                 self._old = None
-        for name, path in graph.paths.items():
-            now, goal = self._matrices[name], self._goals[name]
-            if now.any() or goal.any():
-                ramp_mix(path[:n], now, goal, self._fade_step, out)
-        self._meters.write(graph.paths[self._path_name()][:n], graph.processors)
         if not self._playing:
             self._fade_frames_left -= n
-        elif self._head.loop is None and self._head.position >= len(self._song) + graph.latency:
+        elif self._head.loop is None and self._head.position >= self._frames + graph.latency:
             self._end()
+
+    def _path(self, name: str, n: int) -> Audio:
+        """A path's block; while one graph takes over from another, one fades into the other."""
+        new = self._graph.paths.get(name)
+        block = self._faded[:n]
+        block[:] = 0.0 if new is None else new[:n]
+        if self._old is not None:
+            old = self._old.paths.get(name)
+            crossfade(self._nothing[:n] if old is None else old[:n], block, self._swap_at, self._swap_frames)
+        return block
+
+    def _fill(self, sources: Sequence[Part], n: int) -> None:
+        """Put the next frames of the song, and of the references that are heard, into sources."""
+        for part in sources:
+            source = part.node
+            assert isinstance(source, Source)
+            if source.sound in REFERENCES:
+                key = self._slots[REFERENCES.index(source.sound)]
+                self._head.read(self._references.get(key, self._silence), part.out[:n], wraps=True)
+            else:
+                offset = round(source.offset * self.rate)
+                self._head.read(self._samples[source.sound], part.out[:n], offset=offset)
 
     def _take_waiting(self, fade: bool) -> None:
         if self._waiting is None or self._old is not None:
             return
         new, self._waiting = self._waiting, None
-        new.adopt(self._graph)
+        new.take_over(self._graph)
         if fade:
             # The fade waits until what the new graph was given has come out of it.
             self._old, self._swap_at = self._graph, -new.latency
         self._graph = new
 
-    def _start(self) -> None:
+    def _start(self, fresh: LiveGraph) -> None:
         if self._playing:
             return
         self._playing = True
-        self._take_waiting(fade=False)
-        self._pre_roll()
+        self._waiting = None
+        self._pre_roll(fresh)
+        self._graph, self._old = fresh, None
         self._aim_matrices()
 
-    def _pre_roll(self) -> None:
+    def _pre_roll(self, graph: LiveGraph) -> None:
         """Run the second before the start through the graph, so that it begins as if it had been playing.
 
         Nothing is heard yet, so the time this takes is not missed by the device.
         """
         start = self._head.position
-        graph = self._graph
-        first = max(0, start - round(PREROLL_SECONDS * self.rate))
-        for x in self._references_in:
-            x[:] = 0.0
-        fresh = LiveGraph(graph.steps, graph.step.steps[0].id if graph.step.steps else "", self.rate)
-        for at in range(first, start, MAX_BLOCK):
+        for at in range(max(0, start - round(PREROLL_SECONDS * self.rate)), start, MAX_BLOCK):
             n = min(MAX_BLOCK, start - at)
-            self._in[:n] = self._song[at : at + n]
-            fresh.process(self._in[:n], [x[:n] for x in self._references_in])
-        self._graph, self._old = fresh, None
+            for part in graph.sources:
+                assert isinstance(part.node, Source)
+                if part.node.sound in REFERENCES:
+                    part.out[:n] = 0.0
+                else:
+                    self._from_start(part.node, at, part.out[:n])
+            self._blocks += 1
+            graph.process(n, self._blocks)
 
     def _stop(self) -> None:
         if self._playing:
@@ -257,7 +319,7 @@ class Engine:
 
     def _path_name(self) -> str:
         path = self._monitoring.path
-        return path if path in self._graph.paths else REFERENCES[self._slot]
+        return REFERENCES[self._slot] if path in self._references else path if path in PATHS else RESULT
 
     def _aim_matrices(self) -> None:
         m = self._monitoring

@@ -2,72 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection
 
-import numpy as np
-
-from gluvo.compare.match import CHANGE, RESULT, STEP_OUT, UNTOUCHED
-from gluvo.dsp.delay import Delay
-from gluvo.dsp.kernel import Audio
-from gluvo.render.chain import Chain
-from gluvo.steps import MAX_BLOCK, Step
+from gluvo.compare.readings import hear_nodes
+from gluvo.render.machine import Machine, Part
+from gluvo.render.plan import Plan, Source, steps_heard
+from gluvo.session.records import Session
+from gluvo.steps import Processor
 
 REFERENCES = ("reference a", "reference b")
 """Two places, so that one reference can fade into another."""
-LONGEST_LATENCY = 0.25
-"""Seconds; delays are made for this much, so that graphs of other latencies can take over from each other."""
 
 
-class LiveGraph:
-    """A chain, opened at the chosen step.
+class LiveGraph(Machine):
+    """A session at work: the paths of the Hear row and two places for references, all equally late.
 
-    The chain before the step feeds the step and, past it and delayed by as much, a second run of what comes
-    after: Result and Step out. Change only is the step's output less its input. All come out equally late.
+    `like` is a graph that may be playing: what is the same in both runs once for both.
     """
 
-    def __init__(self, steps: Sequence[Step], chosen: str, rate: int) -> None:
+    def __init__(self, session: Session, have: Collection[str], rate: int, like: LiveGraph | None = None) -> None:
         """Prepares everything; `process` only runs it."""
-        on = [step for step in steps if step.on]
-        index = next((n for n, step in enumerate(on) if step.id == chosen), len(on))
-        self.before = Chain(on[:index], rate)
-        self.step = Chain(on[index : index + 1], rate)
-        self.after = Chain(on[index + 1 :], rate)
-        self.after_out = Chain(on[index + 1 :] if index < len(on) else [], rate)
-        self.latency = self.before.latency + self.step.latency + self.after.latency
-        longest = round(LONGEST_LATENCY * rate)
-        self._past_step = Delay(self.step.latency, longest)
-        self._past_after = Delay(self.after.latency, longest)
-        self._past_all = Delay(self.latency, longest)
-        self._past_all_references = [Delay(self.latency, longest) for _ in REFERENCES]
-        self.paths: dict[str, Audio] = {
-            name: np.zeros((MAX_BLOCK, 2)) for name in (RESULT, UNTOUCHED, STEP_OUT, CHANGE, *REFERENCES)
-        }
-        self.steps = (*self.before.steps, *self.step.steps, *self.after.steps)
-        self.processors = (*self.before.processors, *self.step.processors, *self.after.processors)
+        plan = Plan(session, have, solo=session.view.solo)
+        nodes = hear_nodes(session, plan, have)
+        nodes |= {name: Source(name, name, (), name) for name in REFERENCES}
+        # strips that nobody hears are run too, for their meters
+        super().__init__(nodes, rate, like, [strip.end for strip in plan.strips.values()])
+        self.session = session
+        self.steps: tuple[Processor | None, ...] = tuple(self._processor(plan, id) for id in steps_heard(session))
+        """The processors to report on, as `steps_heard` orders them."""
+        self.strips: tuple[tuple[Part, float, float], ...] = tuple(
+            (self.parts[plan.strips[s.id].end.key], *((0.0, 0.0) if s.mute else s.gains)) for s in session.strips
+        )
+        """For each strip of the session, what comes out of its chain and the factors at which it flows on."""
 
-    def process(self, song: Audio, references: Sequence[Audio]) -> None:
-        """Run a block of the song, and of the references that are heard, into `paths`."""
-        n = len(song)
-        result, untouched, out, change, *others = (path[:n] for path in self.paths.values())
-        self._past_all.run(song, untouched)
-        for late, reference, path in zip(self._past_all_references, references, others, strict=True):
-            late.run(reference, path)
-        self.before.process(song, result)
-        self._past_step.run(result, out)
-        self.step.process(result, result)
-        np.subtract(result, out, out=change)
-        self._past_after.run(change, change)
-        self.after.process(result, result)
-        self.after_out.process(out, out)
-
-    def adopt(self, other: LiveGraph) -> None:
-        """Go on where `other` is. States are found by step, wherever it now stands."""
-        for chain in (self.before, self.step, self.after):
-            for earlier in (other.before, other.step, other.after):
-                chain.adopt(earlier)
-        for earlier in (other.before, other.step, other.after, other.after_out):
-            self.after_out.adopt(earlier)
-        for name in ("_past_step", "_past_after", "_past_all"):
-            getattr(self, name).adopt(getattr(other, name))
-        for mine, theirs in zip(self._past_all_references, other._past_all_references, strict=True):
-            mine.adopt(theirs)
+    def _processor(self, plan: Plan, id: str) -> Processor | None:
+        part = self.parts.get(plan.after[id].key) if id in plan.after else None
+        return part.processor if part is not None else None

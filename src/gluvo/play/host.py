@@ -9,10 +9,11 @@ from __future__ import annotations
 import contextlib
 import gc
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from multiprocessing.connection import Connection
 from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -21,11 +22,16 @@ from gluvo.play.device import Device, SilentDevice, open_device
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, TAKEN, Board, Readings
 from gluvo.play.process import Host
-from gluvo.session.media import Sound
-from gluvo.steps import Glue, Limiter, Step, Trim
+from gluvo.render.plan import steps_heard
+from gluvo.session.media import Material, Sound
+from gluvo.session.records import Bus, Media, Session, Stem
+from gluvo.session.scratch import address_of, mapped
+from gluvo.steps import Glue, Limiter, Trim
 
 RECORD = "GLUVO_RECORD"
 """Names an environment variable: a WAV that the silent device writes what it is given to."""
+PREFETCH_EVERY = 0.5
+"""Seconds between looks ahead."""
 
 
 class Shared:
@@ -52,26 +58,22 @@ class RemoteEngine:
     """An `Engine` in another process: the same requests, the same state."""
 
     def __init__(
-        self,
-        host: Host,
-        song: Sound,
-        references: Mapping[str, Sound],
-        steps: Sequence[Step],
-        chosen: str = "",
-        device: str = "",
+        self, host: Host, material: Material, references: Mapping[str, Sound], session: Session, device: str = ""
     ) -> None:
         """Load a song and start its device; close it before the next one."""
-        self.rate = song.rate
+        self.rate = material.rate
         self.device_name, self.failed = "starting", ""
         self._host = host
-        self._shared = {"": Shared(song.samples)}
-        self._shared |= {key: Shared(sound.samples) for key, sound in references.items()}
+        addresses, self._kept = [], []
+        for sounds in (material.sounds, references):
+            found = {key: address_of(sound.samples) for key, sound in sounds.items()}
+            addresses.append({key: address for key, (address, _) in found.items()})
+            self._kept += [array for _, array in found.values()]
         self._board_memory = Shared(np.zeros(Board.SIZE))
         self.board = Board(self._board_memory.array)
-        self._ids = tuple(step.id for step in steps if step.on)
+        self._ids = steps_heard(session)
         self._playing, self._position, self._asked = False, 0.0, 0
-        addresses = {key: shared.address for key, shared in self._shared.items()}
-        host.send("load", addresses, self._board_memory.address, self.rate, tuple(steps), chosen, device)
+        host.send("load", *addresses, self._board_memory.address, self.rate, material.frames, session, device)
 
     def play(self) -> None:
         self._playing = True
@@ -94,9 +96,9 @@ class RemoteEngine:
     def listen(self, monitoring: Monitoring) -> None:
         self._ask("listen", monitoring)
 
-    def change(self, steps: Sequence[Step], chosen: str) -> None:
-        self._ids = tuple(step.id for step in steps if step.on)
-        self._ask("change", tuple(steps), chosen)
+    def change(self, session: Session) -> None:
+        self._ids = steps_heard(session)
+        self._ask("change", session)
 
     def _ask(self, name: str, *args: object) -> None:
         """Send a request. Until it is taken, what was asked for is what is told."""
@@ -146,15 +148,15 @@ class RemoteEngine:
         self._host.send("unload")
         self._host.wait()
         del self.board
-        for shared in (*self._shared.values(), self._board_memory):
-            shared.close()
+        self._board_memory.close()
+        self._kept.clear()
 
 
 def serve(pipe: Connection) -> None:
     """The process's own loop: takes requests until it is told to close, or nobody is there any more."""
     with contextlib.suppress(OSError):
         os.nice(-11)  # only root or a realtime group may; without it, it works as well on an idle machine
-    rehearse((Trim(), Glue(ratio=2.0, low_cut=90.0, tilt=1.0), Limiter()), "", 48_000)
+    rehearse(Session(), 48_000)
     engine: Engine | None = None
     held: list[SharedMemory] = []
 
@@ -180,17 +182,36 @@ def serve(pipe: Connection) -> None:
         held.append(SharedMemory(name))
         return np.ndarray(shape, np.dtype(kind), held[-1].buf)
 
+    def take() -> tuple[str, tuple[Any, ...]]:
+        """The next request. Of several edits in a row only the last one counts."""
+        name, args = pipe.recv()
+        while name == "change" and pipe.poll():
+            following, others = pipe.recv()
+            if following != "change":
+                waiting.append((following, others))
+                break
+            args = others
+            if engine is not None:
+                engine.board.state[TAKEN] += 1
+        return name, args
+
+    waiting: list[tuple[str, tuple[Any, ...]]] = []
     while True:
         try:
-            name, args = pipe.recv()
+            while not waiting and not pipe.poll(PREFETCH_EVERY):
+                if engine is not None:
+                    engine.prefetch()
+            name, args = waiting.pop(0) if waiting else take()
         except (EOFError, OSError, KeyboardInterrupt):
             name, args = "close", ()
         if name == "load":
             unload()
-            addresses, board, rate, steps, chosen, choice = args
-            sounds = {key: Sound(attached(address), rate) for key, address in addresses.items()}
-            rehearse(steps, chosen, rate)
-            engine = Engine(sounds.pop(""), sounds, steps, chosen, Board(attached(board)))
+            songs, others, board, rate, frames, session, choice = args
+            sounds, references = (
+                {key: Sound(mapped(address), rate) for key, address in found.items()} for found in (songs, others)
+            )
+            rehearse(session, rate)
+            engine = Engine(Material(rate, sounds, frames), references, session, Board(attached(board)))
             gc.freeze()
             start(choice)
         elif name == "unload":
@@ -212,16 +233,25 @@ def serve(pipe: Connection) -> None:
             state[TAKEN] += 1
 
 
-def rehearse(steps: Sequence[Step], chosen: str, rate: int) -> None:
+def rehearse(session: Session, rate: int) -> None:
     """Play a blink of silence to nobody, so that every kernel is loaded before there is something to hear."""
     silence = Sound(np.zeros((rate // 4, 2), dtype=np.float32), rate)
-    engine = Engine(silence, {"": silence}, steps, chosen)
+    everything = (Trim(id="a"), Glue(id="b", ratio=2.0, low_cut=90.0, tilt=1.0), Limiter(id="c"))
+    warm = session.replace(
+        strips=(
+            *session.strips,
+            Bus(id="warm", name="", chain=everything),
+            Stem(id="warm-stem", name="", media=Media(path="", size=0, sha256="0" * 64), into="warm"),
+        )
+    )
+    sounds = dict.fromkeys([*(s.id for s in session.stems), "warm-stem"], silence)
+    engine = Engine(Material(rate, sounds, len(silence.samples)), {"": silence}, warm)
     engine.listen(Monitoring())
     engine.play()
     block = np.zeros((512, 2))
     for n in range(6):
         if n == 2:
-            engine.change(steps, "")
+            engine.change(warm.looking(step="b"))
         engine.pull(block)
 
 

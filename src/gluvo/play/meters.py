@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,10 +11,11 @@ from gluvo.dsp.filters import Sections
 from gluvo.dsp.interpolation import PeakReader
 from gluvo.dsp.kernel import Audio, kernel
 from gluvo.measure.trace import k_weighting
+from gluvo.render.machine import Part
 from gluvo.steps import MAX_BLOCK, Processor
 
-ROWS = 1024
-MOST_STEPS = 32
+ROWS = 512
+MOST_STEPS, MOST_STRIPS = 64, 64
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,9 +33,12 @@ class Readings:
     """Largest reduction of each step that is on, dB, ``(blocks, MOST_STEPS)``."""
     levels: np.ndarray
     """Largest detector level of each step, dBFS, ``(blocks, MOST_STEPS)``."""
+    strips: np.ndarray
+    """Sample peaks of what each strip sends on, ``(blocks, MOST_STRIPS, 2)``, linear."""
 
 
-COLUMNS = 5 + 2 * MOST_STEPS
+STEPS_AT, STRIPS_AT = 5, 5 + 2 * MOST_STEPS
+COLUMNS = STRIPS_AT + 2 * MOST_STRIPS
 POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN = range(5)
 HEAD = 8
 
@@ -58,7 +63,9 @@ class Board:
         start = max(min(self._read, end), end - ROWS + 8)
         self._read = end
         rows = self.rows[np.arange(start, end) % ROWS]
-        return Readings(rows[:, 0], rows[:, 1:3], rows[:, 3], rows[:, 4], *np.hsplit(rows[:, 5:], 2))
+        reductions, levels = np.hsplit(rows[:, STEPS_AT:STRIPS_AT], 2)
+        strips = rows[:, STRIPS_AT:].reshape(len(rows), MOST_STRIPS, 2)
+        return Readings(rows[:, 0], rows[:, 1:3], rows[:, 3], rows[:, 4], reductions, levels, strips)
 
 
 class Meters:
@@ -72,8 +79,10 @@ class Meters:
         self._weighted = np.zeros((MAX_BLOCK, 2))
         self._peaks = np.zeros((MAX_BLOCK, 2))
 
-    def write(self, x: Audio, processors: tuple[Processor, ...]) -> None:
-        """Measure a block of what is heard, before the monitor's gain."""
+    def write(
+        self, x: Audio, processors: Sequence[Processor | None], strips: Sequence[tuple[Part, float, float]]
+    ) -> None:
+        """Measure a block of what is heard, before the monitor's gain, and of what each strip sends on."""
         n, written = len(x), int(self._board.state[WRITTEN])
         row = self._board.rows[written % ROWS]
         weighted, peaks = self._weighted[:n], self._peaks[:n]
@@ -82,9 +91,21 @@ class Meters:
         row[0] = n / self._rate
         row[1], row[2], row[3], row[4] = summed_up(x, weighted, peaks)
         for k, processor in enumerate(processors[:MOST_STEPS]):
-            row[5 + k] = processor.reduction[:n].max()
-            row[5 + MOST_STEPS + k] = processor.level[0]
+            if processor is not None:
+                row[STEPS_AT + k] = processor.reduction[:n].max()
+                row[STEPS_AT + MOST_STEPS + k] = processor.level[0]
+        for k, (part, left, right) in enumerate(strips[:MOST_STRIPS]):
+            peaks_of(part.out[:n], left, right, row[STRIPS_AT + 2 * k : STRIPS_AT + 2 * k + 2])
         self._board.state[WRITTEN] = written + 1
+
+
+@kernel
+def peaks_of(x, left, right, out):  # type: ignore[no-untyped-def]
+    """The largest magnitudes of both channels, scaled."""
+    a, b = 0.0, 0.0
+    for i in range(x.shape[0]):
+        a, b = max(a, abs(x[i, 0])), max(b, abs(x[i, 1]))
+    out[0], out[1] = a * abs(left), b * abs(right)
 
 
 @kernel

@@ -11,23 +11,23 @@ POSITION, TAIL, FADE_LEFT, LOOP_START, LOOP_END = range(5)
 
 
 @kernel
-def read_block(samples, plan, fade, wraps, out):  # type: ignore[no-untyped-def]
+def read_block(samples, offset, plan, fade, wraps, out):  # type: ignore[no-untyped-def]
     """Read the next frames of `samples` (frames, 2) by a plan (see `Playhead`) into `out`; the plan goes on.
 
-    Jumps are crossfaded: what would have come next fades out under what comes now. Outside the samples there is
-    silence, or the beginning again if it `wraps`.
+    The samples begin `offset` frames into the song. Jumps are crossfaded: what would have come next fades out under
+    what comes now. Outside the samples there is silence, or the beginning again if it `wraps`.
     """
     length = samples.shape[0]
     position, tail, left, start, end = plan[0], plan[1], plan[2], plan[3], plan[4]
     for i in range(out.shape[0]):
         if end > start and position == end:
             tail, left, position = position, fade, start
-        p = position % length if wraps else position
+        p = position % length if wraps else position - offset
         inside = 0 <= p < length
         a = float(samples[p, 0]) if inside else 0.0
         b = float(samples[p, 1]) if inside else 0.0
         if left > 0:
-            q = tail % length if wraps else tail
+            q = tail % length if wraps else tail - offset
             inside = 0 <= q < length
             old_a = float(samples[q, 0]) if inside else 0.0
             old_b = float(samples[q, 1]) if inside else 0.0
@@ -72,10 +72,10 @@ class Playhead:
             self._plan[FADE_LEFT] = 0
         self._plan[POSITION] = frame
 
-    def read(self, samples: np.ndarray, out: Audio, wraps: bool = False) -> None:
-        """Read a track for the next block, without going on."""
+    def read(self, samples: np.ndarray, out: Audio, wraps: bool = False, offset: int = 0) -> None:
+        """Read a track, which begins `offset` frames into the song, for the next block; without going on."""
         np.copyto(self._next, self._plan)
-        read_block(samples, self._next, self._fade, wraps, out)
+        read_block(samples, offset, self._next, self._fade, wraps, out)
 
     def go_on(self) -> None:
         """Go on by the block that was last read."""

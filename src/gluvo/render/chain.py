@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from typing import Protocol
 
 import numpy as np
 
@@ -49,21 +50,36 @@ class Chain:
                 processor.adopt(earlier[step.id])
 
 
-def stream(chain: Chain, x: np.ndarray, progress: Progress = no_progress) -> Iterator[tuple[int, slice, Audio]]:
-    """Run `x` (frames, 2) through a chain: where each block begins in `x`, its place in the processors' last block
-    (for what they report), and the block itself, aligned with `x`.
+class Unit(Protocol):
+    """Anything that makes blocks of blocks: a processor, or a chain of them."""
 
-    The chain's latency is made good: silence is fed after the end, and what comes before the beginning dropped.
+    latency: int
+
+    def process(self, x: Audio, out: Audio) -> None: ...
+
+
+def stream(
+    unit: Unit, x: np.ndarray, progress: Progress = no_progress, key: np.ndarray | None = None
+) -> Iterator[tuple[int, slice, Audio]]:
+    """Run `x` (frames, 2) through a unit: where each block begins in `x`, its place in the unit's last block (for
+    what it reports), and the block itself, aligned with `x`. A `key` goes along with `x`, to a processor.
+
+    The latency is made good: silence is fed after the end, and what comes before the beginning dropped.
     The yielded block is used again for the next one.
     """
-    total, late = len(x), chain.latency
-    block, out = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
+    total, late = len(x), unit.latency
+    block, out, second = (np.zeros((MAX_BLOCK, 2)) for _ in range(3))
     for start in range(0, total + late, MAX_BLOCK):
         n = min(MAX_BLOCK, total + late - start)
         given = max(0, min(n, total - start))
         block[:given] = x[start : start + given]
         block[given:n] = 0.0
-        chain.process(block[:n], out[:n])
+        if key is not None:
+            second[:given] = key[start : start + given]
+            second[given:n] = 0.0
+            assert isinstance(unit, Processor)
+            unit.key = second[:n]
+        unit.process(block[:n], out[:n])
         skip = max(0, late - start)
         if skip < n:
             yield start + skip - late, slice(skip, n), out[skip:n]

@@ -1,42 +1,46 @@
-"""Renders of a song at every joint of its chain, kept by the content that made them."""
+"""Renders of a song at every node of its plan, kept by the content that made them."""
 
 from __future__ import annotations
 
-import hashlib
+import concurrent.futures
+import os
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import TypeVar, cast
 
 import numpy as np
 
+from gluvo.dsp.kernel import Audio
 from gluvo.measure.figures import Figures, figures_of
-from gluvo.measure.overview import Outline, Reduction, ReductionTracer, heard_hops, outline_of
+from gluvo.measure.overview import REDUCTION_HOP, Outline, Reduction, ReductionTracer, heard_hops, outline_of
 from gluvo.measure.trace import Span, Trace, Tracer, trace_of
-from gluvo.render.chain import Chain, Progress, no_progress, stream
-from gluvo.session.media import Sound
-from gluvo.session.records import Media
-from gluvo.steps import Step
+from gluvo.render.chain import Progress, Stopper, no_progress, stream
+from gluvo.render.machine import add_scaled
+from gluvo.render.plan import Ear, Mix, Node, Plan, Run, Source
+from gluvo.session.media import Material
+from gluvo.session.records import Session
+from gluvo.session.scratch import scratch
+from gluvo.steps import MAX_BLOCK
+from gluvo.steps.glue import DetectorEar
 
 T = TypeVar("T")
 
 LEAD_IN = 10.0
 """Seconds rendered before a section, so that slow releases are where they would be."""
+CORES = min(2, os.cpu_count() or 1)
 
 
 @dataclass(frozen=True, eq=False)
 class Joint:
-    """The sound at one place of the chain, and what was measured of it."""
+    """The sound at one node, and what was measured of it."""
 
-    key: str
-    step: str
-    """The id of the step before the joint; empty for the source."""
     audio: np.ndarray
     """``(frames, 2)`` float32."""
     trace: Trace
-    outline: Outline
     reduction: Reduction | None = None
+    """What the step that made it took away, if it is one that does."""
     heard: np.ndarray | None = None
     """Which 10 ms of the step's input had signal; only these count in mean reduction."""
     start: float = 0.0
@@ -44,15 +48,29 @@ class Joint:
     _known: dict[object, object] = field(default_factory=dict, repr=False)
 
     @property
+    def rate(self) -> int:
+        return self.trace.rate
+
+    @property
     def bytes(self) -> int:
-        return int(self.audio.nbytes + self.trace.weighted.nbytes * 4 + self.outline.low.nbytes * 2)
+        return int(self.audio.nbytes + self.trace.weighted.nbytes * 4)
+
+    @property
+    def outline(self) -> Outline:
+        return self._once("outline", lambda: outline_of(self.audio, self.rate))
 
     def within(self, span: Span | None) -> Span | None:
         """A span of the song, as one of this joint."""
         return None if span is None else Span(span.start - self.start, span.end - self.start)
 
-    def figures(self, span: Span | None = None) -> Figures:
-        return self._once(("figures", span), lambda: figures_of(self.trace, self.within(span)))
+    def heard_in(self, span: Span | None) -> np.ndarray:
+        """The audio of a span of the song."""
+        inner = self.within(span)
+        return self.audio if inner is None else self.audio[inner.frames(self.rate, len(self.audio))]
+
+    def figures(self, span: Span | None = None, gain: float = 1.0) -> Figures:
+        """The figures of a span, as they are after a gain."""
+        return self._once(("figures", span, gain), lambda: figures_of(self.section(span).scaled(gain)))
 
     def section(self, span: Span | None = None) -> Trace:
         """The trace of a span alone."""
@@ -65,7 +83,17 @@ class Joint:
         return self._once(("mean", span), lambda: reduction.average(heard, self.within(span)))
 
     def largest_reduction(self, span: Span | None = None) -> float:
-        return 0.0 if self.reduction is None else self.reduction.largest(self.within(span))
+        reduction = self.reduction
+        if reduction is None:
+            return 0.0
+        return self._once(("largest", span), lambda: reduction.largest(self.within(span)))
+
+    def reduction_in(self, span: Span | None) -> np.ndarray:
+        """The reduction of every 10 ms of a span that had signal, dB."""
+        reduction, heard = self.reduction, self.heard
+        if reduction is None or heard is None:
+            return np.zeros(0)
+        return self._once(("spread", span), lambda: reduction.heard_values(heard, self.within(span)))
 
     def _once(self, key: object, make: Callable[[], T]) -> T:
         """Screens ask for the same figures many times a second."""
@@ -76,167 +104,302 @@ class Joint:
 
 @dataclass(frozen=True)
 class Rendered:
-    """The joints of a chain, source first; of the whole song, or of a section of it."""
+    """A plan with the joints of its nodes; of the whole song, or of a section of it."""
 
-    joints: tuple[Joint, ...]
+    plan: Plan
+    joints: Mapping[str, Joint]
+    """By the nodes' keys."""
     whole: bool
 
-    @property
-    def source(self) -> Joint:
-        return self.joints[0]
+    def at(self, node: Node) -> Joint:
+        return self.joints[node.key]
 
     @property
     def result(self) -> Joint:
-        return self.joints[-1]
+        return self.at(self.plan.result)
+
+    @property
+    def untouched(self) -> Joint:
+        """The song with faders and pans but without any step."""
+        return self.at(self.plan.untouched)
 
     def joint(self, step: str) -> Joint | None:
-        return next((j for j in self.joints if j.step == step), None)
+        """What comes out of a step or lane; None if it is off."""
+        node = self.plan.after.get(step)
+        return self.at(node) if node is not None else None
 
     def before(self, step: str) -> Joint | None:
-        """The joint that feeds a step."""
-        for earlier, joint in zip(self.joints, self.joints[1:], strict=False):
-            if joint.step == step:
-                return earlier
-        return None
+        """What feeds a step or lane."""
+        node = self.plan.before.get(step)
+        return self.at(node) if node is not None else None
+
+    def start(self, strip: str) -> Joint | None:
+        """What comes into a strip's chain."""
+        found = self.plan.strips.get(strip)
+        return self.at(found.start) if found is not None else None
+
+    def end(self, strip: str) -> Joint | None:
+        """What comes out of a strip's chain."""
+        found = self.plan.strips.get(strip)
+        return self.at(found.end) if found is not None else None
+
+    def sent(self, strip: str, span: Span | None = None) -> Figures | None:
+        """The figures of what a strip sends on, after its fader and pan."""
+        if strip not in self.plan.strips:
+            return None
+        left, right = self.plan.gains(strip)
+        if abs(left) == abs(right):
+            return self.at(self.plan.strips[strip].end).figures(span, abs(left))
+        return self.at(self.plan.flowing(strip)).figures(span)
+
+    def reduction(self, strip: str, span: Span | None = None) -> float:
+        """What the steps of a strip's chain take away, dB on average, added up along the chain."""
+        found = self.plan.strips.get(strip)
+        if found is None:
+            return 0.0
+        return sum(self.at(self.plan.after[id]).mean_reduction(span) for id in found.along)
 
 
 class Cache:
-    """Joints by key, the least used ones dropped when they pass a budget in bytes. Safe between threads."""
+    """Joints by key, the least used ones dropped when they pass a budget in bytes. Safe between threads.
 
-    def __init__(self, budget: int = 1_200_000_000) -> None:
+    Their audio lies in mapped files (see `scratch`), so the budget is one of disk more than of memory.
+    """
+
+    def __init__(self, budget: int = 6_000_000_000) -> None:
         self._budget = budget
-        self._joints: OrderedDict[str, Joint] = OrderedDict()
+        self._joints: OrderedDict[object, Joint] = OrderedDict()
+        self._total = 0
         self._lock = threading.Lock()
 
-    def get(self, key: str) -> Joint | None:
+    def get(self, key: object) -> Joint | None:
         with self._lock:
             if key in self._joints:
                 self._joints.move_to_end(key)
             return self._joints.get(key)
 
-    def put(self, joint: Joint) -> None:
+    def put(self, key: object, joint: Joint) -> None:
         with self._lock:
-            self._joints[joint.key] = joint
-            total = sum(j.bytes for j in self._joints.values())
-            while total > self._budget and len(self._joints) > 1:
-                total -= self._joints.popitem(last=False)[1].bytes
+            if key in self._joints:
+                self._total -= self._joints.pop(key).bytes
+            self._joints[key] = joint
+            self._total += joint.bytes
+            while self._total > self._budget and len(self._joints) > 1:
+                self._total -= self._joints.popitem(last=False)[1].bytes
 
-
-def source_key(media: Sequence[Media]) -> str:
-    return _key(*(m.sha256.encode() for m in media))
-
-
-def step_key(before: str, step: Step) -> str:
-    return _key(before.encode(), step.sound_key())
-
-
-def _key(*parts: bytes) -> str:
-    return hashlib.sha256(b"\0".join(parts)).hexdigest()
+    @property
+    def bytes(self) -> int:
+        return self._total
 
 
 class Renderer:
-    """Renders the chain over a song, from the first step on that has not been rendered so before."""
+    """Renders the plans of a session over its material; only what has not been rendered so before."""
 
-    def __init__(self, sound: Sound, key: str, cache: Cache | None = None) -> None:
-        self.sound = sound
-        self.key = key
+    def __init__(self, material: Material, cache: Cache | None = None) -> None:
+        self.material = material
         self.cache = cache or Cache()
+        self._found: dict[object, float] = {}
 
     @property
     def rate(self) -> int:
-        return self.sound.rate
+        return self.material.rate
 
-    def source(self) -> Joint:
-        """The joint before the first step."""
-        found = self.cache.get(self.key)
-        if found is None:
-            x = self.sound.samples
-            found = Joint(self.key, "", x, trace_of(x, self.rate), outline_of(x, self.rate))
-            self.cache.put(found)
-        return found
+    @property
+    def seconds(self) -> float:
+        return self.material.seconds
 
-    def song(self, chain: Sequence[Step], progress: Progress = no_progress) -> Rendered:
-        """Every joint of the whole song. `progress` may raise `Cancelled`; joints that are done stay cached."""
-        joints = [self.source()]
-        steps = [step for step in chain if step.on]
-        for n, step in enumerate(steps):
-            key = step_key(joints[-1].key, step)
-            joint = self.cache.get(key)
-            if joint is None:
-                joint = rendered_joint(step, key, joints[-1], _part(progress, n, len(steps)))
-                self.cache.put(joint)
-            joints.append(_named(joint, step.id))
+    def plan(self, session: Session, without: str = "") -> Plan:
+        """The plan of a session, with what there is of its audio."""
+        return Plan(session, self.material.sounds, without=without)
+
+    def song(self, session: Session, progress: Progress = no_progress) -> Rendered:
+        """The whole song at every node. `progress` may raise `Cancelled`; joints that are done stay cached."""
+        plan = self.plan(session)
+        return Rendered(plan, self.joints(plan.nodes(), None, progress), whole=True)
+
+    def section(self, session: Session, span: Span, progress: Progress = no_progress) -> Rendered:
+        """A section at every node, with a lead-in: quick, and within hundredths of a dB of the whole render."""
+        plan = self.plan(session)
+        return Rendered(plan, self.joints(plan.nodes(), span, progress), whole=False)
+
+    def joint(self, node: Node, span: Span | None = None, progress: Progress = no_progress) -> Joint:
+        """One node, over a span of the song (all of it)."""
+        return self.joints([node], span, progress)[node.key]
+
+    def once(self, question: object, answer: Callable[[], float]) -> float:
+        """A figure that depends on nothing but the question, looked for the first time it is asked."""
+        if question not in self._found:
+            self._found[question] = answer()
+        return self._found[question]
+
+    def cache_of(self, node: Node) -> Joint | None:
+        """The joint of the whole song, if it has been rendered."""
+        return self._cached(node, None)
+
+    def known(self, session: Session) -> bool:
+        """Whether the whole song is rendered."""
+        return all(self.cache_of(node) is not None for node in self.plan(session).nodes())
+
+    def joints(
+        self, wanted: Iterable[Node], span: Span | None = None, progress: Progress = no_progress
+    ) -> dict[str, Joint]:
+        """The joints of some nodes by key. Branches that do not need each other are rendered side by side."""
+        wanted = list(wanted)
+        found: dict[str, Joint] = {}
+        missing = self._needed(wanted, span, found)
+        if missing:
+            self._render(missing, span, found, progress)
         progress(1.0)
-        return Rendered(tuple(joints), whole=True)
+        return {node.key: found[node.key] for node in wanted}
 
-    def section(self, chain: Sequence[Step], span: Span, progress: Progress = no_progress) -> Rendered:
-        """Every joint of a section, with a lead-in: quick, and within hundredths of a dB of the whole render."""
-        start = max(0.0, span.start - LEAD_IN)
-        cut = Span(start, span.end).frames(self.rate, len(self.sound.samples))
-        joints = [_cut(self.source(), cut, start)]
-        whole: Joint | None = self.source()
-        for step in (step for step in chain if step.on):
-            key = step_key(joints[-1].key, step)
-            whole = self.cache.get(key) if whole is not None else None
+    def _needed(self, wanted: list[Node], span: Span | None, found: dict[str, Joint]) -> list[Node]:
+        """What has to be rendered, each node after its inputs; cached joints go into `found`."""
+        needed: list[Node] = []
+        seen: set[str] = set()
+
+        def visit(node: Node) -> None:
+            if node.key in seen:
+                return
+            seen.add(node.key)
+            joint = self._cached(node, span)
+            if joint is not None:
+                found[node.key] = joint
+                return
+            for before in node.inputs:
+                visit(before)
+            needed.append(node)
+
+        for node in wanted:
+            visit(node)
+        return needed
+
+    def _render(self, missing: list[Node], span: Span | None, found: dict[str, Joint], progress: Progress) -> None:
+        done = [0.0] * len(missing)
+        lock = threading.Lock()
+        stopper = Stopper()
+
+        def told(n: int) -> Progress:
+            def tell(share: float) -> None:
+                stopper.check(share)
+                done[n] = share
+                progress(sum(done) / len(done))
+
+            return tell
+
+        def work(n: int, node: Node) -> None:
+            joint = self._made(node, span, [found[before.key] for before in node.inputs], told(n))
+            self.cache.put(self._place(node, span), joint)
+            with lock:
+                found[node.key] = joint
+
+        rest = list(enumerate(missing))
+        if len(rest) == 1:
+            work(*rest[0])
+            return
+        with concurrent.futures.ThreadPoolExecutor(CORES, "gluvo-branch") as pool:
+            running: dict[concurrent.futures.Future[None], int] = {}
+            try:
+                while rest or running:
+                    with lock:
+                        ready = [(n, node) for n, node in rest if all(b.key in found for b in node.inputs)]
+                    for n, node in ready[: CORES - len(running)]:
+                        rest.remove((n, node))
+                        running[pool.submit(work, n, node)] = n
+                    ended, _ = concurrent.futures.wait(running, return_when=concurrent.futures.FIRST_COMPLETED)
+                    for future in ended:
+                        del running[future]
+                        future.result()
+            except BaseException:
+                stopper.stop()
+                raise
+
+    # --- one node ------------------------------------------------------------------------------------------
+
+    def _place(self, node: Node, span: Span | None) -> object:
+        """Where a joint is kept: the content that made it, the song's length, and the section if it is one."""
+        return node.key, self.material.frames, span
+
+    def _cached(self, node: Node, span: Span | None) -> Joint | None:
+        joint = self.cache.get(self._place(node, span))
+        if joint is None and span is not None:
+            whole = self.cache.get(self._place(node, None))
             if whole is not None:
-                joint = _cut(whole, cut, start)
-            else:
-                joint = rendered_joint(step, key, joints[-1], progress)
-            joints.append(_named(joint, step.id))
-        return Rendered(tuple(joints), whole=False)
+                joint = _cut(whole, *self._stretch(span))
+                self.cache.put(self._place(node, span), joint)
+        return joint
 
-    def known(self, chain: Sequence[Step]) -> bool:
-        """Whether the whole song is rendered for this chain."""
-        key = self.key
-        for step in chain:
-            if step.on:
-                key = step_key(key, step)
-        return self.cache.get(key) is not None
+    def _stretch(self, span: Span | None) -> tuple[slice, float]:
+        """The frames that are rendered for a span, and where they begin in seconds."""
+        if span is None:
+            return slice(0, self.material.frames), 0.0
+        frames = Span(max(0.0, span.start - LEAD_IN), span.end).frames(self.rate, self.material.frames)
+        return frames, frames.start / self.rate
+
+    def _made(self, node: Node, span: Span | None, inputs: list[Joint], progress: Progress) -> Joint:
+        frames, start = self._stretch(span)
+        if isinstance(node, Source):
+            audio = self._source(node, frames)
+            progress(0.5)
+            return Joint(audio, trace_of(audio, self.rate), start=start)
+        if isinstance(node, Mix):
+            return self._mixed(node, inputs, frames.stop - frames.start, start, progress)
+        assert isinstance(node, (Run, Ear))
+        return rendered_joint(node, inputs, progress)
+
+    def _source(self, node: Source, frames: slice) -> np.ndarray:
+        samples = self.material.sounds[node.sound].samples
+        offset = round(node.offset * self.rate)
+        a, b = max(frames.start, offset), min(frames.stop, offset + len(samples))
+        if (a, b) == (frames.start, frames.stop):
+            return samples[a - offset : b - offset]
+        audio = scratch((frames.stop - frames.start, 2))
+        if b > a:
+            audio[a - frames.start : b - frames.start] = samples[a - offset : b - offset]
+        return audio
+
+    def _mixed(self, node: Mix, inputs: list[Joint], frames: int, start: float, progress: Progress) -> Joint:
+        audio, tracer = scratch((frames, 2)), Tracer(self.rate)
+        gains, total = np.array(node.gains).reshape(-1, 2), np.zeros((MAX_BLOCK, 2))
+        for at in range(0, frames, MAX_BLOCK):
+            block: Audio = total[: min(MAX_BLOCK, frames - at)]
+            block[:] = 0.0
+            for joint, gain in zip(inputs, gains, strict=True):
+                add_scaled(joint.audio[at : at + len(block)], gain, block)
+            audio[at : at + len(block)] = block
+            tracer.push(block)
+            progress((at + len(block)) / frames)
+        return Joint(audio, tracer.finish(), start=start)
 
 
-def rendered_joint(step: Step, key: str, before: Joint, progress: Progress = no_progress) -> Joint:
-    """One step run over the joint before it, measured as it goes."""
-    x, rate = before.audio, before.trace.rate
-    chain = Chain([step], rate)
-    audio = np.zeros((len(x), 2), dtype=np.float32)
+def rendered_joint(node: Run | Ear, inputs: list[Joint], progress: Progress = no_progress) -> Joint:
+    """A step run over the joint before it (and its key), measured as it goes."""
+    before = inputs[0]
+    x, rate = before.audio, before.rate
+    key = inputs[1].audio if len(inputs) > 1 else None
+    processor = DetectorEar(node.step, rate) if isinstance(node, Ear) else node.step.make(rate)
+    audio = scratch((len(x), 2))
     tracer = Tracer(rate)
-    reduction = ReductionTracer(rate, len(x)) if step.reduces else None
-    processor = chain.processors[0]
-    for start, place, block in stream(chain, x, progress):
+    reduces = isinstance(node, Run) and node.step.reduces
+    reduction = ReductionTracer(rate, len(x)) if reduces else None
+    for start, place, block in stream(processor, x, progress, key):
         audio[start : start + len(block)] = block
         tracer.push(block)
         if reduction is not None:
             reduction.push(processor.reduction[place])
     return Joint(
-        key, step.id, audio, tracer.finish(), outline_of(audio, rate),
-        reduction.finish() if reduction else None, heard_hops(before.trace), before.start,
-    )  # fmt: skip
-
-
-def _named(joint: Joint, step: str) -> Joint:
-    """The same joint for a step of another id: the key tells content, not place."""
-    if joint.step == step:
-        return joint
-    return Joint(
-        joint.key, step, joint.audio, joint.trace, joint.outline, joint.reduction, joint.heard, joint.start
+        audio, tracer.finish(), reduction.finish() if reduction else None,
+        heard_hops(before.trace) if reduces else None, before.start,
     )  # fmt: skip
 
 
 def _cut(joint: Joint, frames: slice, start: float) -> Joint:
     """A stretch of a whole-song joint, as a joint of its own."""
-    rate = joint.trace.rate
+    rate = joint.rate
     span = Span(frames.start / rate, frames.stop / rate)
-    audio = joint.audio[frames]
     reduction = joint.reduction
     if reduction is not None:
         rows = reduction._rows(span)
-        fine = slice(frames.start // 16, frames.stop // 16)
+        fine = slice(frames.start // REDUCTION_HOP, frames.stop // REDUCTION_HOP)
         reduction = Reduction(rate, reduction.curve[fine], reduction.mean[rows], reduction.top[rows])
     heard = joint.heard[round(span.start * 100) : round(span.end * 100)] if joint.heard is not None else None
-    return Joint(
-        joint.key, joint.step, audio, joint.trace.cut(span), outline_of(audio, rate), reduction, heard, start
-    )  # fmt: skip
-
-
-def _part(progress: Progress, n: int, of: int) -> Progress:
-    return lambda done: progress((n + done) / of)
+    return Joint(joint.audio[frames], joint.trace.cut(span), reduction, heard, start)

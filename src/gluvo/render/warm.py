@@ -10,8 +10,11 @@ from gluvo.measure.hits import hits_of
 from gluvo.measure.overview import outline_of
 from gluvo.measure.trace import trace_of
 from gluvo.render.chain import Progress, no_progress, run_chain
+from gluvo.render.machine import play_through
+from gluvo.render.plan import Ear, Run, Source, mixed
 from gluvo.render.song import Joint, rendered_joint
-from gluvo.steps import STEP_KINDS, Glue, Limiter, Step
+from gluvo.session.media import Material, Sound
+from gluvo.steps import STEP_KINDS, Glue, Lane, Limiter, Step
 
 RATE = 48_000
 
@@ -19,17 +22,23 @@ RATE = 48_000
 def warm_up(progress: Progress = no_progress) -> None:
     """Run everything once on a blink of noise. Quick when the cache is there already."""
     x = (np.random.default_rng(0).standard_normal((RATE, 2)) * 0.2).astype(np.float32)
-    joint = Joint("", "", x, trace_of(x, RATE), outline_of(x, RATE))
+    joint = Joint(x, trace_of(x, RATE))
     figures_of(joint.trace)
+    outline_of(x, RATE)
     variants: list[Step] = [kind() for kind in STEP_KINDS]
     variants += [
         Glue(ratio=2.0, threshold=-20.0, low_cut=100.0, tilt=1.0, bell_gain=3.0),
-        Glue(ratio=2.0, threshold=-20.0, link=50.0, mode="mid_side", rms=5.0),
+        Glue(ratio=2.0, threshold=-20.0, link=50.0, mode="mid_side", rms=5.0), Glue(ratio=2.0, feed_back=True),
         Limiter(drive=6.0), Limiter(drive=6.0, true_peak=False, link=0.0),
     ]  # fmt: skip
+    first = Source("x", "x", (), "x")
     for n, step in enumerate(variants):
-        rendered_joint(step, "", joint)
+        rendered_joint(Run("", "", (first,), step), [joint])
         progress((n + 1) / (len(variants) + 2))
+    rendered_joint(Run("", "", (first, first), Lane(level=-6.0)), [joint, joint])
+    rendered_joint(Ear("", "", (first,), Glue(mode="mid")), [joint])
+    material = Material(RATE, {"x": Sound(x, RATE)}, RATE)
+    play_through(mixed("sum", ((first, (0.5, 0.5)), (first, (1.0, 1.0)))), material)
     flat_tops(x)
     pulse = np.zeros((RATE * 2, 2), dtype=np.float32)
     pulse[:: RATE // 3] = 0.5

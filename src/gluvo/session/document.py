@@ -10,8 +10,9 @@ from typing import Any
 import msgspec
 
 from gluvo.session.media import place_of, relative_to
-from gluvo.session.records import Media, Session, SessionEdit
+from gluvo.session.records import Media, Session, SessionEdit, Stem
 from gluvo.session.store import Loaded, read_session, write_session
+from gluvo.session.tree import check
 
 
 @dataclass(frozen=True)
@@ -64,10 +65,15 @@ class Document:
         self._listeners.append(listener)
 
     def edit(self, action: str, edit: SessionEdit, together: str | None = None) -> None:
-        """Change the session by a named action that can be undone. No change, no entry."""
+        """Change the session by a named action that can be undone. No change, no entry.
+
+        Raises `SessionError`, and changes nothing, if that would make a tree that cannot be played.
+        """
         session = edit(self._session)
         if session == self._session:
             return
+        if session.strips is not self._session.strips:
+            check(session)
         del self._entries[self._now + 1 :]
         last = self._entries[-1]
         if together is not None and last.together == together and self._now > 0:
@@ -161,7 +167,9 @@ def relocated(session: Session, old: Path, new: Path) -> Session:
         return msgspec.structs.replace(media, path=relative_to(place_of(media, old), new))
 
     return session.replace(
-        sources=tuple(moved(media) for media in session.sources),
+        strips=tuple(
+            msgspec.structs.replace(s, media=moved(s.media)) if isinstance(s, Stem) else s for s in session.strips
+        ),
         references=tuple(msgspec.structs.replace(r, media=moved(r.media)) for r in session.references),
     )
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +15,10 @@ import soxr
 
 from gluvo.errors import AudioFileError
 from gluvo.session.records import Media, Session
+from gluvo.session.scratch import scratch
 
+LOUDEST = 1e6
+"""±120 dBFS; no sample of a sound file is beyond."""
 LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
 AUDIO_SUFFIXES = (".wav", ".flac", ".aiff", ".aif", ".ogg", ".opus", ".mp3", ".w64", ".rf64", ".caf")
 
@@ -25,6 +29,8 @@ class Sound:
 
     samples: np.ndarray
     rate: int
+    mono: bool = False
+    """Whether the file has one channel, which is put on both sides."""
 
     @property
     def seconds(self) -> float:
@@ -43,14 +49,18 @@ def read_sound(path: Path, rate: int | None = None) -> Sound:
         if path.stat().st_size == 0:
             raise AudioFileError(f"{name} is empty.")
         info = soundfile.info(str(path), verbose=True)
-        samples, found = soundfile.read(str(path), dtype="float32", always_2d=True)
+        with soundfile.SoundFile(str(path)) as file:
+            found, channels = file.samplerate, file.channels
+            room = (
+                scratch((file.frames, channels), shared=True) if channels <= 2 else np.zeros((0, channels), np.float32)
+            )
+            samples = file.read(dtype="float32", always_2d=True, out=room)
     except FileNotFoundError:
         raise AudioFileError(f"{name} was not found in {path.parent}.") from None
     except PermissionError:
         raise AudioFileError(f"{name} may not be read: its permissions forbid it.") from None
     except (soundfile.LibsndfileError, OSError, RuntimeError) as error:
         raise AudioFileError(f"{name} cannot be read as audio ({_reason(error)}).") from None
-    channels = samples.shape[1]
     if channels > 2:
         raise AudioFileError(f"{name} has {channels} channels; Gluvo takes mono and stereo.")
     if not LOWEST_RATE <= found <= HIGHEST_RATE or found % 100:
@@ -59,17 +69,20 @@ def read_sound(path: Path, rate: int | None = None) -> Sound:
         raise AudioFileError(f"{name} holds no sound: it has 0 frames.")
     if len(samples) < info.frames or _cut_short(info.extra_info):
         raise AudioFileError(f"{name} is cut short: its end is missing. Bring in a whole copy.")
-    if not np.isfinite(samples).all():
-        bad = ~np.isfinite(samples).all(axis=1)
+    low, high = float(samples.min()), float(samples.max())
+    if not (low > -LOUDEST and high < LOUDEST):  # also where they are not numbers
+        bad = ~(np.abs(samples) < LOUDEST).all(axis=1)
         where = int(np.argmax(bad)) / found
         raise AudioFileError(
-            f"{name} has {int(bad.sum())} damaged samples (not a number or infinite), the first at {where:.2f} s."
+            f"{name} has {int(bad.sum())} damaged samples (not a number, or infinite), the first at {where:.2f} s."
         )
-    if channels == 1:
-        samples = np.repeat(samples, 2, axis=1)
     if rate is not None and rate != found:
         samples, found = resampled(samples, found, rate), rate
-    return Sound(np.ascontiguousarray(samples, dtype=np.float32), found)
+    if channels == 1:
+        both = scratch((len(samples), 2), shared=True)
+        both[:] = samples
+        samples = both
+    return Sound(samples, found, mono=channels == 1)
 
 
 def resampled(samples: np.ndarray, rate: int, to: int) -> np.ndarray:
@@ -77,14 +90,52 @@ def resampled(samples: np.ndarray, rate: int, to: int) -> np.ndarray:
     return np.asarray(soxr.resample(samples, rate, to, quality="VHQ"))
 
 
-def read_sum(paths: Sequence[Path]) -> Sound:
-    """Files summed from a common start; other rates are converted to the first one's."""
-    first = read_sound(paths[0])
-    others = [read_sound(path, first.rate) for path in paths[1:]]
-    total = np.zeros((max(len(s.samples) for s in (first, *others)), 2), dtype=np.float32)
-    for sound in (first, *others):
-        total[: len(sound.samples)] += sound.samples
-    return Sound(total, first.rate)
+@dataclass(frozen=True, eq=False)
+class Material:
+    """The audio of a session's stems, all at one rate."""
+
+    rate: int
+    sounds: dict[str, Sound]
+    """By the id of the stem."""
+    frames: int
+    """How long the song is: to the end of the stem that ends last."""
+    missing: dict[str, str] = field(default_factory=dict)
+    """What is wrong with stems that could not be read, by their id. They are silent."""
+    media: dict[str, Media] = field(default_factory=dict)
+    """The files that the sounds were read from."""
+
+    @property
+    def seconds(self) -> float:
+        return self.frames / self.rate
+
+
+def read_material(
+    session: Session, folder: Path, told: Callable[[float], None] = lambda _: None, known: Material | None = None
+) -> Material:
+    """The audio of all stems that can be read; what cannot is listed, not raised. What is `known` is not read again."""
+    rate, sounds, missing = session.rate, {}, {}
+    for n, stem in enumerate(session.stems):
+        told(n / len(session.stems))
+        if known is not None and known.media.get(stem.id) == stem.media and (not rate or rate == known.rate):
+            rate, sounds[stem.id] = known.rate, known.sounds[stem.id]
+            continue
+        try:
+            sound = read_sound(place_of(stem.media, folder), rate or None)
+        except AudioFileError as error:
+            missing[stem.id] = str(error)
+            continue
+        rate = sound.rate
+        sounds[stem.id] = sound
+    return material_of(session, sounds, rate or 48_000, missing)
+
+
+def material_of(
+    session: Session, sounds: Mapping[str, Sound], rate: int, missing: Mapping[str, str] | None = None
+) -> Material:
+    """The material of a session whose sounds have been read."""
+    ends = [round(s.offset * rate) + len(sounds[s.id].samples) for s in session.stems if s.id in sounds]
+    media = {s.id: s.media for s in session.stems if s.id in sounds}
+    return Material(rate, dict(sounds), max(ends, default=0), dict(missing or {}), media)
 
 
 def media_of(path: Path, folder: Path) -> Media:
@@ -113,14 +164,21 @@ def place_of(media: Media, folder: Path) -> Path:
 
 def outside_folder(session: Session) -> list[str]:
     """The media of a session that lie outside its folder, and so stay behind when it is moved."""
-    media = (*session.sources, *(r.media for r in session.references))
-    return [m.path for m in media if Path(m.path).is_absolute() or ".." in Path(m.path).parts]
+    return [m.path for m in session.media if Path(m.path).is_absolute() or ".." in Path(m.path).parts]
 
 
 def audio_files(folder: Path) -> list[Path]:
-    """The audio files in a folder, by name. Raises `AudioFileError` if there is none, or it cannot be read."""
+    """The audio files in a folder and the folders in it, by name, those of a folder together.
+
+    Raises `AudioFileError` if there is none, or it cannot be read.
+    """
     try:
-        found = sorted(p for p in folder.iterdir() if p.suffix.lower() in AUDIO_SUFFIXES)
+        inside = sorted(folder.iterdir())
+        found = [p for p in inside if p.suffix.lower() in AUDIO_SUFFIXES and not p.name.startswith(".")]
+        for inner in inside:
+            if inner.is_dir() and not inner.is_symlink() and not inner.name.startswith("."):
+                with contextlib.suppress(AudioFileError):
+                    found += audio_files(inner)
     except OSError as error:
         raise AudioFileError(f"The folder {folder} cannot be read ({error.strerror}).") from None
     if not found:

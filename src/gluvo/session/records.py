@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Sequence
 from typing import Annotated, Literal
 
 import msgspec
 from msgspec import Meta, Struct
 
-from gluvo.steps import AnyStep
+from gluvo.dsp.db import FADER_OFF, fader_gain
+from gluvo.session import chains
+from gluvo.steps import AnyStep, ChainItem
+from gluvo.steps.settings import number, switch
 
 VERSION = 1
+MIX = "mix"
+"""The id of the mix bus, into which everything flows."""
 
 Seconds = Annotated[float, Meta(ge=0.0)]
 
@@ -30,6 +36,72 @@ class Reference(Struct, frozen=True, kw_only=True):
     id: str
     name: str
     media: Media
+
+
+class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
+    """A place in the tree that sound flows through: a chain, then a fader, into another bus."""
+
+    id: str
+    name: str
+    into: str = MIX
+    """The id of the bus that it flows into; empty for the mix bus."""
+    fader: Annotated[
+        float,
+        number("Fader", "dB", FADER_OFF, 12.0, "How loud it goes on, after its chain.", group="Fader", fine=0.1,
+               off_at_low=True),
+    ] = 0.0  # fmt: skip
+    pan: Annotated[
+        float,
+        number("Pan", "%", -100.0, 100.0, "Where it stands, −100 is left. A mono stem keeps its loudness on the way "
+               "(−3 dB law); anything stereo is balanced: the other side gets softer.", group="Fader", decimals=0,
+               fine=1.0),
+    ] = 0.0  # fmt: skip
+    invert: Annotated[bool, switch("Polarity", "Turns the wave over, against what cancels.", group="Fader")] = False
+    mute: Annotated[bool, switch("Mute", "Takes it out of the mix.", group="Fader")] = False
+    chain: tuple[ChainItem, ...] = ()
+
+    @property
+    def gains(self) -> tuple[float, float]:
+        """The factors of left and right at which it flows on; whether it is muted aside.
+
+        Constant power for mono stems, 0 dB in the middle and +3 dB at the side; balance for the rest. Without pan
+        and fader exactly 1.
+        """
+        gain = -fader_gain(self.fader) if self.invert else fader_gain(self.fader)
+        if self.pan == 0.0:
+            return gain, gain
+        angle = (self.pan / 100.0 + 1.0) * math.pi / 4.0
+        left, right = math.cos(angle), math.sin(angle)
+        if not self.is_mono:
+            return gain * min(1.0, left / right if right else 1.0), gain * min(1.0, right / left if left else 1.0)
+        return gain * left * math.sqrt(2.0), gain * right * math.sqrt(2.0)
+
+    @property
+    def is_mono(self) -> bool:
+        return False
+
+
+class Bus(Strip, tag="bus", frozen=True, kw_only=True):
+    """Sums what flows into it."""
+
+
+class Stem(Strip, tag="stem", frozen=True, kw_only=True):
+    """An audio file as a part of the song; the stereo mix is one, too."""
+
+    media: Media
+    offset: Annotated[
+        float,
+        number("Begins at", "s", 0.0, 600.0, "Where in the song the file begins.", group="Place", decimals=3, fine=0.001),
+    ] = 0.0  # fmt: skip
+    mono: bool = False
+    """Whether the file has one channel."""
+
+    @property
+    def is_mono(self) -> bool:
+        return self.mono
+
+
+AnyStrip = Stem | Bus
 
 
 class Section(Struct, frozen=True, kw_only=True):
@@ -68,8 +140,12 @@ class Deliverable(Struct, frozen=True, kw_only=True):
 class View(Struct, frozen=True, kw_only=True):
     """What is chosen on screen and in the ear. Not part of undo."""
 
-    page: Literal["shape", "deliver"] = "shape"
+    page: Literal["buses", "shape", "deliver"] = "shape"
+    strip: str = MIX
     step: str = ""
+    """Empty for what comes into the chosen strip's chain."""
+    solo: tuple[str, ...] = ()
+    """Strips and lanes that are heard alone. For the ears only: nothing measured or written depends on it."""
     section: str = ""
     """A section's id; empty for the whole song."""
     loop: bool = False
@@ -87,38 +163,96 @@ class Session(Struct, frozen=True, kw_only=True):
     format: Literal["gluvo-session"] = "gluvo-session"
     version: Annotated[int, Meta(ge=1)] = VERSION
     name: str = "Untitled"
-    sources: tuple[Media, ...] = ()
-    """The stereo mix, or stems of it, which are summed."""
+    rate: Annotated[int, Meta(ge=0)] = 0
+    """Hz that everything runs at; stems at other rates are converted. 0 takes the first stem's."""
+    strips: tuple[AnyStrip, ...] = (Bus(id=MIX, name="Mix bus", into=""),)
+    """Stems and buses; those that flow into the same bus stand in this order. The mix bus is one of them."""
     references: tuple[Reference, ...] = ()
     sections: tuple[Section, ...] = ()
-    chain: tuple[AnyStep, ...] = ()
     target: Target = Target(name="Streaming", loudness=-14.0, true_peak=-1.0)
     deliverables: tuple[Deliverable, ...] = ()
     view: View = View()
 
+    # --- looking things up ---------------------------------------------------------------------------------
+
+    @property
+    def stems(self) -> tuple[Stem, ...]:
+        return tuple(s for s in self.strips if isinstance(s, Stem))
+
+    @property
+    def media(self) -> tuple[Media, ...]:
+        """All audio that the session refers to."""
+        return (*(s.media for s in self.stems), *(r.media for r in self.references))
+
+    @property
+    def mix(self) -> AnyStrip:
+        found = self.strip(MIX)
+        assert found is not None
+        return found
+
+    def strip(self, id: str) -> AnyStrip | None:
+        return next((strip for strip in self.strips if strip.id == id), None)
+
+    @property
+    def items(self) -> tuple[ChainItem, ...]:
+        """The steps and lanes of all chains, those inside lanes too."""
+        return tuple(item for strip in self.strips for item in chains.flat(strip.chain))
+
+    def item(self, id: str) -> ChainItem | None:
+        return next((item for item in self.items if item.id == id), None)
+
     def step(self, id: str) -> AnyStep | None:
-        return next((step for step in self.chain if step.id == id), None)
+        """A step by its id; lanes are none."""
+        found = self.item(id)
+        return found if isinstance(found, AnyStep) else None
+
+    def strip_with(self, id: str) -> AnyStrip | None:
+        """The strip whose chain has a step or lane."""
+        return next((s for s in self.strips if any(item.id == id for item in chains.flat(s.chain))), None)
+
+    @property
+    def chain(self) -> tuple[ChainItem, ...]:
+        """The chain of the strip that is chosen on screen."""
+        strip = self.strip(self.view.strip)
+        return strip.chain if strip is not None else ()
 
     def section(self, id: str) -> Section | None:
         return next((section for section in self.sections if section.id == id), None)
 
-    def with_step(self, step: AnyStep) -> Session:
-        """The step of that id replaced."""
-        return self._with_chain(tuple(step if s.id == step.id else s for s in self.chain))
+    # --- changing them -------------------------------------------------------------------------------------
 
-    def with_new_step(self, step: AnyStep, index: int) -> Session:
-        """A step put in before `index`; it gets an id of its own."""
-        step = msgspec.structs.replace(step, id=self.fresh_id(type(step).__name__.lower()))
-        return self._with_chain((*self.chain[:index], step, *self.chain[index:]))
+    def with_strip(self, strip: AnyStrip) -> Session:
+        """The strip of that id replaced."""
+        return self.replace(strips=tuple(strip if s.id == strip.id else s for s in self.strips))
+
+    def with_chain(self, strip: str, chain: Sequence[ChainItem]) -> Session:
+        """A strip's chain replaced."""
+        return self.replace(
+            strips=tuple(msgspec.structs.replace(s, chain=tuple(chain)) if s.id == strip else s for s in self.strips)
+        )
+
+    def with_step(self, step: ChainItem) -> Session:
+        """The step or lane of that id replaced, wherever it is."""
+        strip = self.strip_with(step.id)
+        return self if strip is None else self.with_chain(strip.id, chains.replaced(strip.chain, step))
+
+    def with_new_step(self, step: ChainItem, strip: str, after: str = "") -> Session:
+        """A step or lane put into a strip's chain after another (the chain's beginning); it gets ids of its own."""
+        found = self.strip(strip)
+        if found is None:
+            return self
+        session, made = self, msgspec.structs.replace(step, id=self.fresh_id(type(step).__name__.lower()))
+        session = self.with_chain(strip, chains.inserted(found.chain, made, after))
+        if isinstance(made, chains.Lane) and made.steps:
+            for inner in made.steps:
+                fresh = msgspec.structs.replace(inner, id=session.fresh_id(type(inner).__name__.lower()))
+                made = msgspec.structs.replace(made, steps=tuple(fresh if s is inner else s for s in made.steps))
+                session = session.with_step(made)
+        return session
 
     def without_step(self, id: str) -> Session:
-        return self._with_chain(tuple(s for s in self.chain if s.id != id))
-
-    def with_step_at(self, id: str, index: int) -> Session:
-        """The step moved, so that it stands at `index` among the others."""
-        rest = [s for s in self.chain if s.id != id]
-        rest[index:index] = [s for s in self.chain if s.id == id]
-        return self._with_chain(tuple(rest))
+        strip = self.strip_with(id)
+        return self if strip is None else self.with_chain(strip.id, chains.without(strip.chain, id))
 
     def replace(self, **changes: object) -> Session:
         return msgspec.structs.replace(self, **changes)
@@ -129,12 +263,11 @@ class Session(Struct, frozen=True, kw_only=True):
 
     def fresh_id(self, stem: str) -> str:
         """An id that nothing in the session has yet."""
-        records: tuple[Struct, ...] = (*self.references, *self.sections, *self.chain, *self.deliverables)
+        records: tuple[Struct, ...] = (
+            *self.references, *self.sections, *self.strips, *self.items, *self.deliverables
+        )  # fmt: skip
         taken = {getattr(record, "id", "") for record in records}
         return next(f"{stem}-{n}" for n in range(1, len(taken) + 2) if f"{stem}-{n}" not in taken)
-
-    def _with_chain(self, chain: tuple[AnyStep, ...]) -> Session:
-        return self.replace(chain=chain)
 
 
 SessionEdit = Callable[[Session], Session]

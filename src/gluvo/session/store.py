@@ -14,6 +14,7 @@ import msgspec
 
 from gluvo.errors import SessionError, WriteError
 from gluvo.session.records import VERSION, Session
+from gluvo.session.tree import check
 
 SUFFIX = ".gluvo"
 
@@ -69,12 +70,18 @@ def loaded_from(raw: Any, name: str) -> Loaded:
 
 
 def _check(session: Session, name: str) -> None:
-    ids = [r.id for r in (*session.references, *session.sections, *session.chain, *session.deliverables)]
+    ids = [
+        r.id for r in (*session.references, *session.sections, *session.strips, *session.items, *session.deliverables)
+    ]
     if "" in ids or len(set(ids)) != len(ids):
         raise SessionError(f"{name} has two parts with the same id, or one without.")
     for section in session.sections:
         if section.end <= section.start:
             raise SessionError(f"{name}: the section “{section.name}” ends before it starts.")
+    try:
+        check(session)
+    except SessionError as error:
+        raise SessionError(f"{name}: {error}") from None
 
 
 def session_bytes(session: Session, kept: dict[str, Any] | None = None) -> bytes:

@@ -57,6 +57,8 @@ class Processor:
         """Reduction of the last block in dB, ≥ 0, of the more reduced channel; stays 0 for steps that take none."""
         self.level = np.full(1, -200.0)
         """The largest level in dBFS that the step's detector read in the last block, if it has one."""
+        self.key: Audio | None = None
+        """A second signal that goes with the next block, for steps that take one: a detector's key, or a lane."""
 
     def process(self, x: Audio, out: Audio) -> None:
         """Process up to `MAX_BLOCK` frames of finite samples into `out`, which may be `x`."""

@@ -17,15 +17,20 @@ from gluvo.steps.settings import choice, number, switch
 HEARS, MOVES, GOES = "What it listens to", "When it moves", "How far it goes"
 LONGEST_LOOK_AHEAD = 10.0
 """ms"""
+STEEPEST_BACK = 0.95
+"""Slope of a limit that feeds back: a loop cannot hold a level for good."""
 
 
 class Glue(Step, tag="glue", frozen=True, kw_only=True):
-    """A feed-forward compressor whose detector can be shaped. At ratio 1 it passes the signal bit for bit."""
+    """A compressor whose detector can be shaped. At ratio 1 it passes the signal bit for bit."""
 
     title: ClassVar[str] = "Glue"
     summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
     reduces: ClassVar[bool] = True
     silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "hold_loudness"}
+
+    key: str = ""
+    """The id of the stem or bus that the detector listens to instead; empty for the signal itself."""
 
     low_cut: Annotated[
         float,
@@ -93,6 +98,12 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         number("Look ahead", "ms", 0.0, LONGEST_LOOK_AHEAD, "Lets reduction begin before the hit. Takes away "
                "the first edge.", group=MOVES),
     ] = 0.0  # fmt: skip
+    feed_back: Annotated[
+        bool,
+        switch("Feed-back", "The detector listens to what comes out instead of what goes in: small reductions set "
+               "in more softly, and it follows the music quicker on the way back. Without look ahead; limits at 20 : 1.",
+               group=MOVES),
+    ] = False  # fmt: skip
 
     threshold: Annotated[
         float,
@@ -151,7 +162,14 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     @property
     def slope(self) -> float:
         """dB of reduction for each dB over the threshold."""
-        return 1.0 if self.limit else 1.0 - 1.0 / self.ratio
+        if self.limit:
+            return STEEPEST_BACK if self.feeds_back else 1.0
+        return 1.0 - 1.0 / self.ratio
+
+    @property
+    def feeds_back(self) -> bool:
+        """Whether the detector listens to the output. With a key from elsewhere it never does."""
+        return self.feed_back and not self.key
 
     @property
     def curve(self) -> Floats:
@@ -180,35 +198,66 @@ class Detector:
 
     def __init__(self, settings: Glue, rate: int) -> None:
         self.columns = 1 if settings.link >= 100.0 or settings.mode in ("mid", "side") else 2
-        self._mode = settings.mode
-        self._link = settings.link / 100.0
-        self._smoothing = comp.pole(settings.rms / 1000.0, rate)
-        self._sections = Sections(settings.detector_sections(rate))
-        self._squares = np.zeros(2)
+        self.heard = np.array([float(settings.mode != "side"), float(settings.mode != "mid")])
+        """Which of left and right, or mid and side, it listens to."""
+        self.sections = Sections(settings.detector_sections(rate))
+        self.link = settings.link / 100.0
+        self.smoothing = comp.pole(settings.rms / 1000.0, rate)
+        self.squares = np.zeros(2)
+        self._mid_side = settings.mode != "stereo"
         self._work = np.zeros((MAX_BLOCK, 2))
 
     def run(self, x: Audio, out: Floats) -> None:
         """Levels of `x` (n, 2) into `out` (n, columns)."""
+        comp.levels(self.listen(x), self.link, self.smoothing, self.squares, out)
+        np.maximum(self.squares, 1e-40, out=self.squares)
+
+    def listen(self, x: Audio) -> Audio:
+        """What is measured of `x`: filtered, in left and right or in mid and side. Used again by the next block."""
+        work = self.parts(x)
+        self.sections.run(work, work)
+        return work
+
+    def parts(self, x: Audio) -> Audio:
+        """`x` as left and right, or as mid and side with the unheard part left out."""
         work = self._work[: len(x)]
-        if self._mode == "stereo":
-            self._sections.run(x, work)
-        else:
-            comp.to_mid_side(x, work)
-            if self._mode != "mid_side":  # only one part is heard
-                work[:, 1 if self._mode == "mid" else 0] = 0.0
-            self._sections.run(work, work)
-        comp.levels(work, self._link, self._smoothing, self._squares, out)
-        np.maximum(self._squares, 1e-40, out=self._squares)
+        if not self._mid_side:
+            np.copyto(work, x)
+            return work
+        comp.to_mid_side(x, work)
+        np.multiply(work, self.heard, out=work)
+        return work
 
     def adopt(self, other: Detector) -> None:
-        self._sections.adopt(other._sections)
-        np.copyto(self._squares, other._squares)
+        self.sections.adopt(other.sections)
+        np.copyto(self.squares, other.squares)
+
+
+class DetectorEar(Processor):
+    """Lets the detector's signal be heard."""
+
+    def __init__(self, settings: Glue, rate: int) -> None:
+        super().__init__()
+        self._detector = Detector(settings, rate)
+        self._mid_side = settings.mode != "stereo"
+
+    def process(self, x: Audio, out: Audio) -> None:
+        heard = self._detector.listen(x)
+        if self._mid_side:
+            comp.from_mid_side(heard, out)
+        else:
+            np.copyto(out, heard)
+
+    def adopt(self, other: Processor) -> None:
+        if isinstance(other, DetectorEar):
+            self._detector.adopt(other._detector)
 
 
 class GlueProcessor(Processor):
     def __init__(self, settings: Glue, rate: int) -> None:
         super().__init__()
-        self.latency = round(settings.look_ahead / 1000.0 * rate)
+        self._back = settings.feeds_back
+        self.latency = 0 if self._back else round(settings.look_ahead / 1000.0 * rate)
         self._mode = settings.mode
         self._curve, self._times = settings.curve, settings.times(rate)
         self._makeup, self._mix = gain_of(settings.makeup), settings.mix / 100.0
@@ -221,16 +270,22 @@ class GlueProcessor(Processor):
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
-        level, reduction = self._level[:n], self._reduction[:n]
-        self._detector.run(x, level)
+        level, reduction, detector = self._level[:n], self._reduction[:n], self._detector
+        if self._back:
+            comp.feed_back(
+                detector.parts(x), detector.sections.sos, detector.sections.memory, detector.heard, detector.link,
+                detector.smoothing, detector.squares, self._curve, self._times, self._state, level, reduction,
+            )  # fmt: skip
+        else:
+            detector.run(x if self.key is None else self.key, level)
+            comp.ballistics(level, self._curve, self._times, self._state, reduction)
         self.level[0] = level.max()
-        comp.ballistics(level, self._curve, self._times, self._state, reduction)
         np.max(reduction, axis=1, out=self.reduction[:n])
         self._delay.run(x, out)
         if self._mode == "stereo":
             comp.apply_gain(out, reduction, self._makeup, self._mix, out)
         else:
-            mid, side = float(self._mode != "side"), float(self._mode != "mid")
+            mid, side = self._detector.heard
             comp.apply_gain_mid_side(out, reduction, self._makeup, self._mix, mid, side, out)
 
     def adopt(self, other: Processor) -> None:

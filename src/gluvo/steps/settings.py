@@ -35,6 +35,8 @@ class Setting:
     decimals: int = 1
     fine: float = 0.1
     options: tuple[tuple[str, str], ...] = ()
+    off_at_low: bool = False
+    """The lowest value stands for nothing at all: −∞ dB."""
 
     def to_position(self, value: float) -> float:
         """Where a value stands on its ruler, 0–1. Log scales that start at 0 give its first hundredth to 0."""
@@ -66,6 +68,8 @@ class Setting:
 
     def show(self, value: float) -> str:
         """The value as text, without its unit; a true minus sign, more digits for small values on log scales."""
+        if self.off_at_low and value <= self.low:
+            return "−∞"
         decimals = self.decimals
         if self.scale == "log" and value > 0.0:
             decimals = max(0, min(3, self.decimals + 1 - math.floor(math.log10(value))))
@@ -82,6 +86,8 @@ class Setting:
         """The value that a typed text means, clamped; None if it means none. Units and a decimal comma are fine."""
         cleaned = text.strip().replace("−", "-").replace(",", ".").lower()
         factor = 1.0
+        if self.off_at_low and cleaned.removesuffix("db").strip() in ("off", "-∞", "-inf"):
+            return self.low
         for suffix, times in ((" khz", 1000.0), ("khz", 1000.0), ("k", 1000.0), (self.unit.lower(), 1.0)):
             if suffix and cleaned.endswith(suffix):
                 cleaned, factor = cleaned[: -len(suffix)].strip(), times
@@ -106,11 +112,12 @@ def number(
     scale: Scale = "linear",
     decimals: int = 1,
     fine: float | None = None,
+    off_at_low: bool = False,
 ) -> msgspec.Meta:
     """A number with a range; `fine` is the step of arrow keys (default: the last shown digit)."""
     extra = {
         "kind": "number", "group": group, "unit": unit, "scale": scale, "decimals": decimals,
-        "fine": 10.0**-decimals if fine is None else fine,
+        "fine": 10.0**-decimals if fine is None else fine, "off_at_low": off_at_low,
     }  # fmt: skip
     return msgspec.Meta(ge=low, le=high, title=label, description=tip, extra=extra)
 
@@ -129,7 +136,7 @@ def switch(label: str, tip: str, *, group: str = "") -> msgspec.Meta:
 
 @functools.cache
 def settings_of(kind: type[msgspec.Struct]) -> dict[str, Setting]:
-    """The declared settings of a step, by name, in the order of their declaration."""
+    """The declared settings of a step, or of any record that has some, by name, in the order of their declaration."""
     defaults = {f.name: f.default for f in msgspec.structs.fields(kind)}
     found = {}
     for name, hint in get_type_hints(kind, include_extras=True).items():

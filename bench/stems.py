@@ -1,0 +1,113 @@
+"""A folder of twelve stems, four minutes long, in four buses with two lanes and a mastering chain: how fast it renders,
+how much memory it takes, and how much of a block's time live play does.
+
+Usage: python bench/stems.py [--markdown]
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from scipy import signal
+
+from gluvo.demo.session import demo_session
+from gluvo.measure.trace import Span
+from gluvo.play.engine import Engine, Monitoring
+from gluvo.render.machine import play_through
+from gluvo.render.plan import Plan, steps_heard
+from gluvo.render.song import Renderer
+from gluvo.session.media import Material, Sound, read_material
+from gluvo.session.records import Session, Stem
+from gluvo.session.scratch import scratch
+from gluvo.session.store import read_session
+from gluvo.steps import Glue, Lane
+
+RATE, SECONDS = 48_000, 240
+SPAN = Span(100.0, 112.0)
+
+
+def big_session() -> tuple[Session, Material]:
+    """The demo, each stem repeated to four minutes; the eleventh twice, and a lane on the mix bus."""
+    path = demo_session()
+    session = read_session(path).session
+    stems = read_material(session, path.parent)
+    twin = msgspec.structs.replace(session.stems[-1], id="twin", name="Twin")
+    session = session.replace(strips=(*session.strips, twin))
+    lane = Lane(level=-18.0, since="trim-1", steps=(Glue(ratio=6.0, threshold=-36.0, attack=2.0),))
+    session = session.with_new_step(lane, "mix", "glue-1")
+    sounds = {}
+    for n, stem in enumerate(session.stems):
+        x = stems.sounds["stem-voice-high" if stem.id == "twin" else stem.id].samples
+        long = scratch((SECONDS * RATE, 2), shared=True)
+        for at in range(0, len(long), len(x)):
+            long[at : at + len(x)] = x[: len(long) - at]
+        media = msgspec.structs.replace(stem.media, sha256=f"{n:064x}")
+        session = session.with_strip(Stem(**{**{f: getattr(stem, f) for f in stem.__struct_fields__}, "media": media}))
+        sounds[stem.id] = Sound(long, RATE)
+    return session, Material(RATE, sounds, SECONDS * RATE)
+
+
+def memory() -> tuple[float, float]:
+    """What this process holds that the system cannot drop, and what it maps from files, in GB."""
+    found = dict(line.split(":", 1) for line in Path("/proc/self/status").read_text().splitlines() if ":" in line)
+    kilobytes = {name: int(found[name].split()[0]) for name in ("RssAnon", "RssShmem", "RssFile")}
+    return (kilobytes["RssAnon"] + kilobytes["RssShmem"]) / 1e6, kilobytes["RssFile"] / 1e6
+
+
+def rows() -> list[tuple[str, str, str]]:
+    session, material = big_session()
+    renderer = Renderer(material)
+    found: list[tuple[str, str, str]] = []
+
+    def timed(work: object) -> float:
+        start = time.perf_counter()
+        work()  # type: ignore[operator]
+        return time.perf_counter() - start
+
+    took = timed(lambda: renderer.song(session))
+    steps = len(steps_heard(session))
+    found.append((
+        f"first render: {len(session.stems)} stems, {len(session.strips) - len(session.stems)} buses, {steps} steps, "
+        "every joint measured", f"{SECONDS / took:.1f} × real time ({took:.0f} s)", "",
+    ))  # fmt: skip
+    limiter, shells = session.step("limiter-1"), session.step("glue-2")
+    for name, step, drive in (("the mix bus's limiter", limiter, {"drive": 7.0}), ("the shells' Glue", shells, {"attack": 30.0})):
+        edited = session.with_step(msgspec.structs.replace(step, **drive))  # type: ignore[type-var,arg-type]
+        section, whole = timed(lambda e=edited: renderer.section(e, SPAN)), timed(lambda e=edited: renderer.song(e))
+        found.append((f"edit of {name}: section, whole song", f"{section:.2f} s, {whole:.1f} s", "≤ 0.5 s, ≤ 4 s"))
+    kept, mapped = memory()
+    found.append(("memory held; mapped from files, which the system may drop", f"{kept:.2f} GB; {mapped:.2f} GB", "< 1.5 GB"))
+    found.append(("renders kept", f"{renderer.cache.bytes / 1e9:.2f} GB", ""))
+    short = Material(RATE, {k: Sound(s.samples[: 20 * RATE], RATE) for k, s in material.sounds.items()}, 20 * RATE)
+    took = timed(lambda: play_through(Plan(session).result, short))
+    found.append(("into a file, float64, one core", f"{20 / took:.0f} × real time", ""))
+    x = np.zeros((20 * RATE, 24))
+    sos = signal.butter(4, 100, "highpass", fs=RATE, output="sos")
+    took = timed(lambda: signal.sosfilt(sos, x, axis=0))
+    found.append(("beside it: scipy.signal.sosfilt, 2 sections on 24 channels", f"{20 / took:.0f} × real time", "public library"))
+    engine = Engine(material, {}, session.looking(step="glue-1"))
+    engine.listen(Monitoring())
+    engine.seek(60.0)
+    engine.play()
+    block, blocks = np.zeros((512, 2)), []
+    for _ in range(1200):
+        blocks.append(timed(lambda: engine.pull(block)))
+    typical, worst = (100.0 * float(np.percentile(blocks[50:], p)) * RATE / 512 for p in (50, 99))
+    found.append(("live: a block of 512, median (99th percentile)", f"{typical:.0f} % ({worst:.0f} %) of its duration", "≤ 25 %"))
+    return found
+
+
+def main() -> None:
+    table = rows()
+    if "--markdown" in sys.argv:
+        print("| what | measured | asked, or beside |\n|---|---|---|")
+    for row in table:
+        print("| " + " | ".join(row) + " |" if "--markdown" in sys.argv else f"{row[0]:90} {row[1]:>32}   {row[2]}")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,178 @@
+"""A graph at work, block by block, every path in step to the sample: for live sound and for files alike."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+
+import numpy as np
+
+from gluvo.dsp.delay import Delay
+from gluvo.dsp.kernel import Audio, kernel
+from gluvo.render.chain import Progress, no_progress
+from gluvo.render.plan import Ear, Mix, Node, Run, Source
+from gluvo.session.media import Material
+from gluvo.steps import MAX_BLOCK, Processor
+from gluvo.steps.glue import DetectorEar
+
+LONGEST_LATENCY = 0.25
+"""Seconds; delays are made for this much, so that graphs of other latencies can take over from each other."""
+
+
+class Part:
+    """A node at work: its sound of the present block, and how late that is."""
+
+    def __init__(self, node: Node, inputs: tuple[Part, ...], rate: int) -> None:
+        self.node, self.inputs = node, inputs
+        self.out = np.zeros((MAX_BLOCK, 2))
+        self.latency: int
+        """Frames by which the sound is late against the sources."""
+        self.running = False
+        """Whether it has been at work, or taken over the state of one that was."""
+        self.processor: Processor | None = None
+        if isinstance(node, Run):
+            self.processor = node.step.make(rate)
+        elif isinstance(node, Ear):
+            self.processor = DetectorEar(node.step, rate)
+        start = max((p.latency for p in inputs), default=0)
+        self.latency = start + (self.processor.latency if self.processor is not None else 0)
+        longest = round(LONGEST_LATENCY * rate)
+        self._late = [Delay(start - p.latency, longest) if p.latency < start else None for p in inputs]
+        self._ready = [np.zeros((MAX_BLOCK, 2)) if late else p.out for late, p in zip(self._late, inputs, strict=True)]
+        self._gains = np.array(node.gains).reshape(-1, 2) if isinstance(node, Mix) else None
+        self._block = -1
+
+    def run(self, n: int, block: int) -> None:
+        """Make this block's sound, once a block however often it is asked; the inputs must have theirs.
+
+        A source has been filled from outside.
+        """
+        if block == self._block:
+            return
+        self._block, self.running = block, True
+        out = self.out[:n]
+        for late, x, ready in zip(self._late, self.inputs, self._ready, strict=True):
+            if late is not None:
+                late.run(x.out[:n], ready[:n])
+        if self.processor is not None:
+            if len(self._ready) > 1:
+                self.processor.key = self._ready[1][:n]
+            self.processor.process(self._ready[0][:n], out)
+        elif self._gains is not None:
+            out[:] = 0.0
+            for ready, gains in zip(self._ready, self._gains, strict=True):
+                add_scaled(ready[:n], gains, out)
+
+    def adopt(self, other: Part) -> None:
+        """Go on where a part of the same place in the session is."""
+        self.running = True
+        if self.processor is not None and other.processor is not None:
+            self.processor.adopt(other.processor)
+        for mine, theirs in zip(self._late, other._late, strict=False):
+            if mine is not None and theirs is not None:
+                mine.adopt(theirs)
+
+
+@kernel
+def add_scaled(x, gains, out):  # type: ignore[no-untyped-def]
+    left, right = gains[0], gains[1]
+    for i in range(x.shape[0]):
+        out[i, 0] += left * x[i, 0]
+        out[i, 1] += right * x[i, 1]
+
+
+class Machine:
+    """The parts that lead to some outputs, all outputs equally late.
+
+    `like`: a machine that may be running; what is the same in both is shared, and runs once for both. `also`: nodes
+    that are run without being an output.
+    """
+
+    def __init__(
+        self, outputs: Mapping[str, Node], rate: int, like: Machine | None = None, also: Iterable[Node] = ()
+    ) -> None:
+        self.rate = rate
+        self.parts: dict[str, Part] = {}
+        shared = like.parts if like is not None else {}
+        for node in (*outputs.values(), *also):
+            self._add(node, shared)
+        self.latency = max((self.parts[n.key].latency for n in outputs.values()), default=0)
+        longest = round(LONGEST_LATENCY * rate)
+        self._outputs = {name: self.parts[n.key] for name, n in outputs.items()}
+        self._late = {name: Delay(self.latency - p.latency, longest) for name, p in self._outputs.items()}
+        self.paths: dict[str, Audio] = {name: np.zeros((MAX_BLOCK, 2)) for name in outputs}
+        self.sources = [p for p in self.parts.values() if isinstance(p.node, Source)]
+
+    def _add(self, node: Node, shared: Mapping[str, Part]) -> Part:
+        if node.key not in self.parts:
+            inputs = tuple(self._add(before, shared) for before in node.inputs)
+            self.parts[node.key] = shared.get(node.key) or Part(node, inputs, self.rate)
+        return self.parts[node.key]
+
+    def process(self, n: int, block: int) -> None:
+        """Run a block of `n` frames into `paths`. The sources must have been filled; `block` counts up."""
+        for part in self.parts.values():
+            part.run(n, block)
+        for name, part in self._outputs.items():
+            self._late[name].run(part.out[:n], self.paths[name][:n])
+
+    def take_over(self, other: Machine) -> None:
+        """Take over the state of a running machine, part by part, found by where they stand in the session."""
+        places: dict[str, Part] = {}
+        for part in other.parts.values():
+            places.setdefault(part.node.name, part)
+        for part in self.parts.values():
+            name = part.node.name
+            earlier = places.get(name) or places.get(name.rpartition(":")[2])
+            if not part.running and earlier is not None:
+                part.adopt(earlier)
+            part.running = True
+        for name, late in self._late.items():
+            if name in other._late:
+                late.adopt(other._late[name])
+
+
+Fill = Callable[[Source, int, Audio], None]
+"""Puts the frames of a source from a place in the song on into a block."""
+
+
+def filler(material: Material) -> Fill:
+    """Fills sources from a session's material; silence before they begin and after they end."""
+
+    def fill(source: Source, start: int, out: Audio) -> None:
+        out[:] = 0.0
+        samples = material.sounds[source.sound].samples
+        first = start - round(source.offset * material.rate)
+        a, b = max(0, first), min(len(samples), first + len(out))
+        if b > a:
+            out[a - first : b - first] = samples[a:b]
+
+    return fill
+
+
+def played(
+    machine: Machine, output: str, frames: int, fill: Fill, progress: Progress = no_progress
+) -> Iterator[tuple[int, Audio]]:
+    """Play a song from its start: where each block begins, and the block, with the latency made good.
+
+    The yielded block is used again for the next one.
+    """
+    late = machine.latency
+    for count, start in enumerate(range(0, frames + late, MAX_BLOCK)):
+        n = min(MAX_BLOCK, frames + late - start)
+        for part in machine.sources:
+            assert isinstance(part.node, Source)
+            fill(part.node, start, part.out[:n])
+        machine.process(n, count)
+        skip = max(0, late - start)
+        if skip < n:
+            yield start + skip - late, machine.paths[output][skip:n]
+        progress((start + n) / (frames + late))
+
+
+def play_through(node: Node, material: Material, progress: Progress = no_progress) -> Audio:
+    """The whole song at a node, float64, as it is written into files."""
+    result = np.zeros((material.frames, 2))
+    machine = Machine({"out": node}, material.rate)
+    for start, block in played(machine, "out", material.frames, filler(material), progress):
+        result[start : start + len(block)] = block
+    return result

@@ -1,0 +1,243 @@
+"""What a session sounds like, as a graph: who gets whose sound, down to the mix bus.
+
+A plan is made anew for every edit. Its nodes are told apart by a key of all that makes their sound, so that two
+plans share what is the same in both: the cache of renders finds it again, and the live engine goes on playing it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass, field
+
+import msgspec
+
+from gluvo.session import chains
+from gluvo.session.records import MIX, AnyStrip, Media, Session, Stem
+from gluvo.session.tree import children, heard
+from gluvo.steps import ChainItem, Glue, Lane, Step
+
+Gains = tuple[float, float]
+PLAIN: Gains = (1.0, 1.0)
+
+
+@dataclass(frozen=True, eq=False)
+class Node:
+    """A sound in the graph, with what it is made from."""
+
+    key: str
+    """A digest of everything that makes the sound."""
+    name: str
+    """Where it stands in the session. The live engine carries state over to the node of the same name."""
+    inputs: tuple[Node, ...] = ()
+
+
+@dataclass(frozen=True, eq=False)
+class Source(Node):
+    """An audio file."""
+
+    sound: str = ""
+    """Which of the sounds that are given."""
+    offset: float = 0.0
+    """Where in the song it begins, seconds."""
+
+
+@dataclass(frozen=True, eq=False)
+class Mix(Node):
+    """A sum; silence without inputs."""
+
+    gains: tuple[Gains, ...] = ()
+    """Factors of left and right for each input."""
+
+
+@dataclass(frozen=True, eq=False)
+class Run(Node):
+    """A step, or a lane's blend, at work on the first input. A second input is its key."""
+
+    step: Step = field(default_factory=Step)
+
+
+@dataclass(frozen=True, eq=False)
+class Ear(Node):
+    """What the detector of a Glue hears of its input."""
+
+    step: Glue = field(default_factory=Glue)
+
+
+@dataclass(frozen=True)
+class StripPlan:
+    """A strip's place in the graph."""
+
+    start: Node
+    """What comes into its chain."""
+    end: Node
+    """What comes out of its chain, before the fader."""
+    along: tuple[str, ...]
+    """The steps that are on in the chain itself, lanes aside."""
+
+
+def source(media: Media, sound: str, name: str, offset: float = 0.0) -> Source:
+    return Source(_key("source", media.sha256, repr(offset)), name, (), sound, offset)
+
+
+def mixed(name: str, parts: Iterable[tuple[Node, Gains]]) -> Node:
+    """A sum; a single sound at its own level is itself."""
+    parts = tuple(parts)
+    if len(parts) == 1 and parts[0][1] == PLAIN:
+        return parts[0][0]
+    nodes, gains = tuple(n for n, _ in parts), tuple(g for _, g in parts)
+    return Mix(_key("mix", *(n.key for n in nodes), repr(gains)), name, nodes, gains)
+
+
+def less(name: str, after: Node, before: Node) -> Node:
+    """What lies between two sounds."""
+    return mixed(name, ((after, PLAIN), (before, (-1.0, -1.0))))
+
+
+def run(name: str, step: Step, *inputs: Node) -> Node:
+    return Run(_key("run", *(n.key for n in inputs), step.sound_key().decode()), name, inputs, step)
+
+
+class Plan:
+    """The graph of a session.
+
+    `have`: the stems whose audio there is (all); the others are silent. `solo`: strips and lanes that are heard
+    alone. `without`: a step or lane that is left out. `tag` goes before the
+    nodes' names, so that plans that run side by side can be told apart.
+    """
+
+    def __init__(
+        self,
+        session: Session,
+        have: Collection[str] | None = None,
+        *,
+        solo: Collection[str] = (),
+        without: str = "",
+        tag: str = "",
+    ) -> None:
+        self._tag = tag
+        self._session, self._have, self.solo = session, have, frozenset(solo)
+        self._without = without
+        self._heard = heard(session, solo)
+        self.before: dict[str, Node] = {}
+        """What feeds each step and lane that is on, by its id."""
+        self.after: dict[str, Node] = {}
+        """What comes out of it."""
+        self.keys: dict[str, Node] = {}
+        """What the detector of a keyed Glue listens to."""
+        self.lanes: dict[str, tuple[Node, Node]] = {}
+        """Each lane's two parts: what comes along the chain, and what comes through the lane."""
+        self.strips: dict[str, StripPlan] = {}
+        """In an order in which each one needs only those before it."""
+        for strip in session.strips:
+            self._strip(strip)
+        self.result = self.flowing(MIX)
+        self.untouched = mixed("untouched", self._bare_parts(MIX, PLAIN))
+        """The song with faders and pans but without any step."""
+
+    def gains(self, id: str) -> Gains:
+        """The factors at which a strip's sound flows on; whether it is muted aside."""
+        strip = self._session.strip(id)
+        assert strip is not None
+        return strip.gains
+
+    def flowing(self, id: str) -> Node:
+        """What a strip sends on, after its fader."""
+        return mixed(f"{self._tag}{id}/out", [(self.strips[id].end, self.gains(id))])
+
+    def nodes(self) -> list[Node]:
+        """Every node that is looked at, each after its inputs."""
+        panned = [self.flowing(id) for id in self.strips if abs(self.gains(id)[0]) != abs(self.gains(id)[1])]
+        return ordered([self.result, self.untouched, *(s.end for s in self.strips.values()), *panned])
+
+    def _bare_parts(self, id: str, gains: Gains) -> list[tuple[Node, Gains]]:
+        """The stems under a strip, at the level at which they would come out if there were no steps."""
+        strip = self._session.strip(id)
+        assert strip is not None
+        left, right = strip.gains
+        gains = (gains[0] * left, gains[1] * right)
+        if isinstance(strip, Stem):
+            return [(self.strips[id].start, gains)]
+        flowing = (s for s in children(self._session, id) if not s.mute and s.id in self._heard)
+        return [part for s in flowing for part in self._bare_parts(s.id, gains)]
+
+    def _strip(self, strip: AnyStrip) -> StripPlan:
+        if strip.id in self.strips:
+            return self.strips[strip.id]
+        start = self._start(strip)
+        along = tuple(i.id for i in strip.chain if i.on and i.id != self._without and not isinstance(i, Lane))
+        made = self.strips[strip.id] = StripPlan(start, self._chain(strip.chain, start), along)
+        return made
+
+    def _start(self, strip: AnyStrip) -> Node:
+        if isinstance(strip, Stem):
+            if self._have is not None and strip.id not in self._have:
+                return mixed(f"{self._tag}{strip.id}/in", ())
+            return source(strip.media, strip.id, f"{strip.id}/in", strip.offset)
+        flowing = [s for s in children(self._session, strip.id) if not s.mute and s.id in self._heard]
+        return mixed(f"{self._tag}{strip.id}/in", [(self._strip(s).end, s.gains) for s in flowing])
+
+    def _chain(self, chain: Iterable[ChainItem], x: Node) -> Node:
+        points = {"": x}
+        for item in chain:
+            if item.on and item.id != self._without:
+                self.before[item.id] = x
+                x = self._lane(item, points[item.since], x) if isinstance(item, Lane) else self._step(item, x)
+                self.after[item.id] = x
+            points[item.id] = x
+        return x
+
+    def _lane(self, lane: Lane, x: Node, main: Node) -> Node:
+        for step in lane.steps:
+            if step.on and step.id != self._without:
+                self.before[step.id] = x
+                x = self.after[step.id] = self._step(step, x)
+        self.lanes[lane.id] = main, x
+        if lane.id in self.solo:
+            return mixed(f"{self._tag}{lane.id}/alone", [(x, (lane.gain, lane.gain))])
+        return run(self._tag + lane.id, lane, main, x)
+
+    def _step(self, step: Step, x: Node) -> Node:
+        key = self._session.strip(step.key) if isinstance(step, Glue) and step.key else None
+        if key is None:
+            return run(self._tag + step.id, step, x)
+        self.keys[step.id] = self._strip(key).end
+        return run(self._tag + step.id, step, x, self.keys[step.id])
+
+    def ear(self, glue: Glue) -> Node:
+        """What the detector of a Glue that is on hears."""
+        x = self.keys.get(glue.id, self.before[glue.id])
+        if glue.feeds_back:
+            x = run(f"{glue.id}/back", msgspec.structs.replace(glue, makeup=0.0, mix=100.0), x)
+        plain = msgspec.json.encode(glue, order="sorted").decode()
+        return Ear(_key("ear", x.key, plain), f"{glue.id}/ear", (x,), glue)
+
+
+def ordered(wanted: Iterable[Node], known: Collection[str] = ()) -> list[Node]:
+    """The nodes that lead to the wanted ones, each once and after its inputs; not past those whose keys are known."""
+    found: dict[str, Node] = {}
+
+    def visit(node: Node) -> None:
+        if node.key in found or node.key in known:
+            return
+        for before in node.inputs:
+            visit(before)
+        found[node.key] = node
+
+    for node in wanted:
+        visit(node)
+    return list(found.values())
+
+
+def steps_heard(session: Session) -> tuple[str, ...]:
+    """The ids of the steps and lanes that are on, in the order in which the live engine reports on them."""
+    ids: list[str] = []
+    for item in session.items:
+        lane = next((la for s in session.strips if (la := chains.lane_of(s.chain, item.id))), None)
+        if item.on and (lane is None or lane.on):
+            ids.append(item.id)
+    return tuple(ids)
+
+
+def _key(*parts: str) -> str:
+    return hashlib.sha256("\0".join(parts).encode()).hexdigest()

@@ -1,0 +1,95 @@
+"""Sections: made, moved, and exchanged as CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+from pathlib import Path
+
+import msgspec
+
+from gluvo.errors import SessionError
+from gluvo.session.records import Section, Session
+from gluvo.session.store import replacing
+
+SHORTEST = 0.05
+"""Seconds."""
+TOUCHING = 0.002
+"""Seconds between edges that move as one."""
+HEADER = ("name", "start", "end")
+
+
+def with_section(session: Session, name: str, start: float, end: float) -> tuple[Session, Section]:
+    """The session with a new section, and that."""
+    start, end = sorted((max(0.0, start), max(0.0, end)))
+    section = Section(
+        id=session.fresh_id("section"), name=name, start=round(start, 4), end=round(max(end, start + SHORTEST), 4)
+    )
+    sections = sorted((*session.sections, section), key=lambda s: s.start)
+    return session.replace(sections=tuple(sections)), section
+
+
+def with_edge(session: Session, id: str, edge: str, at: float, length: float) -> Session:
+    """A section's `edge` (start or end) moved to a time; the edge of a neighbour that touches it goes along.
+
+    No section gets shorter than `SHORTEST`, and none reaches past the song's `length`.
+    """
+    found = session.section(id)
+    if found is None:
+        return session
+    old = found.start if edge == "start" else found.end
+    other = "end" if edge == "start" else "start"
+    moved = [(s, edge) for s in session.sections if s.id == id]
+    moved += [(s, other) for s in session.sections if s.id != id and abs(getattr(s, other) - old) < TOUCHING]
+    at = min(max(0.0, at), length)
+    for section, which in moved:
+        at = min(at, section.end - SHORTEST) if which == "start" else max(at, section.start + SHORTEST)
+    at = round(at, 6)
+    changed = {s.id: msgspec.structs.replace(s, **{which: at}) for s, which in moved}
+    return session.replace(sections=tuple(changed.get(s.id, s) for s in session.sections))
+
+
+def renamed(session: Session, id: str, name: str) -> Session:
+    return session.replace(
+        sections=tuple(msgspec.structs.replace(s, name=name) if s.id == id else s for s in session.sections)
+    )
+
+
+def without(session: Session, id: str) -> Session:
+    left = session.replace(sections=tuple(s for s in session.sections if s.id != id))
+    return left.looking(section="") if session.view.section == id else left
+
+
+def write_csv(path: Path, session: Session) -> None:
+    """Write the sections: a line for each with name, start and end in seconds. Raises `WriteError`."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(HEADER)
+    writer.writerows((s.name, f"{s.start:.4f}", f"{s.end:.4f}") for s in session.sections)
+    with replacing(path) as file:
+        file.write(text.getvalue().encode())
+
+
+def read_csv(path: Path, session: Session) -> Session:
+    """The session with the sections of a file in place of its own. Raises `SessionError` with what is wrong where."""
+    try:
+        rows = list(csv.reader(io.StringIO(path.read_text(encoding="utf-8-sig"))))
+    except OSError as error:
+        raise SessionError(f"{path.name} cannot be read ({error.strerror}).") from None
+    except (UnicodeDecodeError, csv.Error):
+        raise SessionError(f"{path.name} is not a CSV file.") from None
+    if rows and tuple(cell.strip().lower() for cell in rows[0]) == HEADER:
+        rows = rows[1:]
+    session = session.replace(sections=()).looking(section="")
+    for number, row in enumerate((r for r in rows if r), start=1):
+        try:
+            name, start, end = row[0].strip(), float(row[1]), float(row[2])
+        except (IndexError, ValueError):
+            raise SessionError(f"{path.name}: section {number} needs a name, a start and an end in seconds.") from None
+        if not (math.isfinite(start) and math.isfinite(end) and 0.0 <= start < end):
+            raise SessionError(f"{path.name}: the section “{name}” ends before it starts.")
+        session, _ = with_section(session, name or f"Section {number}", start, end)
+    if not session.sections:
+        raise SessionError(f"{path.name} holds no sections.")
+    return session

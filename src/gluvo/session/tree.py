@@ -1,0 +1,156 @@
+"""The tree of stems and buses: its order, its checks, and how it is changed."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+
+import msgspec
+
+from gluvo.errors import SessionError
+from gluvo.session import chains
+from gluvo.session.records import MIX, AnyStrip, Bus, Session
+from gluvo.steps import Glue
+
+
+def children(session: Session, bus: str) -> tuple[AnyStrip, ...]:
+    """What flows into a bus, in order."""
+    return tuple(s for s in session.strips if s.into == bus and s.id != MIX)
+
+
+def rows(session: Session) -> list[tuple[AnyStrip, int]]:
+    """All strips as they flow: each bus stands under what flows into it, the mix bus last. With their depth."""
+    found: list[tuple[AnyStrip, int]] = []
+
+    def add(strip: AnyStrip, depth: int) -> None:
+        for child in children(session, strip.id):
+            add(child, depth + 1)
+        found.append((strip, depth))
+
+    add(session.mix, 0)
+    return found
+
+
+def path(session: Session, id: str) -> list[str]:
+    """The strip and the buses that it flows through, up to the mix bus."""
+    found: list[str] = []
+    strip = session.strip(id)
+    while strip is not None and strip.id not in found:
+        found.append(strip.id)
+        strip = session.strip(strip.into)
+    return found
+
+
+def below(session: Session, id: str) -> set[str]:
+    """The strip and everything that flows into it."""
+    return {s.id for s in session.strips if id in path(session, s.id)}
+
+
+def heard(session: Session, solo: Collection[str]) -> set[str]:
+    """The strips that are let through while some are heard alone: those, what flows into them, and their way out."""
+    strips = {s.id for s in session.strips}
+    alone = strips & set(solo)
+    if not alone:
+        return strips
+    return {id for one in alone for id in (*path(session, one), *below(session, one))}
+
+
+def keys(strip: AnyStrip) -> set[str]:
+    """The strips that detectors in a chain listen to."""
+    return {item.key for item in chains.flat(strip.chain) if isinstance(item, Glue) and item.key}
+
+
+def check(session: Session) -> None:
+    """Raises `SessionError` with one sentence for a tree that cannot be played.
+
+    A key that is gone is no error: its Glue listens to its own signal, and says so.
+    """
+    by_id = {s.id: s for s in session.strips}
+    if not isinstance(by_id.get(MIX), Bus) or by_id[MIX].into:
+        raise SessionError("There is no mix bus for everything to flow into.")
+    for strip in session.strips:
+        if strip.id == MIX:
+            continue
+        if not isinstance(by_id.get(strip.into), Bus):
+            raise SessionError(f"“{strip.name}” flows into a bus that is not there.")
+    for strip in session.strips:
+        if path(session, strip.id)[-1] != MIX:
+            raise SessionError(f"“{strip.name}” would flow into itself.")
+    for strip in session.strips:
+        if lane := chains.ends_before_it_starts(strip.chain):
+            raise SessionError(f"The lane “{lane.name}” in “{strip.name}” would come back before it leaves.")
+    _check_keys(session)
+
+
+def _check_keys(session: Session) -> None:
+    """A strip needs what flows into it and what its detectors listen to; none may need itself."""
+    needs = {
+        s.id: {c.id for c in children(session, s.id)} | {k for k in keys(s) if session.strip(k) is not None}
+        for s in session.strips
+    }
+    done: set[str] = set()
+
+    def visit(id: str, on_the_way: tuple[str, ...]) -> None:
+        if id in done:
+            return
+        if id in on_the_way:
+            name = next(s.name for s in session.strips if s.id == on_the_way[-1])
+            raise SessionError(f"The key of a Glue in “{name}” already depends on what that Glue does.")
+        for other in needs[id]:
+            visit(other, (*on_the_way, id))
+        done.add(id)
+
+    for strip in session.strips:
+        visit(strip.id, ())
+
+
+# --- changes -------------------------------------------------------------------------------------------------
+
+
+def moved(session: Session, id: str, into: str, before: str = "") -> Session:
+    """A strip moved into a bus, before another one there (at the end if `before` is empty).
+
+    Raises `SessionError` where it would flow into itself.
+    """
+    strip = session.strip(id)
+    if strip is None or id == MIX:
+        return session
+    if into in below(session, id):
+        raise SessionError(f"“{strip.name}” cannot flow into itself.")
+    rest = [s for s in session.strips if s.id != id]
+    place = next((n for n, s in enumerate(rest) if s.id == before), len(rest))
+    rest.insert(place, msgspec.structs.replace(strip, into=into))
+    return session.replace(strips=tuple(rest))
+
+
+def with_bus(session: Session, name: str, members: Sequence[str]) -> Session:
+    """A new bus in the place of its first member, which flow into it; into the mix bus if there is none."""
+    first = next((s for s in session.strips if s.id in members and s.id != MIX), None)
+    bus = Bus(id=session.fresh_id("bus"), name=name, into=first.into if first is not None else MIX)
+    strips: list[AnyStrip] = []
+    for strip in session.strips:
+        if first is not None and strip.id == first.id:
+            strips.append(bus)
+        inside = strip.id in members and strip.id != MIX
+        strips.append(msgspec.structs.replace(strip, into=bus.id) if inside else strip)
+    return session.replace(strips=tuple(strips if first is not None else [*strips, bus]))
+
+
+def dissolved(session: Session, id: str) -> Session:
+    """A bus taken away; what flowed into it flows on to where it did. Its chain and fader are gone with it."""
+    bus = session.strip(id)
+    if not isinstance(bus, Bus) or id == MIX:
+        return session
+    strips = (msgspec.structs.replace(s, into=bus.into) if s.into == id else s for s in session.strips if s.id != id)
+    return _looking_at_what_is_there(session.replace(strips=tuple(strips)))
+
+
+def removed(session: Session, id: str) -> Session:
+    """A strip taken out with everything that flows into it. The audio files stay where they are."""
+    if id == MIX:
+        return session
+    gone = below(session, id)
+    return _looking_at_what_is_there(session.replace(strips=tuple(s for s in session.strips if s.id not in gone)))
+
+
+def _looking_at_what_is_there(session: Session) -> Session:
+    return session if session.strip(session.view.strip) else session.looking(strip=MIX, step="")

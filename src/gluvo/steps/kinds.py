@@ -1,0 +1,14 @@
+"""The steps that there are. A new one is a file of its own and a name in `AnyStep`."""
+
+from __future__ import annotations
+
+from typing import get_args
+
+from gluvo.steps.base import Step
+from gluvo.steps.glue import Glue
+from gluvo.steps.limiter import Limiter
+from gluvo.steps.trim import Trim
+
+AnyStep = Trim | Glue | Limiter
+
+STEP_KINDS: tuple[type[Step], ...] = get_args(AnyStep)

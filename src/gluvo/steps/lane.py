@@ -1,0 +1,81 @@
+"""Lane: a parallel chain, from one point of a chain back to a later one."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar
+
+import numpy as np
+
+from gluvo.dsp.db import FADER_OFF, fader_gain, gain_of
+from gluvo.dsp.kernel import Audio, kernel
+from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.kinds import AnyStep
+from gluvo.steps.settings import number, switch
+
+BLEND = "How it comes back"
+
+
+class Lane(Step, tag="lane", frozen=True, kw_only=True):
+    """Steps beside the chain. It comes back where it stands in the chain, under what has come along the chain."""
+
+    title: ClassVar[str] = "Lane"
+    summary: ClassVar[str] = "A parallel chain, blended in under what comes along the main one"
+    silent: ClassVar[frozenset[str]] = Step.silent | {"name", "since", "steps", "hold_loudness"}
+
+    name: str = "Lane"
+    since: str = ""
+    """The id of what stands before the point where the lane leaves the chain; empty for the chain's beginning."""
+    steps: tuple[AnyStep, ...] = ()
+
+    level: Annotated[
+        float,
+        number("Level", "dB", FADER_OFF, 12.0, "How loud the lane comes back under the main chain. At −∞ nothing "
+               "of it is heard.", group=BLEND, off_at_low=True),
+    ] = FADER_OFF  # fmt: skip
+    mute: Annotated[bool, switch("Mute", "Takes the lane out of the blend.", group=BLEND)] = False
+    hold_loudness: Annotated[
+        bool,
+        switch("Hold loudness", "Lowers the blend by what the lane adds, so that the section stays as loud as "
+               "without it, and more is not just louder.", group=BLEND),
+    ] = False  # fmt: skip
+    blend: Annotated[
+        float,
+        number("Blend", "dB", -24.0, 12.0, "Gain of both together. Held, it is found for you.", group=BLEND,
+               decimals=2, fine=0.1),
+    ] = 0.0  # fmt: skip
+
+    def make(self, rate: int) -> LaneProcessor:
+        return LaneProcessor(self, rate)
+
+    @property
+    def gain(self) -> float:
+        """The factor of the lane's own level."""
+        return 0.0 if self.mute else fader_gain(self.level)
+
+    def describe(self) -> str:
+        if self.mute:
+            return "muted"
+        words = ["−∞ dB" if self.level <= FADER_OFF else f"{self.level:.1f} dB"]
+        words += [f"held, would add {-self.blend:.1f} dB"] if self.hold_loudness else []
+        return " · ".join(words).replace("-", "−")
+
+
+@kernel
+def blended(x, lane, level, blend, out):  # type: ignore[no-untyped-def]
+    """``(x + level · lane) · blend``; bit for bit `x` where the level is 0 and the blend 1."""
+    for i in range(x.shape[0]):
+        for c in range(2):
+            out[i, c] = (x[i, c] + level * lane[i, c]) * blend
+
+
+class LaneProcessor(Processor):
+    """Adds the lane's sound, which comes as the key, to the chain's."""
+
+    def __init__(self, settings: Lane, rate: int) -> None:
+        super().__init__()
+        self._level, self._blend = settings.gain, gain_of(settings.blend)
+        self._nothing = np.zeros((MAX_BLOCK, 2))
+
+    def process(self, x: Audio, out: Audio) -> None:
+        lane = self._nothing[: len(x)] if self.key is None else self.key
+        blended(x, lane, self._level, self._blend, out)
