@@ -25,7 +25,7 @@ def main(seconds: float) -> int:
     app = application()
     with tempfile.TemporaryDirectory() as scratch:
         QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, scratch)
-        bench = Workbench(SILENT)
+        bench = Workbench(SILENT, autosaves=False)
         window = Window(bench)
         window.show()
         path = demo_session()

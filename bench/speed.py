@@ -29,7 +29,8 @@ from gluvo.measure.trace import Span, trace_of
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
-from gluvo.session.media import Sound, place_of, read_sound, read_sum
+from gluvo.session.media import Material, Sound, read_sound
+from gluvo.session.records import MIX, Session, Stem
 from gluvo.session.store import read_session
 from gluvo.steps import Glue, Limiter, Step, Trim
 
@@ -51,7 +52,10 @@ def rows() -> list[tuple[str, str, str]]:
     """What, measured, and what was asked or what it is beside."""
     path = demo_session()
     session = read_session(path).session
-    sound = read_sum([place_of(m, path.parent) for m in session.sources])
+    sound = read_sound(path.parent / "Ferry Hours (rough print).wav")
+    chain = session.mix.chain
+    stem = Stem(id="mix-print", name="Print", media=session.stems[0].media)
+    whole_mix = session.replace(strips=(session.mix, stem)).looking(strip=MIX, step="glue-1")
     x = sound.samples.astype(np.float64)
     seconds = sound.seconds
     glue = session.step("glue-1")
@@ -73,7 +77,7 @@ def rows() -> list[tuple[str, str, str]]:
     for name, chain in steps.items():
         asked = "with 8 bands of EQ: ≥ 250 ×" if "+" in name else ""
         add(name, lambda chain=chain: run_chain(chain, x, RATE), asked)  # type: ignore[misc]
-    add("Trim + Glue + true-peak Limiter", lambda: run_chain(session.chain, x, RATE), "whole chain: ≥ 40 ×")
+    add("Trim + Glue + true-peak Limiter", lambda: run_chain(chain, x, RATE), "whole chain: ≥ 40 ×")
     sos = signal.butter(4, 100, "highpass", fs=RATE, output="sos")
     add("beside it: scipy.signal.sosfilt, 2 sections", lambda: signal.sosfilt(sos, x, axis=0), "public library")
     add("loudness, range and true peak", lambda: figures_of(trace_of(x, RATE)), "≥ 300 ×")
@@ -89,7 +93,7 @@ def rows() -> list[tuple[str, str, str]]:
         soundfile.write(file, x, RATE, "PCM_24")
         add("a file read and measured", lambda: figures_of(trace_of(read_sound(file).samples, RATE)), "≥ 300 ×")
 
-    engine = Engine(sound, {}, session.chain, "glue-1")
+    engine = Engine(Material(RATE, {stem.id: sound}, len(x)), {}, whole_mix)
     engine.listen(Monitoring())
     engine.play()
     block, took = np.zeros((512, 2)), []
@@ -103,18 +107,19 @@ def rows() -> list[tuple[str, str, str]]:
     found.append(("live: a block of 512, median (99th percentile)", live, "≤ 25 %"))
 
     four = Sound(np.tile(sound.samples, (4, 1))[: 240 * RATE], RATE)
-    renderer = Renderer(four, "four minutes")
-    renderer.song(session.chain)
+    renderer = Renderer(Material(RATE, {stem.id: four}, len(four.samples)))
+    renderer.song(whole_mix)
     span, edits = Span(60.0, 72.0), iter(np.linspace(5.0, 9.0, 40))
 
-    def edited() -> list[Step]:
-        return [*session.chain[:2], Limiter(id="limiter-1", drive=float(next(edits)), ceiling=-1.0)]
+    def edited() -> Session:
+        return whole_mix.with_step(Limiter(id="limiter-1", drive=float(next(edits)), ceiling=-1.0))
 
     section = best(lambda: renderer.section(edited(), span))
     whole = best(lambda: renderer.song(edited()))
     found.append(("edit of the limiter, 4 minutes: section's figures", f"{section:.2f} s", "≤ 0.5 s"))
     found.append(("edit of the limiter, 4 minutes: whole song's figures", f"{whole:.2f} s", "≤ 4 s"))
-    before = renderer.song(session.chain).joints[1]
+    before = renderer.song(whole_mix).before("glue-1")
+    assert before is not None
     found.append(("aim: threshold of a 12 s section", f"{best(lambda: find_threshold(glue, before, span)):.2f} s", ""))
     return found
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 
 import msgspec
@@ -13,7 +14,7 @@ from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
-from gluvo.measure.overview import ReductionTracer, heard_hops
+from gluvo.measure.overview import heard_hops
 from gluvo.measure.trace import Span, Trace, hop_frames, k_weighting, trace_of
 from gluvo.render.chain import Progress, no_progress, stream
 from gluvo.render.song import LEAD_IN, Joint
@@ -49,30 +50,37 @@ def find_threshold(
     audio, skip, heard = _stretch(glue, before, key, span)
     if not heard.any():
         return Found(glue.threshold, 0.0, met=False)
-    rate = before.rate
+    rate, hop = before.rate, hop_frames(before.rate)
     level = None if glue.feeds_back else _levels(glue, audio, rate)
 
+    @functools.cache
     def reduction_at(threshold: float) -> float:
         progress(0.5)
         candidate = msgspec.structs.replace(glue, threshold=threshold)
-        tracer = ReductionTracer(rate, len(audio) - skip)
         if level is None:
             curve = _fed_back(candidate, audio, rate)
         else:
             columns = np.zeros_like(level)
             comp.ballistics(level, candidate.curve, candidate.times(rate), np.zeros((level.shape[1], 3)), columns)
             curve = columns.max(axis=1) if columns.shape[1] > 1 else columns[:, 0]
-        tracer.push(curve[skip:])
-        return tracer.finish().average(heard)
+        whole = (len(curve) - skip) // hop
+        means = curve[skip : skip + whole * hop].reshape(-1, hop).mean(axis=1)
+        counted = heard[:whole]
+        return float(means[: len(counted)][counted].mean()) if counted.any() else 0.0
 
-    low, high = -60.0, 0.0
-    most, least = reduction_at(low), reduction_at(high)
+    near = max(-60.0, glue.threshold - 1.0), min(0.0, glue.threshold + 1.0)
+    if reduction_at(near[1]) < glue.aim < reduction_at(near[0]):  # after a small edit it has moved little
+        low, high = near
+        most, least = glue.aim + 1.0, 0.0
+    else:
+        low, high = -60.0, 0.0
+        most, least = reduction_at(low), reduction_at(high)
     if not least < glue.aim < most:
         end, reached = (low, most) if glue.aim >= most else (high, least)
         return Found(end, reached, met=abs(reached - glue.aim) < CLOSE)
     from scipy import optimize  # slow to load, and only needed here
 
-    threshold = float(optimize.brentq(lambda t: reduction_at(t) - glue.aim, low, high, xtol=2e-3))
+    threshold = float(optimize.brentq(lambda t: reduction_at(t) - glue.aim, low, high, xtol=4e-3))
     reached = reduction_at(threshold)
     return Found(threshold, reached, met=abs(reached - glue.aim) < 0.05)
 

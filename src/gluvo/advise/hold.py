@@ -12,16 +12,18 @@ from gluvo.session import chains
 from gluvo.session.records import Session
 from gluvo.steps import Glue, Lane
 
-NEAR_ENOUGH = 0.004
+NEAR_ENOUGH = 0.02
 """dB; smaller moves are left alone, so that a held chain comes to rest."""
 
 
-def held_session(renderer: Renderer, session: Session, span: Span | None, progress: Progress = no_progress) -> Session:
+def held_session(
+    renderer: Renderer, session: Session, span: Span | None, progress: Progress = no_progress, up_to: str = ""
+) -> Session:
     """The session with its held settings brought up to date: thresholds to their aim, make-up and blends to the
     same loudness.
 
     Strips and steps are taken in the order in which the sound goes through them, since each one's input depends on
-    those before it. `span` None is the whole song.
+    those before it. `span` None is the whole song. `up_to` stops after a step, for those who only look at that.
     """
     for strip in renderer.plan(session).strips:
         for id in _in_order(session, strip):
@@ -30,6 +32,8 @@ def held_session(renderer: Renderer, session: Session, span: Span | None, progre
                 session = _held_glue(renderer, session, item, span, progress)
             elif isinstance(item, Lane) and item.hold_loudness:
                 session = _held_lane(renderer, session, item, span, progress)
+            if id == up_to:
+                return session
     return session
 
 

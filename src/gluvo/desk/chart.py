@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from gluvo.desk.theme import colours, font, theme
@@ -42,7 +42,10 @@ class Axis:
 
 
 class Chart(QWidget):
-    """Draws its axes, then calls `draw`. Subclasses set `x_axis`, `y_axis` and keep what they show."""
+    """Draws its axes, then calls `draw`. Subclasses set `x_axis`, `y_axis` and keep what they show.
+
+    What is drawn is kept as a picture until `changed` is called; only `draw_live` is called at every paint.
+    """
 
     left, right, top, bottom = 34, 8, 8, 22
 
@@ -52,7 +55,16 @@ class Chart(QWidget):
         self.caption = ""
         self.x_unit = ""
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        theme.changed.connect(self.update)
+        self._picture: QPixmap | None = None
+        theme.changed.connect(self.changed)
+
+    def changed(self) -> None:
+        """There is something else to show."""
+        self._picture = None
+        self.update()
+
+    def resizeEvent(self, event: object) -> None:
+        self._picture = None
 
     def sizeHint(self) -> QSize:
         return QSize(420, 210)
@@ -90,8 +102,28 @@ class Chart(QWidget):
         return path
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        c, painter, area = colours(), QPainter(self), self.area
+        if self._picture is None:
+            scale = self.devicePixelRatioF()
+            self._picture = QPixmap(round(self.width() * scale), round(self.height() * scale))
+            self._picture.setDevicePixelRatio(scale)
+            self._picture.fill(Qt.GlobalColor.transparent)
+            still = QPainter(self._picture)
+            still.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._draw_axes(still, self.area)
+            still.save()
+            still.setClipRect(self.area)
+            self.draw(still, self.area)
+            still.restore()
+            self.draw_over(still, self.area)
+            still.end()
+        painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.drawPixmap(0, 0, self._picture)
+        painter.setClipRect(self.area)
+        self.draw_live(painter, self.area)
+
+    def _draw_axes(self, painter: QPainter, area: QRectF) -> None:
+        c = colours()
         painter.setFont(font(11))
         for value in self.y_axis.ticks:
             y = round(self.y_at(value)) + 0.5
@@ -106,17 +138,15 @@ class Chart(QWidget):
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
             painter.setPen(c["faint"])
             painter.drawText(QRectF(x - 30, area.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignHCenter, Axis.text(value))
-        painter.save()
-        painter.setClipRect(area)
-        self.draw(painter, area)
-        painter.restore()
-        self.draw_over(painter, area)
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         """The content, clipped to the area."""
 
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         """What may reach past the area."""
+
+    def draw_live(self, painter: QPainter, area: QRectF) -> None:
+        """What moves with the music, over the rest."""
 
     def say(self, painter: QPainter, text: str) -> None:
         """A sentence in the middle, where there is nothing to show."""

@@ -27,7 +27,7 @@ from gluvo.deliver.targets import shortfalls
 from gluvo.deliver.write import Written, file_name, write_deliverable
 from gluvo.desk.chart import Axis, Chart
 from gluvo.desk.parts import Rows, Toggle, button, clock, figure, label
-from gluvo.desk.theme import colours, theme
+from gluvo.desk.theme import colours
 from gluvo.desk.workbench import Workbench
 from gluvo.errors import GluvoError
 from gluvo.measure import loudness
@@ -359,20 +359,19 @@ class LoudnessView(Chart):
         self._momentary: tuple[np.ndarray, np.ndarray] | None = None
         self._target = -14.0
         self._trace: Trace | None = None
-        theme.changed.connect(self.update)
         self.setToolTip("Short-term loudness (3 s) over the song, momentary (400 ms) behind it.")
 
     def show_loudness(self, trace: Trace, target: float) -> None:
         self._target = target
         if trace is self._trace:
-            self.update()
+            self.changed()
             return
         self._trace = trace
         self._momentary = self._thinned(loudness.momentary(trace), 0.4, trace.hop_seconds)
         self._short = self._thinned(loudness.short_term(trace), 3.0, trace.hop_seconds)
         step = next(s for s in (5, 10, 20, 30, 60, 120, 300) if trace.seconds / s <= 12 or s == 300)
         self.x_axis = Axis(0.0, max(1.0, trace.seconds), [float(t) for t in np.arange(0, trace.seconds, step)])
-        self.update()
+        self.changed()
 
     @staticmethod
     def _thinned(values: Sequence[float] | np.ndarray, first: float, hop: float) -> tuple[np.ndarray, np.ndarray]:

@@ -31,7 +31,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
     app = application()
     with tempfile.TemporaryDirectory() as scratch:
         QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, scratch)
-        bench = Workbench(SILENT)
+        bench = Workbench(SILENT, autosaves=False)
         window = Window(bench)
         window.resize(1280, 800)
         window.show()
@@ -68,6 +68,9 @@ def write_shots(folder: Path) -> Iterator[Path]:
         bench.look(page="buses", strip="shells", step="glue-2")
         wait(settled)
         yield shot("buses")
+        theme.force(True)
+        yield shot("buses-night")
+        theme.force(False)
         bench.look(page="shape")
         wait(settled)
         yield shot("glue-hits")

@@ -23,9 +23,9 @@ from gluvo.desk.parts import clock, edit_in_place
 from gluvo.desk.theme import colours, font, theme
 from gluvo.desk.workbench import LOUDEST_SECONDS, Workbench
 from gluvo.measure.hits import find_onsets
-from gluvo.measure.overview import OUTLINE_HOP, Outline
+from gluvo.measure.overview import OUTLINE_HOP
 from gluvo.measure.trace import Span
-from gluvo.render.song import Rendered
+from gluvo.render.song import Joint, Rendered
 from gluvo.session import sections
 from gluvo.session.records import Section, Session
 
@@ -223,10 +223,10 @@ class Timeline(QWidget):
         painter.setPen(QPen(c["rule"], 1))
         middle = WAVES[0] + WAVES[1] / 2
         painter.drawLine(QPointF(MARGIN, middle), QPointF(self.width() - MARGIN, middle))
-        if self._view.seconds * song.rate < self._width * OUTLINE_HOP / 2:
+        if self._view.seconds * song.rate < 2.0 * self._width:
             self._draw_samples(painter)
         else:
-            self._draw_outlines(painter)
+            self._draw_outlines(painter, fine=self._view.seconds * song.rate < self._width * OUTLINE_HOP)
         self._draw_flat_tops(painter)
         painter.restore()
         self._draw_reduction(painter)
@@ -248,37 +248,40 @@ class Timeline(QWidget):
             )
             painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter, name)
 
-    def _draw_outlines(self, painter: QPainter) -> None:
-        """The louder one behind, so that both can be seen."""
+    def _draw_outlines(self, painter: QPainter, fine: bool) -> None:
+        """The louder one behind, so that both can be seen. `fine`: from the samples, where an outline is too coarse."""
         render = self._bench.picture.song_render
         if render is None:
             return
         c = colours()
-        pairs = [(render.result.outline, "signal", 150), (render.untouched.outline, "ink", 175)]
-        if (
-            float(render.untouched.outline.high.max(initial=0))
-            > float(render.result.outline.high.max(initial=0)) * 1.02
-        ):
-            pairs = [(render.untouched.outline, "ink", 80), (render.result.outline, "signal", 190)]
+        source, result = render.untouched, render.result
+        pairs = [(result, "signal", 150), (source, "ink", 175)]
+        if float(source.outline.high.max(initial=0)) > float(result.outline.high.max(initial=0)) * 1.02:
+            pairs = [(source, "ink", 80), (result, "signal", 190)]
         painter.setPen(Qt.PenStyle.NoPen)
-        for outline, name, alpha in pairs:
+        for joint, name, alpha in pairs:
             painter.setBrush(c.soft(name, alpha))
-            painter.drawPolygon(self._outline_shape(outline))
+            painter.drawPolygon(self._shape_of(joint, fine))
 
-    def _outline_shape(self, outline: Outline) -> QPolygonF:
+    def _shape_of(self, joint: Joint, fine: bool) -> QPolygonF:
+        """The smallest and largest values of each column of pixels, as an area."""
+        if fine:
+            frames = Span(self._view.start - 0.01, self._view.end + 0.01).frames(joint.rate, len(joint.audio))
+            part, first, per_second = np.asarray(joint.audio[frames]), frames.start, float(joint.rate)
+            low, high = part.min(axis=1), part.max(axis=1)
+        else:
+            low, high, first, per_second = joint.outline.low, joint.outline.high, 0, joint.rate / OUTLINE_HOP
         columns = int(self._width)
-        per_second = outline.rate / OUTLINE_HOP
-        edges = (self._view.start + np.arange(columns + 1) / columns * self._view.seconds) * per_second
-        first = np.clip(edges[:-1].astype(int), 0, len(outline.high) - 1)
-        last = np.maximum(first + 1, np.clip(np.ceil(edges[1:]).astype(int), 0, len(outline.high)))
+        edges = (self._view.start + np.arange(columns + 1) / columns * self._view.seconds) * per_second - first
+        last = len(high) - 1
         stops = np.empty(2 * columns, dtype=int)
-        stops[0::2], stops[1::2] = first, last
-        stops = np.minimum(stops, len(outline.high) - 1)
-        high = np.maximum.reduceat(outline.high, stops)[::2]
-        low = np.minimum.reduceat(outline.low, stops)[::2]
+        stops[0::2] = np.clip(edges[:-1].astype(int), 0, last)
+        stops[1::2] = np.clip(np.ceil(edges[1:]).astype(int) + 1, 0, last)
+        tops = np.maximum.reduceat(high, stops)[::2]
+        bottoms = np.minimum.reduceat(low, stops)[::2]
         xs = MARGIN + np.arange(columns) + 0.5
         across = np.concatenate([xs, xs[::-1]])
-        down = WAVES[0] + WAVES[1] / 2 * (1.0 - np.clip(np.concatenate([high, low[::-1]]), -1.0, 1.0))
+        down = WAVES[0] + WAVES[1] / 2 * (1.0 - np.clip(np.concatenate([tops, bottoms[::-1]]), -1.0, 1.0))
         return QPolygonF([QPointF(x, y) for x, y in zip(across.tolist(), down.tolist(), strict=True)])
 
     def _draw_samples(self, painter: QPainter) -> None:

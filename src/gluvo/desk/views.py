@@ -43,7 +43,7 @@ class HitsView(Chart):
 
     def show_hits(self, hits: Hits | None, attack_ms: float, section: str) -> None:
         self._hits, self._attack, self._name = hits, attack_ms, section
-        self.update()
+        self.changed()
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c, hits = colours(), self._hits
@@ -136,7 +136,7 @@ class SpreadView(Chart):
             self._words = (
                 f"{100 * inside:.0f} % within 1 dB of the aim · half of it between {low:.1f} and {high:.1f} dB"
             )
-        self.update()
+        self.changed()
 
     @property
     def words(self) -> str:
@@ -198,7 +198,7 @@ class LaneView(Chart):
             self.x_axis = Axis(begin, end, time_ticks(begin, end))
             top = 6.0 * math.ceil((float(self._curves[2][2].max()) + 2.0) / 6.0)
             self.y_axis = Axis(top - 42.0, top, [top - 6.0 * k for k in range(0, 8, 2)])
-        self.update()
+        self.changed()
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         if not self._curves or len(self._times) < 2:
@@ -246,7 +246,7 @@ class TransferView(Chart):
             levels = power_db(2.0 * before.squares.max(axis=1))
             counts, _ = np.histogram(levels, bins=63, range=(-60.0, 3.0))
             self._share = counts / max(1, counts.max())
-        self.update()
+        self.changed()
 
     def show_live(self, level: float | None, reduction: float) -> None:
         if (level, reduction) != (self._live, self._live_reduction):
@@ -273,6 +273,9 @@ class TransferView(Chart):
         levels = np.linspace(-60.0, 3.0, 190)
         painter.setPen(QPen(c["signal"], 2))
         painter.drawPolyline(self.line(levels, static_curve(levels, *glue.curve)))
+
+    def draw_live(self, painter: QPainter, area: QRectF) -> None:
+        c = colours()
         if self._live is not None and self._live > -60.0:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(c["reduction"])
@@ -318,7 +321,7 @@ class ReductionView(Chart):
                 deepest = float(part.max(initial=0.0))
                 depth = next((d for d in (3, 6, 12, 24) if deepest < 0.95 * d), 60)
                 self.y_axis = Axis(-depth, depth * 0.04, [-depth * k / 4 for k in range(5)])
-        self.update()
+        self.changed()
 
     def show_now(self, seconds: float | None) -> None:
         if seconds != self._now:
@@ -339,6 +342,9 @@ class ReductionView(Chart):
             painter.setPen(QPen(c["ink"], 1, Qt.PenStyle.DotLine))
             painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
             self.note(painter, area.left(), y + 9, f"aim {self._aim:.1f} dB · mean {self._mean:.2f} dB")
+
+    def draw_live(self, painter: QPainter, area: QRectF) -> None:
+        c = colours()
         if self._now is not None and self.x_axis.low <= self._now <= self.x_axis.high:
             x = self.x_at(self._now)
             painter.setPen(QPen(c["ink"], 1.5))
@@ -384,7 +390,7 @@ class CaughtView(Chart):
             self.x_axis = Axis(begin, end, time_ticks(begin, end))
             top = max(6.0, 3.0 * math.ceil((float(self._peaks.max()) + 1.0) / 3.0))
             self.y_axis = Axis(-18.0, top, [float(v) for v in range(-18, int(top) + 1, 6)])
-        self.update()
+        self.changed()
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
@@ -435,7 +441,7 @@ class ToneView(Chart):
             self._others = [
                 self._levelled(Spectrum(own.freqs, np.interp(own.freqs, s.freqs, s.levels))) for s in others
             ]
-        self.update()
+        self.changed()
 
     @staticmethod
     def _levelled(s: Spectrum) -> np.ndarray:

@@ -88,7 +88,7 @@ class Workbench(QObject):
 
     _call = Signal(object)
 
-    def __init__(self, device_choice: str = "", host: Host | None = None) -> None:
+    def __init__(self, device_choice: str = "", host: Host | None = None, autosaves: bool = True) -> None:
         """`host`: the process that plays, if it has been started already."""
         super().__init__()
         self.document = Document(Session(), Path.cwd() / "Untitled.gluvo", saved=True)
@@ -103,6 +103,7 @@ class Workbench(QObject):
         self._call.connect(lambda function: function())
         self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
         self._autosave.timeout.connect(self.autosave_now)
+        self._autosaves = autosaves
         self._generation = 0
 
     # --- opening and closing -------------------------------------------------------------------------------
@@ -266,7 +267,7 @@ class Workbench(QObject):
             self._apply_loop()
         if before.view != now.view:
             self._apply_monitoring()
-        if before.replace(view=now.view) != now:
+        if self._autosaves and before.replace(view=now.view) != now:
             self._autosave.start()
 
     # --- the section and the ear ---------------------------------------------------------------------------
@@ -339,18 +340,22 @@ class Workbench(QObject):
                 self._on_window(lambda: self._show(mine, changes))
 
             self._tell("Measuring", 0.0)
-            held = held_session(renderer, session, span, check)
+            stretch, chosen = span or Span(0.0, renderer.seconds), session.view.step
+            # what the eye is on comes first, before all that depends on it
+            near = held_session(renderer, session, span, check, up_to=chosen) if chosen else session
+            plan, hits = renderer.plan(near), None
+            if chosen in plan.after:
+                pair = plan.before[chosen], plan.after[chosen]
+                joints = renderer.joints(pair, stretch, check)
+                before, after = (joints[node.key] for node in pair)
+                if after.reduction is not None:
+                    hits = hits_of_joints(before, after, stretch)
+            show(hits=hits, hits_step=chosen)
+            held = held_session(renderer, near, span, check)
             if held != session:
                 self._on_window(lambda: self._amend(mine, session, held))
-            stretch = span or Span(0.0, renderer.seconds)
             section = renderer.section(held, stretch, self._telling(check, "Measuring"))
             show(section_render=section, section_current=True)
-            chosen = held.view.step
-            before, after = section.before(chosen), section.joint(chosen)
-            hits = None
-            if before and after and after.reduction is not None:
-                hits = hits_of_joints(before, after, stretch)
-            show(hits=hits, hits_step=chosen)
             readings = hear_readings(renderer, held, span, check)
             for key, f in references.items():
                 readings[key] = Reading(f.integrated, f.true_peak)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import gc
 import os
+import sys
 from collections.abc import Mapping
 from multiprocessing.connection import Connection
 from multiprocessing.shared_memory import SharedMemory
@@ -30,6 +31,8 @@ from gluvo.steps import Glue, Limiter, Trim
 
 RECORD = "GLUVO_RECORD"
 """Names an environment variable: a WAV that the silent device writes what it is given to."""
+SWITCH_SECONDS = 1e-4
+"""How long the thread that prepares an edit may keep the interpreter while the audio thread wants it."""
 PREFETCH_EVERY = 0.5
 """Seconds between looks ahead."""
 
@@ -156,6 +159,7 @@ def serve(pipe: Connection) -> None:
     """The process's own loop: takes requests until it is told to close, or nobody is there any more."""
     with contextlib.suppress(OSError):
         os.nice(-11)  # only root or a realtime group may; without it, it works as well on an idle machine
+    sys.setswitchinterval(SWITCH_SECONDS)
     rehearse(Session(), 48_000)
     engine: Engine | None = None
     held: list[SharedMemory] = []

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from typing import Protocol
 
@@ -92,6 +95,12 @@ def run_chain(steps: Sequence[Step], x: np.ndarray, rate: int, progress: Progres
     for start, _, block in stream(Chain(steps, rate), x, progress):
         result[start : start + len(block)] = block
     return result
+
+
+def step_back() -> None:
+    """Let the window and the sound go before the calling thread where both want a core."""
+    with contextlib.suppress(OSError):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)  # on Linux, of the thread alone
 
 
 class Stopper:

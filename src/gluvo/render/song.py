@@ -16,7 +16,7 @@ from gluvo.dsp.kernel import Audio
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.overview import REDUCTION_HOP, Outline, Reduction, ReductionTracer, heard_hops, outline_of
 from gluvo.measure.trace import Span, Trace, Tracer, trace_of
-from gluvo.render.chain import Progress, Stopper, no_progress, stream
+from gluvo.render.chain import Progress, Stopper, no_progress, step_back, stream
 from gluvo.render.machine import add_scaled
 from gluvo.render.plan import Ear, Mix, Node, Plan, Run, Source
 from gluvo.session.media import Material
@@ -27,7 +27,7 @@ from gluvo.steps.glue import DetectorEar
 
 T = TypeVar("T")
 
-LEAD_IN = 10.0
+LEAD_IN = 5.0
 """Seconds rendered before a section, so that slow releases are where they would be."""
 CORES = min(2, os.cpu_count() or 1)
 
@@ -296,7 +296,7 @@ class Renderer:
         if len(rest) == 1:
             work(*rest[0])
             return
-        with concurrent.futures.ThreadPoolExecutor(CORES, "gluvo-branch") as pool:
+        with concurrent.futures.ThreadPoolExecutor(CORES, "gluvo-branch", step_back) as pool:
             running: dict[concurrent.futures.Future[None], int] = {}
             try:
                 while rest or running:

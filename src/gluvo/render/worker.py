@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable
 
 from gluvo.errors import Cancelled
-from gluvo.render.chain import Progress, Stopper
+from gluvo.render.chain import Progress, Stopper, step_back
 
 Job = Callable[[Progress], None]
 """Does some work; calls what it is given often, which raises `Cancelled` when the work is no longer wanted."""
@@ -54,6 +54,7 @@ class Worker:
         self._thread.join(timeout=5.0)
 
     def _run(self) -> None:
+        step_back()
         while True:
             with self._wake:
                 while self._job is None and not self._closing:
