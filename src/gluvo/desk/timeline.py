@@ -56,6 +56,7 @@ class Timeline(QWidget):
         self._marking: tuple[float, float] | None = None
         self._editor: QLineEdit | None = None
         self._shown: Rendered | None = None
+        self._shown_untouched: Joint | None = None
         self.setFixedHeight(112)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -130,9 +131,10 @@ class Timeline(QWidget):
             self._redraw()
 
     def _picture_changed(self) -> None:
-        song = self._bench.picture.song_render
-        if song is self._shown:
+        song, untouched = self._bench.picture.song_render, self._bench.picture.untouched
+        if song is self._shown and untouched is self._shown_untouched:
             return
+        self._shown_untouched = untouched
         self._shown = song
         self._add_up()
         self._redraw()
@@ -250,14 +252,16 @@ class Timeline(QWidget):
 
     def _draw_outlines(self, painter: QPainter, fine: bool) -> None:
         """The louder one behind, so that both can be seen. `fine`: from the samples, where an outline is too coarse."""
-        render = self._bench.picture.song_render
-        if render is None:
+        picture, c = self._bench.picture, colours()
+        if picture.song_render is not None:
+            source, result = picture.song_render.untouched, picture.song_render.result
+            pairs = [(result, "signal", 150), (source, "ink", 175)]
+            if float(source.outline.high.max(initial=0)) > float(result.outline.high.max(initial=0)) * 1.02:
+                pairs = [(source, "ink", 80), (result, "signal", 190)]
+        elif picture.untouched is not None:
+            pairs = [(picture.untouched, "ink", 80)]
+        else:
             return
-        c = colours()
-        source, result = render.untouched, render.result
-        pairs = [(result, "signal", 150), (source, "ink", 175)]
-        if float(source.outline.high.max(initial=0)) > float(result.outline.high.max(initial=0)) * 1.02:
-            pairs = [(source, "ink", 80), (result, "signal", 190)]
         painter.setPen(Qt.PenStyle.NoPen)
         for joint, name, alpha in pairs:
             painter.setBrush(c.soft(name, alpha))

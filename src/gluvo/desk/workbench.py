@@ -27,7 +27,7 @@ from gluvo.play.engine import Monitoring
 from gluvo.play.host import RemoteEngine
 from gluvo.play.process import Host
 from gluvo.render.chain import Progress
-from gluvo.render.song import Rendered, Renderer
+from gluvo.render.song import Joint, Rendered, Renderer
 from gluvo.render.worker import Worker
 from gluvo.session.document import Document
 from gluvo.session.media import outside_folder
@@ -56,6 +56,8 @@ class Picture:
     strips: tuple[AnyStrip, ...] = ()
     section_render: Rendered | None = None
     song_render: Rendered | None = None
+    untouched: Joint | None = None
+    """The song without any step, before there is a render of it."""
     section_current: bool = False
     song_current: bool = False
     hits: Hits | None = None
@@ -341,7 +343,10 @@ class Workbench(QObject):
 
             self._tell("Measuring", 0.0)
             stretch, chosen = span or Span(0.0, renderer.seconds), session.view.step
-            # what the eye is on comes first, before all that depends on it
+            untouched = renderer.plan(session).untouched
+            if renderer.cache_of(untouched) is None:  # a song has been opened: its shape is what is looked for first
+                show(untouched=renderer.joint(untouched, None, self._telling(check, "Measuring the stems")))
+            # then what the eye is on, before all that depends on it
             near = held_session(renderer, session, span, check, up_to=chosen) if chosen else session
             plan, hits = renderer.plan(near), None
             if chosen in plan.after:
