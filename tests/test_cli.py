@@ -70,6 +70,25 @@ def test_stems_are_summed(tmp_path: Path) -> None:
     assert soundfile.read(out)[0] == pytest.approx(np.asarray(total), abs=1e-6)
 
 
+def test_folders_of_stems_become_buses(tmp_path: Path) -> None:
+    for place in ("stems/Drums/kick.wav", "stems/Drums/snare.wav", "stems/bass.wav"):
+        (tmp_path / place).parent.mkdir(parents=True, exist_ok=True)
+        soundfile.write(tmp_path / place, music(2.0) * 0.2, RATE, "PCM_24")
+    session = tmp_path / "s.gluvo"
+    assert gluvo("new", "--stems", tmp_path / "stems", "--out", session).returncode == 0
+    raw = json.loads(session.read_text())
+    jsonschema.validate(raw, json.loads(gluvo("schema").stdout))
+    flows = {s["name"]: next((b["name"] for b in raw["strips"] if b["id"] == s["into"]), "") for s in raw["strips"]}
+    assert flows == {"Mix bus": "", "bass": "Mix bus", "Drums": "Mix bus", "kick": "Drums", "snare": "Drums"}
+    (tmp_path / "stems" / "bass.wav").unlink()
+    lost = gluvo("render", session, "--out", tmp_path / "x.wav")
+    assert lost.returncode == 2 and "Nothing was written" in lost.stderr and not (tmp_path / "x.wav").exists()
+    raw["strips"][2]["into"] = raw["strips"][2]["id"]
+    session.write_text(json.dumps(raw))
+    ring = gluvo("render", session, "--out", tmp_path / "x.wav")
+    assert ring.returncode == 2 and len(ring.stderr.strip().splitlines()) == 1 and "Traceback" not in ring.stderr
+
+
 def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_file: Path, session: Path) -> None:
     nonsense = tmp_path / "nonsense.wav"
     nonsense.write_text("hello")

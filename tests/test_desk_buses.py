@@ -11,7 +11,7 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 
-from gluvo.desk.editors import GlueEditor, LaneEditor
+from gluvo.desk.glue_editor import GlueEditor, LaneEditor
 from gluvo.desk.tree_view import TreeView
 from gluvo.session.records import MIX, Bus
 from gluvo.session.tree import children

@@ -11,9 +11,10 @@ from pytestqt.qtbot import QtBot
 from gluvo.desk.bars import Meter
 from gluvo.desk.chart import Axis
 from gluvo.desk.deliver_page import at_home, unused
+from gluvo.desk.hit_views import HitsView, LaneView, SpreadView, calm
 from gluvo.desk.parts import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
 from gluvo.desk.target_panel import LiveLevels
-from gluvo.desk.views import CaughtView, HitsView, LaneView, ReductionView, SpreadView, ToneView, TransferView, calm
+from gluvo.desk.views import CaughtView, ReductionView, ToneView, TransferView
 from gluvo.measure.hits import hits_of
 from gluvo.measure.overview import Reduction, ReductionTracer
 from gluvo.measure.spectrum import spectrum

@@ -7,7 +7,8 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QWheelEvent
 from PySide6.QtWidgets import QApplication, QLineEdit
 
-from gluvo.desk.editors import GlueEditor, LimiterEditor, SourceEditor, TrimEditor
+from gluvo.desk.editors import LimiterEditor, SourceEditor, TrimEditor
+from gluvo.desk.glue_editor import GlueEditor
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.theme import DAY, NIGHT, contrast, theme
 from gluvo.steps import Glue, Trim

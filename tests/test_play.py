@@ -13,6 +13,7 @@ import soundfile
 from gluvo.play.device import BLOCK, SilentDevice
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.host import RECORD, RemoteEngine
+from gluvo.play.playhead import Playhead
 from gluvo.play.process import Host
 from gluvo.render.chain import run_chain
 from gluvo.session.media import Material, Sound
@@ -242,3 +243,51 @@ def test_the_next_song_can_be_loaded() -> None:
         assert engine.playing
         engine.close()
     host.close()
+
+
+def test_what_is_heard_never_passes_full_scale() -> None:
+    """A level match that is a moment behind an edit must not clip the loudspeakers; what does not need it is left alone."""
+    tone = sine(220, 3.0, -6)
+    engine = playing(Engine(sound(tone), {}, one([])), gains={"result": 3.0})
+    exact = pulled(engine, RATE)
+    assert np.abs(exact[1000:] - tone[1000:RATE] * 10 ** (3 / 20)).max() < 1e-6
+    engine.listen(Monitoring(gains={"result": 15.0}))
+    loud = pulled(engine, RATE // 2)
+    assert np.abs(loud).max() <= 1.0 + 1e-12 and np.abs(loud[-4800:]).max() > 0.99
+    engine.listen(Monitoring(gains={"result": 0.0}))
+    pulled(engine, RATE)
+    again = pulled(engine, 4800)
+    assert np.abs(again).max() == pytest.approx(10 ** (-6 / 20), abs=1e-4)
+
+
+def test_stems_that_begin_later_are_read_in_time() -> None:
+    head, x = Playhead(RATE), noise(0.2).astype(np.float32)
+    out = np.zeros((4096, 2))
+    head.seek(900, fade=False)
+    head.read(x, out, offset=1000)
+    assert not out[:100].any() and np.array_equal(out[100:].astype(np.float32), x[:3996])
+    head.seek(1000 + len(x) - 10, fade=False)
+    head.read(x, out, offset=1000)
+    assert np.array_equal(out[:10].astype(np.float32), x[-10:]) and not out[10:].any()
+
+
+def test_a_burst_of_edits_ends_with_the_last_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    heard = tmp_path / "heard.wav"
+    monkeypatch.setenv(RECORD, str(heard))
+    song, host = sound(np.full((4 * RATE, 2), 0.5)), Host()
+    engine = RemoteEngine(host, song, {}, one([Trim(id="t")]))
+    engine.listen(Monitoring())
+    engine.play()
+    for gain in range(1, 40):
+        engine.change(one([Trim(id="t", gain=-0.5 * gain)]))
+    engine.seek(1.0)
+    host.wait()
+    goal = 0.5 * 10 ** (-19.5 / 20)
+    for _ in range(400):
+        levels = engine.read().peaks
+        if len(levels) and levels[-1, 0] == pytest.approx(goal, abs=1e-3):
+            break
+        threading.Event().wait(0.01)
+    engine.close()
+    host.close()
+    assert np.abs(soundfile.read(heard)[0][-BLOCK:, 0]).max() == pytest.approx(goal, abs=1e-3)

@@ -18,7 +18,7 @@ from gluvo.session.document import Document, autosave_of, recoverable
 from gluvo.session.media import media_of, place_of
 from gluvo.session.records import Bus, Deliverable, Section, Session, View
 from gluvo.session.store import loaded_from, read_session, replacing, schema, session_bytes, write_session
-from gluvo.steps import STEP_KINDS, Glue, Limiter, Trim
+from gluvo.steps import STEP_KINDS, Glue, Lane, Limiter, Trim
 
 from .test_steps import any_settings
 
@@ -86,6 +86,20 @@ def test_bad_sessions_are_refused_with_a_sentence(change: dict[str, object], wor
     raw = json.loads(session_bytes(session())) | change
     with pytest.raises(SessionError, match=word):
         loaded_from(raw, "a.gluvo")
+
+
+def test_unknown_keys_in_a_lane_are_kept(tmp_path: Path) -> None:
+    lane = Lane(id="lane-1", steps=(Trim(id="trim-2"),))
+    raw = json.loads(session_bytes(session().with_chain("mix", [*CHAIN, lane])))
+    raw["strips"][0]["colour"] = "blue"
+    raw["strips"][0]["chain"][3]["steps"][0]["mood"] = 3
+    path = tmp_path / "a.gluvo"
+    path.write_text(json.dumps(raw))
+    document = Document.open(path)
+    document.edit("Rename", lambda s: s.with_strip(msgspec.structs.replace(s.mix, name="All")))
+    document.save()
+    again = json.loads(path.read_text())["strips"][0]
+    assert again["colour"] == "blue" and again["name"] == "All" and again["chain"][3]["steps"][0]["mood"] == 3
 
 
 @pytest.mark.parametrize("content", [b"", b"\x00\xff", b"[1, 2]", b'{"format": "gluvo-se'])

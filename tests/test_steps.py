@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.render.chain import Chain, run_chain
-from gluvo.steps import STEP_KINDS, Glue, Limiter, Step, Trim, settings_of
+from gluvo.steps import STEP_KINDS, Glue, Lane, Limiter, Step, Trim, settings_of
+from gluvo.steps.glue import DetectorEar
 
 from .conftest import RATE, material, music, noise, one, sine
 
@@ -205,3 +206,40 @@ def test_trim_does_what_it_says() -> None:
     offset = run_chain([Trim(remove_dc=True)], sine(300, 4.0, -10) + 0.2, RATE)
     assert abs(offset[-RATE:].mean()) < 1e-4
     assert math.isclose(np.abs(offset[-RATE:]).max(), 10 ** (-10 / 20), rel_tol=0.01)
+
+
+def test_faders_have_a_place_for_nothing() -> None:
+    level = settings_of(Lane)["level"]
+    assert level.show(level.low) == "−∞" and level.show(-14.0) == "−14.0" and level.show(3.0) == "+3.0"
+    for text in ("off", "-inf", "−∞ dB", "-80"):
+        assert level.read(text) == level.low
+    assert settings_of(Glue)["threshold"].read("off") is None
+    assert Lane().gain == 0.0 and Lane(level=0.0).gain == 1.0 and Lane(level=0.0, mute=True).gain == 0.0
+
+
+def test_a_lane_passes_what_comes_and_adds_its_own() -> None:
+    x, side = noise(0.1), noise(0.1, seed=5)
+    processor, out = Lane(level=-6.0, blend=-2.0).make(RATE), np.zeros_like(x[:4096])
+    processor.key = side[:4096]
+    processor.process(x[:4096], out)
+    assert out == pytest.approx((x[:4096] + 10 ** (-6 / 20) * side[:4096]) * 10 ** (-2 / 20))
+    silent = Lane().make(RATE)
+    silent.key = side[:4096]
+    silent.process(x[:4096], out)
+    assert np.array_equal(out, x[:4096])
+
+
+@pytest.mark.parametrize(
+    ("mode", "kept"), [("stereo", (1, 1)), ("mid", (1, 0)), ("side", (0, 1)), ("mid_side", (1, 1))]
+)
+def test_the_detectors_ear_hears_what_the_detector_hears(mode: str, kept: tuple[int, int]) -> None:
+    """Filtered, and without the part of the stereo signal that is not listened to."""
+    x = sine(1000, 0.5, -12) * np.array([1.0, 0.3]) + sine(40, 0.5, -12)
+    ear, out = DetectorEar(Glue(mode=mode, low_cut=300.0, low_cut_slope=24), RATE), np.zeros_like(x)  # type: ignore[arg-type]
+    for at in range(0, len(x), 4096):
+        ear.process(x[at : at + 4096], out[at : at + 4096])
+    tail, alone = out[RATE // 4 :], (sine(1000, 0.5, -12) * np.array([1.0, 0.3]))[RATE // 4 :]
+    mid, side = ((tail[:, 0] + s * tail[:, 1]) / 2 for s in (1, -1))
+    wanted = [np.abs((alone[:, 0] + s * alone[:, 1]) / 2).max() * k for s, k in zip((1, -1), kept, strict=True)]
+    assert np.abs(mid).max() == pytest.approx(wanted[0], rel=0.03, abs=2e-3)
+    assert np.abs(side).max() == pytest.approx(wanted[1], rel=0.03, abs=2e-3)

@@ -55,8 +55,22 @@ def test_strips_are_moved_grouped_dissolved_and_removed() -> None:
     assert order(tree.removed(band(), "drums")) == "bass:1 mix:0"
     for unchanged in (tree.moved(band(), MIX, "drums"), tree.dissolved(band(), MIX), tree.removed(band(), MIX)):
         assert unchanged == band()
-    looking = band().looking(strip="shells", step="x")
-    assert tree.dissolved(looking, "shells").view.strip == MIX
+
+
+def test_nobody_looks_at_what_is_gone() -> None:
+    document = Document(band(), Path("x.gluvo"))
+    document.edit("Group", lambda s: tree.with_bus(s, "Low", ["bass"]))
+    document.edit("Add Trim", lambda s: s.with_new_step(Trim(), "bus-1"))
+    document.look(strip="bus-1", step="trim-1", solo=("bus-1", "kick"))
+    document.undo()
+    assert document.session.view.strip == "bus-1" and document.session.step("trim-1") is None
+    document.undo()
+    assert document.session.view.strip == MIX
+    assert tree.heard(document.session, document.session.view.solo) == tree.heard(band(), ("kick",))
+    document.redo()
+    document.look(strip="bus-1")
+    document.edit("Dissolve", lambda s: tree.dissolved(s, "bus-1"))
+    assert document.session.view.strip == MIX
 
 
 def test_a_bus_cannot_flow_into_itself() -> None:

@@ -166,3 +166,9 @@ class Chart(QWidget):
         painter.fillRect(QRectF(left - 2, y - 8, width + 4, 15), c.soft("paper", 215))
         painter.setPen(c[colour])
         painter.drawText(QRectF(left, y - 8, width + 2, 16), Qt.AlignmentFlag.AlignVCenter, text)
+
+
+def time_ticks(begin: float, end: float) -> list[float]:
+    """Round times in seconds to be marked between two."""
+    step = next(s for s in (1, 2, 5, 10, 20, 30, 60, 120, 300) if (end - begin) / s <= 10 or s == 300)
+    return [float(t) for t in np.arange(math.ceil(begin / step) * step, end, step)]

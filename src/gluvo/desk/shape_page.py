@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from gluvo.desk.editors import SourceEditor, StepEditor, editor_for
+from gluvo.desk.editors import SourceEditor, editor_for
 from gluvo.desk.ledger import Ledger
 from gluvo.desk.parts import line
+from gluvo.desk.step_editor import StepEditor
 from gluvo.desk.target_panel import TargetPanel
 from gluvo.desk.workbench import Workbench
 from gluvo.play.meters import Readings

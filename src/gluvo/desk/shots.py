@@ -18,7 +18,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
 
     from gluvo.demo.session import demo_session
     from gluvo.desk.app import application
-    from gluvo.desk.editors import GlueEditor
+    from gluvo.desk.glue_editor import GlueEditor
     from gluvo.desk.theme import theme
     from gluvo.desk.window import Window
     from gluvo.desk.workbench import Workbench

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import (
@@ -14,30 +12,24 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPen,
     QPixmap,
-    QPolygonF,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
-from gluvo.desk.parts import clock, edit_in_place
-from gluvo.desk.theme import colours, font, theme
-from gluvo.desk.workbench import LOUDEST_SECONDS, Workbench
+from gluvo.desk.parts import edit_in_place
+from gluvo.desk.theme import colours, theme
+from gluvo.desk.timeline_drawing import MARGIN, RIBBON, WAVES, TimelineDrawing
+from gluvo.desk.workbench import Workbench
 from gluvo.measure.hits import find_onsets
-from gluvo.measure.overview import OUTLINE_HOP
 from gluvo.measure.trace import Span
 from gluvo.render.song import Joint, Rendered
 from gluvo.session import sections
 from gluvo.session.records import Section, Session
 
-MARGIN = 12
-RIBBON, WAVES, REDUCTION = (6, 17), (25, 58), (86, 20)
-"""Top and height of each row, in pixels."""
-CLOSEST = 48
-"""Frames across the whole width at the closest zoom."""
 GRIP = 4
 """Pixels to either side of a section's edge where it can be taken."""
-REDUCTION_DEPTH = 9.0
-"""dB that fill the reduction's row."""
+CLOSEST = 48
+"""Frames across the whole width at the closest zoom."""
 
 
 class Timeline(QWidget):
@@ -186,7 +178,9 @@ class Timeline(QWidget):
             self._picture.fill(colours()["paper"])
             painter = QPainter(self._picture)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            self._draw(painter)
+            TimelineDrawing(
+                self._bench, self._view, self.width(), self.height(), self._reduction, self._step_reduction
+            ).draw(painter)
             painter.end()
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._picture)
@@ -200,199 +194,6 @@ class Timeline(QWidget):
         if self.hasFocus():
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.drawRect(1, 1, self.width() - 3, self.height() - 3)
-
-    def _draw(self, painter: QPainter) -> None:
-        c, bench = colours(), self._bench
-        chosen = bench.session.section(bench.session.view.section)
-        painter.save()
-        painter.setClipRect(QRectF(MARGIN, 0, self._width, self.height()))
-        if chosen is not None:
-            left, right = self._x(chosen.start), self._x(chosen.end)
-            painter.fillRect(QRectF(left, WAVES[0], right - left, self.height() - WAVES[0] - 4), c["wash"])
-        self._draw_ribbon(painter, chosen)
-        song = bench.audio.material
-        if song is None:
-            painter.restore()
-            painter.setPen(c["faint"])
-            painter.setFont(font(13))
-            text = (
-                "Reading audio…"
-                if bench.session.stems
-                else "Bring in a stereo mix: drop a file here, or File › New from a mix."
-            )
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
-            return
-        painter.setPen(QPen(c["rule"], 1))
-        middle = WAVES[0] + WAVES[1] / 2
-        painter.drawLine(QPointF(MARGIN, middle), QPointF(self.width() - MARGIN, middle))
-        if self._view.seconds * song.rate < 2.0 * self._width:
-            self._draw_samples(painter)
-        else:
-            self._draw_outlines(painter, fine=self._view.seconds * song.rate < self._width * OUTLINE_HOP)
-        self._draw_flat_tops(painter)
-        painter.restore()
-        self._draw_reduction(painter)
-        self._draw_loudest(painter)
-        self._draw_scale(painter)
-
-    def _draw_ribbon(self, painter: QPainter, chosen: Section | None) -> None:
-        c = colours()
-        painter.setFont(font(11))
-        for section in self._bench.session.sections:
-            left, right = self._x(section.start), self._x(section.end)
-            box = QRectF(left + 0.5, RIBBON[0], max(2.0, right - left - 1.5), RIBBON[1])
-            is_chosen = chosen is not None and section.id == chosen.id
-            painter.fillRect(box, c["ink" if is_chosen else "hair"])
-            painter.setPen(c["paper" if is_chosen else "ink"])
-            inside = box.intersected(QRectF(MARGIN, 0, self._width, 100)).adjusted(6, 0, -4, 0)
-            name = painter.fontMetrics().elidedText(
-                section.name, Qt.TextElideMode.ElideRight, int(max(0, inside.width()))
-            )
-            painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter, name)
-
-    def _draw_outlines(self, painter: QPainter, fine: bool) -> None:
-        """The louder one behind, so that both can be seen. `fine`: from the samples, where an outline is too coarse."""
-        picture, c = self._bench.picture, colours()
-        if picture.song_render is not None:
-            source, result = picture.song_render.untouched, picture.song_render.result
-            pairs = [(result, "signal", 150), (source, "ink", 175)]
-            if float(source.outline.high.max(initial=0)) > float(result.outline.high.max(initial=0)) * 1.02:
-                pairs = [(source, "ink", 80), (result, "signal", 190)]
-        elif picture.untouched is not None:
-            pairs = [(picture.untouched, "ink", 80)]
-        else:
-            return
-        painter.setPen(Qt.PenStyle.NoPen)
-        for joint, name, alpha in pairs:
-            painter.setBrush(c.soft(name, alpha))
-            painter.drawPolygon(self._shape_of(joint, fine))
-
-    def _shape_of(self, joint: Joint, fine: bool) -> QPolygonF:
-        """The smallest and largest values of each column of pixels, as an area."""
-        if fine:
-            frames = Span(self._view.start - 0.01, self._view.end + 0.01).frames(joint.rate, len(joint.audio))
-            part, first, per_second = np.asarray(joint.audio[frames]), frames.start, float(joint.rate)
-            low, high = part.min(axis=1), part.max(axis=1)
-        else:
-            low, high, first, per_second = joint.outline.low, joint.outline.high, 0, joint.rate / OUTLINE_HOP
-        columns = int(self._width)
-        edges = (self._view.start + np.arange(columns + 1) / columns * self._view.seconds) * per_second - first
-        last = len(high) - 1
-        stops = np.empty(2 * columns, dtype=int)
-        stops[0::2] = np.clip(edges[:-1].astype(int), 0, last)
-        stops[1::2] = np.clip(np.ceil(edges[1:]).astype(int) + 1, 0, last)
-        tops = np.maximum.reduceat(high, stops)[::2]
-        bottoms = np.minimum.reduceat(low, stops)[::2]
-        xs = MARGIN + np.arange(columns) + 0.5
-        across = np.concatenate([xs, xs[::-1]])
-        down = WAVES[0] + WAVES[1] / 2 * (1.0 - np.clip(np.concatenate([tops, bottoms[::-1]]), -1.0, 1.0))
-        return QPolygonF([QPointF(x, y) for x, y in zip(across.tolist(), down.tolist(), strict=True)])
-
-    def _draw_samples(self, painter: QPainter) -> None:
-        """Close up: the samples themselves, both channels; dots where they are far enough apart."""
-        render = self._bench.picture.song_render
-        song = self._bench.audio.material
-        assert song is not None
-        if render is None:
-            return
-        layers = [(render.result.audio, "signal"), (render.untouched.audio, "ink")]
-        c, rate = colours(), song.rate
-        first = max(0, math.floor(self._view.start * rate))
-        last = min(song.frames, math.ceil(self._view.end * rate) + 1)
-        apart = self._width / max(1, last - first)
-        for samples, name in layers:
-            for channel, style in ((0, Qt.PenStyle.SolidLine), (1, Qt.PenStyle.DotLine)):
-                values = samples[first:last, channel]
-                points = [QPointF(self._x((first + n) / rate), self._y(float(v))) for n, v in enumerate(values)]
-                painter.setPen(QPen(c.soft(name, 230), 1.2, style))
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawPolyline(QPolygonF(points))
-                if apart > 5 and channel == 0:
-                    painter.setBrush(c[name])
-                    for point in points:
-                        painter.drawEllipse(point, 1.8, 1.8)
-
-    def _draw_flat_tops(self, painter: QPainter) -> None:
-        c, drawn = colours(), -10.0
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(c["over"])
-        for start, length in self._bench.audio.flat_places(self._bench.session):
-            if start + length < self._view.start or start > self._view.end:
-                continue
-            left, right = self._x(start), self._x(start + length)
-            if right - drawn > 3.0:
-                painter.drawRect(QRectF(left, WAVES[0], max(2.0, right - left), 3))
-                drawn = right
-
-    def _draw_reduction(self, painter: QPainter) -> None:
-        c, top = colours(), REDUCTION[0]
-        painter.setPen(QPen(c["rule"], 1))
-        painter.drawLine(QPointF(MARGIN, top), QPointF(self.width() - MARGIN, top))
-        strip = self._bench.session.strip(self._bench.session.view.strip)
-        name = strip.name if strip is not None else ""
-        text, colour = f"reduction, {name}: none", "faint"
-        if self._reduction is not None and self._reduction.max(initial=0.0) > 0.05:
-            self._draw_taken(painter, self._reduction, 110)
-            text, colour = f"reduction, {name}: {float(self._reduction.max()):.1f} dB at most", "reduction"
-        if self._step_reduction is not None and self._step_reduction.max(initial=0.0) > 0.05:
-            self._draw_taken(painter, self._step_reduction, 230)
-            step = self._bench.session.item(self._bench.session.view.step)
-            more = f"{step.title if step else ''} {float(self._step_reduction.max()):.1f}"
-            text, colour = f"{text}, {more}" if colour == "reduction" else f"reduction: {more} dB at most", "reduction"
-        painter.setFont(font(11))
-        width = painter.fontMetrics().horizontalAdvance(text)
-        painter.fillRect(QRectF(MARGIN + 2, self.height() - 16, width + 6, 14), c.soft("paper", 200))
-        painter.setPen(c[colour])
-        painter.drawText(QPointF(MARGIN + 5, self.height() - 5), text)
-
-    def _draw_taken(self, painter: QPainter, taken: np.ndarray, alpha: int) -> None:
-        """What is taken away, hanging from its line: the most of each column."""
-        top, columns = REDUCTION[0], int(self._width)
-        edges = (self._view.start + np.arange(columns + 1) / columns * self._view.seconds) * 100.0
-        stops = np.clip(edges.astype(int), 0, len(taken) - 1)
-        depth = np.minimum(np.maximum.reduceat(taken, stops[:-1]) / REDUCTION_DEPTH, 1.0) * REDUCTION[1]
-        points = [QPointF(MARGIN, top)]
-        points += [QPointF(MARGIN + n + 0.5, top + d) for n, d in enumerate(depth.tolist())]
-        points.append(QPointF(self.width() - MARGIN, top))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colours().soft("reduction", alpha))
-        painter.drawPolygon(QPolygonF(points))
-
-    def _draw_loudest(self, painter: QPainter) -> None:
-        start = self._bench.loudest()
-        if start is None or not self._view.start <= start + LOUDEST_SECONDS / 2 <= self._view.end:
-            return
-        c = colours()
-        left, right = self._x(start), self._x(start + LOUDEST_SECONDS)
-        y = WAVES[0] + 1.5
-        painter.setPen(QPen(c["mid"], 2))
-        painter.drawLine(QPointF(left, y), QPointF(right, y))
-        painter.drawLine(QPointF(left, y), QPointF(left, y + 5))
-        painter.drawLine(QPointF(right, y), QPointF(right, y + 5))
-        painter.setFont(font(11))
-        text = f"loudest {LOUDEST_SECONDS:.0f} s"
-        width = painter.fontMetrics().horizontalAdvance(text)
-        if right - left > width + 12:
-            painter.fillRect(QRectF(left + 4, y + 2, width + 6, 13), c.soft("paper", 210))
-            painter.drawText(QPointF(left + 7, y + 12), text)
-
-    def _draw_scale(self, painter: QPainter) -> None:
-        """How much is in view, once it is not all."""
-        if self._view.seconds >= self.length * 0.999:
-            return
-        text = f"{clock(self._view.start)} – {clock(self._view.end)}"
-        if self._view.seconds < 1.0:
-            text = f"{self._view.start:.4f} – {self._view.end:.4f} s"
-        painter.setFont(font(11))
-        width = painter.fontMetrics().horizontalAdvance(text)
-        box = QRectF(self.width() - MARGIN - width - 6, self.height() - 16, width + 6, 14)
-        painter.fillRect(box, colours().soft("paper", 220))
-        painter.setPen(colours()["faint"])
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
-
-    @staticmethod
-    def _y(value: float) -> float:
-        return WAVES[0] + WAVES[1] / 2 * (1.0 - max(-1.0, min(1.0, value)))
 
     # --- sections ------------------------------------------------------------------------------------------
 

@@ -11,7 +11,6 @@ from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPainterPath,
     QPaintEvent,
     QPen,
     QPixmap,
@@ -19,44 +18,21 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
-from gluvo.desk.parts import edit_in_place, figure
-from gluvo.desk.theme import colours, font, theme
+from gluvo.desk.parts import edit_in_place
+from gluvo.desk.theme import colours, theme
+from gluvo.desk.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing, x_of
 from gluvo.desk.workbench import Workbench
 from gluvo.play.meters import Readings
 from gluvo.session import tree
-from gluvo.session.records import MIX, AnyStrip, Bus, Session, Stem
+from gluvo.session.records import MIX, AnyStrip, Bus, Session
 from gluvo.steps import settings_of
 
-HEAD, LOWEST_ROW, HIGHEST_ROW = 28, 26, 34
-"""Heights in pixels; rows get lower before the page has to scroll."""
-FIRST, INDENT = 30, 40
-"""Where the mix bus stands, and how far each level stands to the right of the one it flows into."""
-SWITCHES = (("mute", "M"), ("solo", "S"), ("invert", "ø"))
+LOWEST_ROW, HIGHEST_ROW = 26, 34
+"""Pixels; rows get lower before the page has to scroll."""
 FLOOR, CEILING = -60.0, 3.0
 """dBFS across a meter."""
 HOLD_SECONDS, FALL = 1.5, 24.0
 """How long a peak is held, and how many dB a second a level falls."""
-
-
-class Columns:
-    """Where things stand across a width: figures at the right, the flow at the left, the meters between."""
-
-    def __init__(self, width: int, row: int) -> None:
-        self.row = row
-        self.switches = 296.0
-        self.reduction = (width - 92.0, 84.0)
-        self.headroom = (width - 158.0, 58.0)
-        self.loudness = (width - 216.0, 52.0)
-        self.pan = (width - 268.0, 44.0)
-        self.fader = (width - 328.0, 52.0)
-        self.meter = (self.switches + 84.0, max(60.0, self.fader[0] - 16.0 - (self.switches + 84.0)))
-
-    def cell(self, name: str, top: float) -> QRectF:
-        left, width = getattr(self, name)
-        return QRectF(left, top, width, self.row)
-
-    def switch(self, n: int, top: float) -> QRectF:
-        return QRectF(self.switches + 24 * n, top + self.row / 2 - 10, 22, 20)
 
 
 class TreeView(QWidget):
@@ -123,7 +99,7 @@ class TreeView(QWidget):
         n, depth = next((n, d) for n, (s, d) in enumerate(self.rows) if s.id == id)
         top, columns = HEAD + n * self._row, self._columns
         if part == "name":
-            return QPoint(round(self._x(depth)) + 30, round(top + self._row / 2))
+            return QPoint(round(x_of(depth)) + 30, round(top + self._row / 2))
         if part in ("mute", "solo", "invert"):
             place = columns.switch([key for key, _ in SWITCHES].index(part), top)
         else:
@@ -172,10 +148,6 @@ class TreeView(QWidget):
 
     # --- drawing -------------------------------------------------------------------------------------------
 
-    @staticmethod
-    def _x(depth: int) -> float:
-        return FIRST + INDENT * depth
-
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._picture is None:
             scale = self.devicePixelRatioF()
@@ -184,7 +156,7 @@ class TreeView(QWidget):
             self._picture.fill(colours()["paper"])
             painter = QPainter(self._picture)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            self._draw(painter)
+            TreeDrawing(self._bench, self._columns, self.chosen.id, self.marked).draw(painter)
             painter.end()
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._picture)
@@ -194,130 +166,6 @@ class TreeView(QWidget):
         if self.hasFocus():
             painter.setPen(QPen(colours()["signal"], 1, Qt.PenStyle.DotLine))
             painter.drawRect(1, 1, self.width() - 3, self.height() - 3)
-
-    def _draw(self, painter: QPainter) -> None:
-        c, columns = colours(), self._columns
-        painter.setFont(font(11))
-        painter.setPen(c["faint"])
-        middle, right = Qt.AlignmentFlag.AlignVCenter, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
-        painter.drawText(QRectF(FIRST + 34, 0, 120, HEAD), middle, "Flow")
-        painter.drawText(QRectF(columns.meter[0], 0, 300, HEAD), middle, f"Level · figures of {self._bench.span_name}")
-        for name, text in (("fader", "Fader dB"), ("pan", "Pan"), ("loudness", "LUFS"), ("headroom", "Room dB"),
-                           ("reduction", "Reduction")):  # fmt: skip
-            left, width = getattr(columns, name)
-            painter.drawText(QRectF(left - 8, 0, width + 8, HEAD), right, text)
-        rows = self.rows
-        for n, (strip, _) in enumerate(rows):
-            self._draw_ground(painter, strip, n)
-        self._draw_flow(painter, rows)
-        for n, (strip, depth) in enumerate(rows):
-            self._draw_row(painter, columns, strip, depth, HEAD + n * self._row)
-
-    def _draw_ground(self, painter: QPainter, strip: AnyStrip, n: int) -> None:
-        c, box = colours(), QRectF(0, HEAD + n * self._row, self.width(), self._row)
-        if strip.id == self.chosen.id:
-            painter.fillRect(box, c["wash"])
-            painter.fillRect(QRectF(0, box.top(), 3, self._row), c["signal"])
-        elif strip.id in self.marked:
-            painter.fillRect(box, c["sheet"])
-        painter.setPen(QPen(c["hair"], 1))
-        painter.drawLine(box.bottomLeft(), box.bottomRight())
-
-    def _draw_flow(self, painter: QPainter, rows: list[tuple[AnyStrip, int]]) -> None:
-        """A line from each strip to where it flows, as thick as it is loud; broken where it is muted."""
-        c, heard = colours(), tree.heard(self._bench.session, self._bench.session.view.solo)
-        tops = {s.id: HEAD + n * self._row for n, (s, _) in enumerate(rows)}
-        for strip, depth in rows:
-            if strip.id == MIX:
-                continue
-            start = QPointF(self._x(depth) - 7, tops[strip.id] + self._row / 2)
-            end = QPointF(self._x(depth - 1), tops[strip.into] + self._row / 2 - 8)
-            path = QPainterPath(start)
-            bend = min(self._row * 0.9, end.y() - start.y())
-            path.cubicTo(QPointF(end.x() + 8, start.y()), QPointF(end.x(), start.y() + 4),
-                         QPointF(end.x(), start.y() + bend))  # fmt: skip
-            path.lineTo(end)
-            flows = not strip.mute and strip.id in heard
-            pen = QPen(c.soft("signal" if flows else "faint", 130), self._thickness(strip) if flows else 1.2)
-            if not flows:
-                pen.setStyle(Qt.PenStyle.DashLine)
-            painter.setPen(pen)
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawPath(path)
-
-    def _thickness(self, strip: AnyStrip) -> float:
-        figures = self._figures(strip)
-        loudness = figures[0] if figures is not None else -40.0
-        return 1.2 + 5.3 * min(1.0, max(0.0, (loudness + 42.0) / 30.0))
-
-    def _figures(self, strip: AnyStrip) -> tuple[float, float, float] | None:
-        """Loudness, true peak and reduction of what a strip sends on, over the section."""
-        bench = self._bench
-        render = bench.picture.best
-        sent = render.sent(strip.id, bench.span) if render is not None else None
-        if render is None or sent is None:
-            return None
-        return sent.integrated, sent.true_peak, render.reduction(strip.id, bench.span)
-
-    def _draw_row(self, painter: QPainter, columns: Columns, strip: AnyStrip, depth: int, top: float) -> None:
-        c, bench = colours(), self._bench
-        material = bench.audio.material
-        missing = isinstance(strip, Stem) and material is not None and strip.id in material.missing
-        on = not strip.mute and not missing and strip.id in tree.heard(bench.session, bench.session.view.solo)
-        x, y = self._x(depth), top + self._row / 2
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(c["over" if missing else "signal" if on else "faint"])
-        if isinstance(strip, Bus):
-            painter.drawRect(QRectF(x - 5, y - 5, 10, 10))
-        else:
-            painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
-        painter.setFont(font(13, bold=isinstance(strip, Bus)))
-        painter.setPen(c["ink" if on else "faint"])
-        middle = Qt.AlignmentFlag.AlignVCenter
-        name = QRectF(x + 14, top, columns.switches - x - 20, self._row)
-        text = f"{strip.name} · file missing" if missing else strip.name
-        painter.drawText(
-            name, middle, painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(name.width()))
-        )
-        self._draw_switches(painter, columns, strip, top)
-        right = middle | Qt.AlignmentFlag.AlignRight
-        settings = settings_of(type(strip))
-        painter.setFont(font(13))
-        painter.setPen(c["ink"])
-        painter.drawText(columns.cell("fader", top), right, settings["fader"].show(strip.fader))
-        pan = "C" if strip.pan == 0 else f"{abs(strip.pan):.0f} {'L' if strip.pan < 0 else 'R'}"
-        painter.setPen(c["faint" if strip.pan == 0 else "ink"])
-        painter.drawText(columns.cell("pan", top), right, pan)
-        figures = self._figures(strip)
-        current = bench.picture.section_current or bench.picture.song_current
-        painter.setPen(c["ink" if current and on else "faint"])
-        painter.drawText(columns.cell("loudness", top), right, figure(figures[0]) if figures else "…")
-        over = figures is not None and figures[1] > 0.0
-        painter.setFont(font(13, bold=over))
-        if over:
-            painter.setPen(c["over"])
-        room = "…" if figures is None else f"{figure(-figures[1])}{' !' if over else ''}" if figures[1] > -199 else "–"
-        painter.drawText(columns.cell("headroom", top), right, room)
-        if figures is not None and figures[2] > 0.05:
-            cell = columns.cell("reduction", top)
-            length = min(1.0, figures[2] / 6.0) * 40.0
-            painter.fillRect(QRectF(cell.right() - 34 - length, y - 5, length, 10), c["reduction"])
-            painter.setFont(font(13))
-            painter.setPen(c["ink"])
-            painter.drawText(cell, right, figure(figures[2]))
-
-    def _draw_switches(self, painter: QPainter, columns: Columns, strip: AnyStrip, top: float) -> None:
-        c = colours()
-        painter.setFont(font(11, bold=True))
-        for n, (key, letter) in enumerate(SWITCHES):
-            if strip.id == MIX and key == "solo":
-                continue
-            on = strip.id in self._bench.session.view.solo if key == "solo" else getattr(strip, key)
-            cell = columns.switch(n, top)
-            if on:
-                painter.fillRect(cell, c["mid" if key == "solo" else "ink"])
-            painter.setPen(c["paper" if on else "faint"])
-            painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, letter)
 
     def _draw_meters(self, painter: QPainter) -> None:
         c, columns = colours(), self._columns
@@ -366,7 +214,7 @@ class TreeView(QWidget):
         if not self.isVisible():
             self._bench.look(page="buses")
         edit_in_place(
-            self, strip.name, QRect(round(self._x(depth)) + 8, HEAD + n * self._row + 4, 180, self._row - 8),
+            self, strip.name, QRect(round(x_of(depth)) + 8, HEAD + n * self._row + 4, 180, self._row - 8),
             lambda name: self._bench.set_strip(strip.id, "name", name, "name"),
         )  # fmt: skip
 

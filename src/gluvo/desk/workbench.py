@@ -6,7 +6,7 @@ Everything that takes longer than a frame happens on worker threads; their resul
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 
 import msgspec
@@ -18,20 +18,20 @@ from gluvo.advise.loudness_target import Reached, hits_of_joints, reach_target
 from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading, matched_gains
 from gluvo.compare.readings import hear_readings
 from gluvo.desk.audio import Audio, analysed, read_audio
+from gluvo.desk.picture import Picture
 from gluvo.errors import GluvoError, SessionError
-from gluvo.measure.hits import Hits
 from gluvo.measure.loudness import loudest_span
-from gluvo.measure.spectrum import Spectrum, spectrum
+from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
 from gluvo.play.engine import Monitoring
 from gluvo.play.host import RemoteEngine
 from gluvo.play.process import Host
 from gluvo.render.chain import Progress
-from gluvo.render.song import Joint, Rendered, Renderer
+from gluvo.render.song import Renderer
 from gluvo.render.worker import Worker
 from gluvo.session.document import Document
 from gluvo.session.media import outside_folder
-from gluvo.session.records import AnyStrip, Session
+from gluvo.session.records import Session
 from gluvo.steps import Glue
 
 AUTOSAVE_MS = 1500
@@ -47,30 +47,6 @@ def _audio_of(session: Session) -> tuple[object, ...]:
         [(s.id, s.media, s.offset) for s in session.stems],
         [(r.id, r.media) for r in session.references],
     )
-
-
-@dataclass(frozen=True, eq=False)
-class Picture:
-    """What is known of the sound right now. Parts that are still being worked on are of the state before."""
-
-    strips: tuple[AnyStrip, ...] = ()
-    section_render: Rendered | None = None
-    song_render: Rendered | None = None
-    untouched: Joint | None = None
-    """The song without any step, before there is a render of it."""
-    section_current: bool = False
-    song_current: bool = False
-    hits: Hits | None = None
-    hits_step: str = ""
-    gains: dict[str, float] = field(default_factory=dict)
-    tone: Spectrum | None = None
-
-    @property
-    def best(self) -> Rendered | None:
-        """The render that tells most of the section as it now is."""
-        if self.song_current or not self.section_current:
-            return self.song_render or self.section_render
-        return self.section_render
 
 
 class Workbench(QObject):
@@ -254,9 +230,6 @@ class Workbench(QObject):
 
     def _session_changed(self, before: Session, now: Session) -> None:
         self.session_changed.emit(before, now)
-        if now.view.hear == DETECTOR and not isinstance(now.step(now.view.step), Glue):
-            self.document.look(hear=RESULT)
-            return
         if _audio_of(before) != _audio_of(now):
             self.reload_audio()
         looked = {n for n in ("step", "strip", "section", "solo") if getattr(before.view, n) != getattr(now.view, n)}
@@ -271,6 +244,8 @@ class Workbench(QObject):
             self._apply_monitoring()
         if self._autosaves and before.replace(view=now.view) != now:
             self._autosave.start()
+        if now.view.hear == DETECTOR and not isinstance(now.step(now.view.step), Glue):
+            self.document.look(hear=RESULT)
 
     # --- the section and the ear ---------------------------------------------------------------------------
 

@@ -12,7 +12,7 @@ import msgspec
 from gluvo.session.media import place_of, relative_to
 from gluvo.session.records import Media, Session, SessionEdit, Stem
 from gluvo.session.store import Loaded, read_session, write_session
-from gluvo.session.tree import check
+from gluvo.session.tree import check, looking_at_what_is_there
 
 
 @dataclass(frozen=True)
@@ -152,6 +152,7 @@ class Document:
         self._become(self._entries[index].session.replace(view=self._session.view))
 
     def _become(self, session: Session) -> None:
+        session = looking_at_what_is_there(session)
         before, self._session = self._session, session
         if before != session:
             for listener in self._listeners:

@@ -141,7 +141,7 @@ def dissolved(session: Session, id: str) -> Session:
     if not isinstance(bus, Bus) or id == MIX:
         return session
     strips = (msgspec.structs.replace(s, into=bus.into) if s.into == id else s for s in session.strips if s.id != id)
-    return _looking_at_what_is_there(session.replace(strips=tuple(strips)))
+    return session.replace(strips=tuple(strips))
 
 
 def removed(session: Session, id: str) -> Session:
@@ -149,8 +149,12 @@ def removed(session: Session, id: str) -> Session:
     if id == MIX:
         return session
     gone = below(session, id)
-    return _looking_at_what_is_there(session.replace(strips=tuple(s for s in session.strips if s.id not in gone)))
+    return session.replace(strips=tuple(s for s in session.strips if s.id not in gone))
 
 
-def _looking_at_what_is_there(session: Session) -> Session:
+def looking_at_what_is_there(session: Session) -> Session:
+    """The session with the mix bus chosen if the chosen strip has gone.
+
+    A step that has gone is left chosen, and shows what comes in; if it is brought back, it is looked at again.
+    """
     return session if session.strip(session.view.strip) else session.looking(strip=MIX, step="")

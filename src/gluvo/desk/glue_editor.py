@@ -1,0 +1,215 @@
+"""The editors of the Glue and of the lane."""
+
+from __future__ import annotations
+
+from itertools import takewhile
+
+from PySide6.QtCore import QRect, Qt
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QWidget
+
+from gluvo.compare.match import DETECTOR, RESULT
+from gluvo.desk.hit_views import HitsView, LaneView, SpreadView
+from gluvo.desk.parts import Toggle, button, edit_in_place, figure, label
+from gluvo.desk.ruler import Ruler
+from gluvo.desk.step_editor import StepEditor
+from gluvo.desk.views import ReductionView, TransferView
+from gluvo.measure.loudness import SILENT
+from gluvo.session.tree import path, rows
+from gluvo.steps import Glue, Lane, settings_of
+
+
+class GlueEditor(StepEditor):
+    """Glue with hits, curve, spread and reduction; its aim, its key, and an ear for its detector."""
+
+    def build_views(self) -> None:
+        self.hits, self.transfer, self.spread, self.reduction = (
+            HitsView(),
+            TransferView(),
+            SpreadView(),
+            ReductionView(),
+        )
+        self.add_views([
+            ("hits", "Hits", self.hits), ("transfer", "Transfer", self.transfer), ("spread", "Spread", self.spread),
+            ("reduction", "Over time", self.reduction),
+        ])  # fmt: skip
+
+    def build_middle(self) -> None:
+        row = QHBoxLayout()
+        row.setSpacing(10)
+        settings = settings_of(Glue)
+        aim = self.control(settings["aim"])
+        aim.setFixedWidth(150)
+        row.addWidget(aim)
+        self.where = label("", "caption")
+        row.addWidget(self.where)
+        self.find_button = button(
+            "Find threshold", "Set the threshold so that the mean reduction over the section is this much (T).",
+            lambda: self.bench.find_threshold(self.step_id), "main",
+        )  # fmt: skip
+        row.addWidget(self.find_button)
+        row.addWidget(self.control(settings["hold_aim"]))
+        row.addStretch(1)
+        self.punch = QLabel()
+        self.punch.setProperty("role", "caption")
+        self.punch.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.punch.setToolTip(
+            "Punch: the peak of the mean hit over what follows it 50–150 ms later, after the step ÷ before. Pumping: how "
+            "much of the reduction's movement follows the beat."
+        )
+        row.addWidget(self.punch)
+        self.column.addLayout(row)
+
+    def further_controls(self, title: str) -> list[QWidget]:
+        if title != " ":
+            return []
+        self.key = QComboBox()
+        self.key.setAccessibleName("Key")
+        self.key.setMaximumWidth(124)
+        tip = (
+            "<b>Key</b><br>What the detector listens to: the signal itself, or another stem or bus, as it comes out of its "
+            "chain. The reduction then follows that, as when a bass makes room for a kick."
+        )
+        self.key.activated.connect(self._choose_key)
+        holder = QWidget()
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(0, 6, 0, 6)
+        row.addWidget(label("Key"))
+        row.addStretch(1)
+        row.addWidget(self.key)
+        for widget in (holder, self.key):
+            widget.setToolTip(tip)
+        self.ear = Toggle(
+            "Hear detector",
+            "Listen to what the detector hears: its key, cut, tilted and bent (H). Not part of the sound.",
+        )
+        self.ear.toggled.connect(lambda on: self.bench.hear(DETECTOR if on else RESULT))
+        return [holder, self.ear]
+
+    def _choose_key(self, index: int) -> None:
+        self.bench.set_setting(self.step_id, "key", self.key.itemData(index), "key")
+        self._show_key()
+
+    def _show_key(self) -> None:
+        """The strips that can be a key. One that is gone, or that depends on this Glue, stays out of the list."""
+        session, step = self.bench.session, self.step
+        own = session.strip_with(self.step_id)
+        if not isinstance(step, Glue) or own is None:
+            return
+        names = [("", "itself")]
+        names += [(s.id, s.name) for s, _ in rows(session) if s.id not in path(session, own.id)]
+        if step.key and session.strip(step.key) is None:
+            names.append((step.key, "gone"))
+        if [(self.key.itemData(n), self.key.itemText(n)) for n in range(self.key.count())] != names:
+            self.key.clear()
+            for id, name in names:
+                self.key.addItem(name, id)
+        self.key.setCurrentIndex(max(0, self.key.findData(step.key)))
+
+    def refresh(self) -> None:
+        super().refresh()
+        self._show_key()
+        self.ear.set_on(self.bench.session.view.hear == DETECTOR)
+
+    def show_picture(self) -> None:
+        step, picture, span = self.step, self.bench.picture, self.bench.span
+        if not isinstance(step, Glue):
+            return
+        self.where.setText(f"on average in {self.bench.span_name}")
+        before, after = self.joints()
+        mean = after.mean_reduction(span) if after else 0.0
+        render = picture.best
+        key = render.plan.keys.get(step.id) if render is not None else None
+        heard = render.at(key) if render is not None and key is not None else before
+        self.transfer.show_glue(step, self.section_trace(heard))
+        if after is not None:
+            self.reduction.show_reduction(after.reduction, span, after.start, step.aim, mean)
+            self.spread.show_spread(after.reduction_in(span), step.aim, mean)
+        hits = picture.hits if picture.hits_step == self.step_id else None
+        self.hits.show_hits(hits, step.attack, self.bench.span_name)
+        words = [f"{mean:.2f} dB off"] if after is not None else []
+        if hits is not None:
+            words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
+        self.punch.setText(" · ".join(words))
+        threshold, makeup = self.controls["threshold"], self.controls["makeup"]
+        assert isinstance(threshold, Ruler) and isinstance(makeup, Ruler)
+        threshold.set_note("held" if step.hold_aim else "")
+        makeup.set_note("held" if step.hold_loudness else "")
+
+    def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        self.transfer.show_live(level, reduction)
+        self.reduction.show_now(seconds)
+
+
+class LaneEditor(StepEditor):
+    """A lane: where it leaves the chain, how loud it comes back, and what it would add."""
+
+    def build_views(self) -> None:
+        self.view = LaneView()
+        self.views.addWidget(self.view)
+        self.head.addWidget(button("Rename", "Give the lane another name.", self.rename, "plain"))
+
+    def build_middle(self) -> None:
+        row = QHBoxLayout()
+        row.setSpacing(10)
+        row.addWidget(label("Leaves the chain after"))
+        self.since = QComboBox()
+        self.since.setAccessibleName("Leaves the chain after")
+        self.since.setToolTip("Where the lane begins. It comes back where it stands in the ledger.")
+        self.since.activated.connect(
+            lambda n: self.bench.set_setting(self.step_id, "since", self.since.itemData(n), "start")
+        )
+        row.addWidget(self.since)
+        self.alone = Toggle(
+            "Hear lane only",
+            "Listen to the lane without the main chain. For the ears only: figures and files keep both.",
+        )
+        self.alone.toggled.connect(lambda _: self.bench.solo(self.step_id))
+        row.addWidget(self.alone)
+        row.addStretch(1)
+        self.added = label("", "caption")
+        row.addWidget(self.added)
+        self.column.addLayout(row)
+
+    def rename(self) -> None:
+        """Open a field for the lane's name."""
+        step = self.step
+        if isinstance(step, Lane):
+            edit_in_place(
+                self, step.name, QRect(16, 6, 200, 26),
+                lambda name: self.bench.set_setting(self.step_id, "name", name, "name"),
+            )  # fmt: skip
+
+    def refresh(self) -> None:
+        super().refresh()
+        step = self.step
+        if not isinstance(step, Lane):
+            return
+        self.title.setText(f"Lane “{step.name}”")
+        chain = self.bench.session.chain
+        earlier = takewhile(lambda item: item.id != step.id, chain)
+        names = [("", "what comes in"), *((i.id, i.name if isinstance(i, Lane) else i.title) for i in earlier)]
+        if [(self.since.itemData(n), self.since.itemText(n)) for n in range(self.since.count())] != names:
+            self.since.clear()
+            for id, name in names:
+                self.since.addItem(name, id)
+        self.since.setCurrentIndex(max(0, self.since.findData(step.since)))
+        self.alone.set_on(step.id in self.bench.session.view.solo)
+
+    def show_picture(self) -> None:
+        step, render, span = self.step, self.bench.picture.best, self.bench.span
+        if not isinstance(step, Lane) or render is None or step.id not in render.plan.lanes:
+            return
+        main, side = (render.at(node) for node in render.plan.lanes[step.id])
+        both = render.joint(step.id)
+        assert both is not None
+        self.view.show_lane(main.section(span), side.section(span).scaled(step.gain), both.section(span), span)
+        gained = both.figures(span).integrated - main.figures(span).integrated
+        would = gained - step.blend
+        words = "nothing of the lane is heard"
+        if step.gain > 0.0 and main.figures(span).integrated > SILENT:
+            words = f"would add {figure(would)} dB"
+            words += " · held" if step.hold_loudness else f" · not held: {figure(gained)} dB louder"
+        self.added.setText(words)
+        blend = self.controls["blend"]
+        assert isinstance(blend, Ruler)
+        blend.set_note("held" if step.hold_loudness else "")

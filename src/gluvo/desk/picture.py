@@ -1,0 +1,34 @@
+"""What is known of the sound right now: the renders behind all figures on screen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from gluvo.measure.hits import Hits
+from gluvo.measure.spectrum import Spectrum
+from gluvo.render.song import Joint, Rendered
+from gluvo.session.records import AnyStrip
+
+
+@dataclass(frozen=True, eq=False)
+class Picture:
+    """What is known of the sound right now. Parts that are still being worked on are of the state before."""
+
+    strips: tuple[AnyStrip, ...] = ()
+    section_render: Rendered | None = None
+    song_render: Rendered | None = None
+    untouched: Joint | None = None
+    """The song without any step, before there is a render of it."""
+    section_current: bool = False
+    song_current: bool = False
+    hits: Hits | None = None
+    hits_step: str = ""
+    gains: dict[str, float] = field(default_factory=dict)
+    tone: Spectrum | None = None
+
+    @property
+    def best(self) -> Rendered | None:
+        """The render that tells most of the section as it now is."""
+        if self.song_current or not self.section_current:
+            return self.song_render or self.section_render
+        return self.section_render

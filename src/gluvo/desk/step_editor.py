@@ -1,0 +1,169 @@
+"""The editor that every step gets from the declarations of its settings: views above, settings in columns below."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
+
+from gluvo.desk.parts import ChoiceRow, Segments, Toggle, label, line
+from gluvo.desk.ruler import Ruler
+from gluvo.desk.workbench import Workbench
+from gluvo.measure.trace import Trace
+from gluvo.render.song import Joint
+from gluvo.steps import ChainItem, Setting, Step, settings_of
+
+MOST_ROWS = 6
+"""Rulers in a column before it is split."""
+
+
+class StepEditor(QWidget):
+    """Made from the declared settings. Subclasses add views and controls."""
+
+    def __init__(self, bench: Workbench, step: ChainItem) -> None:
+        super().__init__()
+        self.bench, self.step_id = bench, step.id
+        self.controls: dict[str, Ruler | Toggle | ChoiceRow] = {}
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(16, 8, 16, 8)
+        self.column.setSpacing(6)
+        self.head = QHBoxLayout()
+        self.title = label(step.title, "title")
+        self.head.addWidget(self.title)
+        self.state = label("", "caption")
+        self.head.addSpacing(6)
+        self.head.addWidget(self.state)
+        self.head.addStretch(1)
+        self.column.addLayout(self.head)
+        self.views = QStackedLayout()
+        self.build_views()
+        if self.views.count():
+            self.column.addLayout(self.views, 1)
+        self.build_middle()
+        columns = QHBoxLayout()
+        columns.setSpacing(18)
+        for title, settings in grouped(type(step)):
+            columns.addLayout(self._settings_column(title, settings), 1)
+        if columns.count() == 1:
+            columns.addStretch(1)  # rulers as wide as a page are hard to read
+        self.column.addLayout(columns)
+        if not self.views.count():
+            self.column.addStretch(1)
+
+    # --- building ------------------------------------------------------------------------------------------
+
+    def build_views(self) -> None:
+        """Add views to the stack, and their chooser to the head."""
+
+    def build_middle(self) -> None:
+        """Add what stands between views and settings."""
+
+    def add_views(self, views: list[tuple[str, str, QWidget]]) -> None:
+        """Views by key, name and widget, with a chooser."""
+        chooser = Segments([(key, name) for key, name, _ in views], "What is drawn here.")
+        for _, _, view in views:
+            self.views.addWidget(view)
+        keys = [key for key, _, _ in views]
+        chooser.chosen.connect(lambda key: self.views.setCurrentIndex(keys.index(key)))
+        chooser.set_chosen(keys[0])
+        self.chooser = chooser
+        self.head.addWidget(chooser)
+
+    def _settings_column(self, title: str, settings: list[Setting]) -> QVBoxLayout:
+        column = QVBoxLayout()
+        column.setSpacing(2)
+        name = label(title)
+        name.setStyleSheet("font-weight: 600;")
+        column.addWidget(name)
+        column.addWidget(line())
+        toggles = QHBoxLayout()
+        toggles.setSpacing(10)
+        for setting in settings:
+            control = self.control(setting)
+            if setting.kind == "switch" and sum(s.kind == "switch" for s in settings) < 3:
+                toggles.addWidget(control)
+            else:
+                column.addWidget(control)
+        if toggles.count():
+            toggles.addStretch(1)
+            column.addLayout(toggles)
+        for widget in self.further_controls(title):
+            column.addWidget(widget)
+        column.addStretch(1)
+        return column
+
+    def further_controls(self, title: str) -> list[QWidget]:
+        """What stands under a column of settings besides them."""
+        return []
+
+    def control(self, setting: Setting) -> QWidget:
+        """The control of a setting, wired to the session."""
+
+        def change(value: Any) -> None:
+            self.bench.set_setting(self.step_id, setting.name, value, setting.label)
+
+        made: Ruler | Toggle | ChoiceRow
+        if setting.kind == "number":
+            made = Ruler(setting)
+            made.moved.connect(change)
+            made.settled.connect(self.bench.settle)
+        elif setting.kind == "switch":
+            made = Toggle(setting.label, f"<b>{setting.label}</b><br>{setting.tip}")
+            made.toggled.connect(change)
+        else:
+            made = ChoiceRow(setting)
+            made.chosen.connect(change)
+        self.controls[setting.name] = made
+        return made
+
+    # --- keeping up ----------------------------------------------------------------------------------------
+
+    @property
+    def step(self) -> ChainItem | None:
+        return self.bench.session.item(self.step_id)
+
+    def refresh(self) -> None:
+        """Show the step's settings as they are."""
+        step = self.step
+        if step is None:
+            return
+        for name, control in self.controls.items():
+            value = getattr(step, name)
+            if isinstance(control, Toggle):
+                control.set_on(value)
+            else:
+                control.set_value(value)
+        self.state.setText("off: the sound passes untouched" if not step.on else "")
+        self.show_picture()
+
+    def show_picture(self) -> None:
+        """Show what was measured."""
+
+    def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        """Thirty times a second: where playing is, and the step's live detector level and reduction."""
+
+    def joints(self) -> tuple[Joint | None, Joint | None]:
+        """The joints before and after the step."""
+        render = self.bench.picture.best
+        if render is None:
+            return None, None
+        return render.before(self.step_id), render.joint(self.step_id)
+
+    def section_trace(self, joint: Joint | None) -> Trace | None:
+        return joint.section(self.bench.span) if joint is not None else None
+
+
+def grouped(kind: type[Step]) -> list[tuple[str, list[Setting]]]:
+    """A step's settings by group; long groups go on in a second column. The aim has a place of its own."""
+    groups: dict[str, list[Setting]] = {}
+    for setting in settings_of(kind).values():
+        groups.setdefault(setting.group, []).append(setting)
+    groups.pop("Aim", None)
+    result = []
+    for title, settings in groups.items():
+        if sum(s.kind != "switch" for s in settings) > MOST_ROWS:
+            half = (len(settings) + 1) // 2
+            result += [(title, settings[:half]), (" ", settings[half:])]
+        else:
+            result.append((title, settings))
+    return result

@@ -1,0 +1,74 @@
+"""Big arrays: in memory first, then on disk, and where another process finds them."""
+
+from __future__ import annotations
+
+import gc
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from gluvo.session import scratch as module
+from gluvo.session.scratch import address_of, mapped, scratch
+
+BIG = (2_000_000, 2)
+
+
+def test_arrays_are_zero_and_can_be_written() -> None:
+    for shape in (BIG, (100, 2), (0, 2)):
+        made = scratch(shape)
+        assert made.shape == shape and made.dtype == np.float32 and not made.any()
+        made[:] = 1.5
+        assert (made == 1.5).all()
+
+
+def test_memory_is_given_back() -> None:
+    gc.collect()
+    before = module._taken
+    made = scratch(BIG)
+    assert module._taken == before + made.nbytes
+    del made
+    gc.collect()
+    assert module._taken == before
+
+
+def test_past_the_memory_it_goes_to_disk(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    monkeypatch.setattr(module, "IN_MEMORY", 0)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    before = module._taken
+    made = scratch(BIG)
+    made[-1] = 2.0
+    assert module._taken == before and made[-1, 0] == 2.0
+    assert (tmp_path / "gluvo").is_dir() and not list(
+        (tmp_path / "gluvo").iterdir()
+    )  # it has no name to be left behind
+
+
+def test_a_disk_without_room_is_no_reason_to_stop(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    monkeypatch.setattr(module, "IN_MEMORY", 0)
+    (tmp_path / "file").touch()
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "file"))
+    made = scratch(BIG)
+    made[:] = 1.0
+    assert made.sum() == made.size
+
+
+def test_another_process_reads_the_same_samples() -> None:
+    made = scratch((1000, 2), shared=True)
+    made[:] = np.arange(2000).reshape(1000, 2)
+    address, kept = address_of(made)
+    assert kept is made
+    code = (
+        "import sys; from gluvo.session.scratch import mapped; print(float(mapped((sys.argv[1], (1000, 2)))[999, 1]))"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", code, address[0]], capture_output=True, text=True, timeout=60, check=True
+    )
+    assert float(done.stdout) == 1999.0
+    plain = np.ones((10, 2), dtype=np.float32)
+    address, copy = address_of(plain)
+    assert copy is not plain and np.array_equal(mapped(address), plain)
+    made[0, 0] = 7.0
+    assert mapped(address_of(made)[0])[0, 0] == 7.0
