@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 import pytest
 
-from gluvo.advise.aim import find_makeup, find_threshold
+from gluvo.advise.aim import detector_levels, find_makeup, find_threshold
 from gluvo.dsp.filters import bell, low_cut, response, tilt
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
@@ -115,6 +115,16 @@ def test_a_key_drives_the_reduction() -> None:
         key=renderer.joint(renderer.plan(session).keys["g"]),
     )  # fmt: skip
     assert found.met and found.value == pytest.approx(-8.0 - 4.0, abs=0.1)
+
+
+@pytest.mark.parametrize("feed_back", [False, True])
+def test_levels_that_the_detector_reads(feed_back: bool) -> None:
+    """A square at −10 dBFS reads −10 going in, and what is left of it coming out."""
+    renderer = Renderer(material(square(-10.0, 3.0)))
+    glue = Glue(id="g", ratio=4.0, threshold=-30.0, knee=0.0, attack=1.0, feed_back=feed_back)
+    levels = detector_levels(glue, source(renderer), Span(1.0, 2.0))
+    assert len(levels) == 100
+    assert levels[-50:] == pytest.approx(-25.0 if feed_back else -10.0, abs=0.05)
 
 
 def test_the_aim_is_met_when_feeding_back(renderer: Renderer) -> None:

@@ -85,6 +85,22 @@ def find_threshold(
     return Found(threshold, reached, met=abs(reached - glue.aim) < 0.05)
 
 
+def detector_levels(glue: Glue, before: Joint, span: Span | None, key: Joint | None = None) -> Floats:
+    """The largest level in dBFS that a Glue's detector reads in every 10 ms of a span."""
+    audio, skip, _ = _stretch(glue, before, key, span)
+    hop = hop_frames(before.rate)
+    first = max(0, skip - 50 * hop)  # half a second for its filters to settle
+    processor, out = glue.make(before.rate), np.zeros((hop, 2))
+    levels = []
+    for at in range(first, len(audio) - hop + 1, hop):
+        block = np.ascontiguousarray(audio[at : at + hop], dtype=np.float64)
+        processor.key = None if key is None else block
+        processor.process(block, out)
+        if at >= skip:
+            levels.append(processor.level[0])
+    return np.array(levels)
+
+
 def _stretch(glue: Glue, before: Joint, key: Joint | None, span: Span | None) -> tuple[np.ndarray, int, np.ndarray]:
     """What the detector listens to over the span with a lead-in, how many frames that is, and which hops count."""
     rate = before.rate

@@ -115,16 +115,14 @@ class GlueEditor(StepEditor):
         if not isinstance(step, Glue):
             return
         self.where.setText(f"on average in {self.bench.span_name}")
-        before, after = self.joints()
+        _, after = self.joints()
         mean = after.mean_reduction(span) if after else 0.0
-        render = picture.best
-        key = render.plan.keys.get(step.id) if render is not None else None
-        heard = render.at(key) if render is not None and key is not None else before
-        self.transfer.show_glue(step, self.section_trace(heard))
+        mine = picture.hits_step == self.step_id
+        self.transfer.show_glue(step, picture.levels if mine else None)
         if after is not None:
             self.reduction.show_reduction(after.reduction, span, after.start, step.aim, mean)
             self.spread.show_spread(after.reduction_in(span), step.aim, mean)
-        hits = picture.hits if picture.hits_step == self.step_id else None
+        hits = picture.hits if mine else None
         self.hits.show_hits(hits, step.attack, self.bench.span_name)
         words = [f"{mean:.2f} dB off"] if after is not None else []
         if hits is not None:

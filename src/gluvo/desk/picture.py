@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from gluvo.dsp.kernel import Floats
 from gluvo.measure.hits import Hits
 from gluvo.measure.spectrum import Spectrum
 from gluvo.render.song import Joint, Rendered
@@ -23,6 +24,8 @@ class Picture:
     song_current: bool = False
     hits: Hits | None = None
     hits_step: str = ""
+    levels: Floats | None = None
+    """What the chosen Glue's detector reads in the section, dBFS, every 10 ms."""
     gains: dict[str, float] = field(default_factory=dict)
     tone: Spectrum | None = None
 

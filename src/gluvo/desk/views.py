@@ -27,21 +27,17 @@ class TransferView(Chart):
         super().__init__(Axis(-60.0, 3.0, ticks), Axis(-60.0, 3.0, ticks), parent)
         self._glue: Glue | None = None
         self._share: np.ndarray | None = None
-        self._before: Trace | None = None
         self._live: float | None = None
         self._live_reduction = 0.0
         self.setToolTip(
-            "Level in (across) and out (up). Grey: how often the section has each level. The dot is the level that "
-            "the detector hears now, at the reduction it now causes."
+            "Level in (across) and out (up). Grey: how often the detector reads each level in the section. The dot is the "
+            "level that it hears now, at the reduction it now causes."
         )
 
-    def show_glue(self, glue: Glue, before: Trace | None) -> None:
-        self._glue = glue
-        if before is None:
-            self._share = None
-        elif before is not self._before and len(before.squares):
-            self._before = before
-            levels = power_db(2.0 * before.squares.max(axis=1))
+    def show_glue(self, glue: Glue, levels: np.ndarray | None) -> None:
+        """`levels`: what the detector reads in the section, dBFS, every 10 ms."""
+        self._glue, self._share = glue, None
+        if levels is not None and len(levels):
             counts, _ = np.histogram(levels, bins=63, range=(-60.0, 3.0))
             self._share = counts / max(1, counts.max())
         self.changed()

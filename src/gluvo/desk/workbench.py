@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from gluvo.advise.aim import Found, find_threshold
+from gluvo.advise.aim import Found, detector_levels, find_threshold
 from gluvo.advise.hold import gentle_and_crushed, held_session
 from gluvo.advise.loudness_target import Reached, hits_of_joints, reach_target
 from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading, matched_gains
@@ -323,22 +323,27 @@ class Workbench(QObject):
                 show(untouched=renderer.joint(untouched, None, self._telling(check, "Measuring the stems")))
             # then what the eye is on, before all that depends on it
             near = held_session(renderer, session, span, check, up_to=chosen) if chosen else session
-            plan, hits = renderer.plan(near), None
+            plan, hits, levels = renderer.plan(near), None, None
+            glue = near.step(chosen)
             if chosen in plan.after:
                 pair = plan.before[chosen], plan.after[chosen]
                 joints = renderer.joints(pair, stretch, check)
                 before, after = (joints[node.key] for node in pair)
                 if after.reduction is not None:
                     hits = hits_of_joints(before, after, stretch)
-            show(hits=hits, hits_step=chosen)
+                show(hits=hits, hits_step=chosen)
+                if isinstance(glue, Glue):
+                    key = renderer.joint(plan.keys[chosen], stretch, check) if chosen in plan.keys else None
+                    levels = detector_levels(glue, before, stretch, key)
+            show(hits=hits, hits_step=chosen, levels=levels)
             held = held_session(renderer, near, span, check)
             if held != session:
                 self._on_window(lambda: self._amend(mine, session, held))
             section = renderer.section(held, stretch, self._telling(check, "Measuring"))
             show(section_render=section, section_current=True)
             readings = hear_readings(renderer, held, span, check)
-            for key, f in references.items():
-                readings[key] = Reading(f.integrated, f.true_peak)
+            for reference, f in references.items():
+                readings[reference] = Reading(f.integrated, f.true_peak)
             show(gains=matched_gains(readings))
             show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3))
             show(song_render=renderer.song(held, self._telling(check, "Measuring the song")), song_current=True)
