@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import msgspec
@@ -68,13 +69,11 @@ def find_threshold(
         counted = heard[:whole]
         return float(means[: len(counted)][counted].mean()) if counted.any() else 0.0
 
-    near = max(-60.0, glue.threshold - 1.0), min(0.0, glue.threshold + 1.0)
-    if reduction_at(near[1]) < glue.aim < reduction_at(near[0]):  # after a small edit it has moved little
-        low, high = near
-        most, least = glue.aim + 1.0, 0.0
-    else:
-        low, high = -60.0, 0.0
-        most, least = reduction_at(low), reduction_at(high)
+    found = _nearby(reduction_at, glue)
+    if found is not None:
+        return Found(found, reduction_at(found), met=True)
+    low, high = -60.0, 0.0
+    most, least = reduction_at(low), reduction_at(high)
     if not least < glue.aim < most:
         end, reached = (low, most) if glue.aim >= most else (high, least)
         return Found(end, reached, met=abs(reached - glue.aim) < CLOSE)
@@ -83,6 +82,22 @@ def find_threshold(
     threshold = float(optimize.brentq(lambda t: reduction_at(t) - glue.aim, low, high, xtol=4e-3))
     reached = reduction_at(threshold)
     return Found(threshold, reached, met=abs(reached - glue.aim) < 0.05)
+
+
+def _nearby(reduction_at: Callable[[float], float], glue: Glue) -> float | None:
+    """The threshold by the secant rule from the present one on: after a small edit it has moved little."""
+    last, threshold = glue.threshold, min(0.0, max(-60.0, glue.threshold + reduction_at(glue.threshold) - glue.aim))
+    for _ in range(4):
+        miss, moved = reduction_at(threshold) - glue.aim, threshold - last
+        if abs(miss) < CLOSE / 2.0:
+            return threshold
+        slope = (reduction_at(threshold) - reduction_at(last)) / moved if moved else 0.0
+        if not -1.5 < slope < -0.02:
+            return None
+        last, threshold = threshold, threshold - miss / slope
+        if not -60.0 <= threshold <= 0.0:
+            return None
+    return None
 
 
 def detector_levels(glue: Glue, before: Joint, span: Span | None, key: Joint | None = None) -> Floats:

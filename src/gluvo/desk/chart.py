@@ -10,6 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from gluvo.desk.parts import drawn
 from gluvo.desk.theme import colours, font, theme
 
 
@@ -103,24 +104,21 @@ class Chart(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._picture is None:
-            scale = self.devicePixelRatioF()
-            self._picture = QPixmap(round(self.width() * scale), round(self.height() * scale))
-            self._picture.setDevicePixelRatio(scale)
-            self._picture.fill(Qt.GlobalColor.transparent)
-            still = QPainter(self._picture)
-            still.setRenderHint(QPainter.RenderHint.Antialiasing)
-            self._draw_axes(still, self.area)
-            still.save()
-            still.setClipRect(self.area)
-            self.draw(still, self.area)
-            still.restore()
-            self.draw_over(still, self.area)
-            still.end()
+            self._picture = drawn(self, self._draw_still)
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.drawPixmap(0, 0, self._picture)
         painter.setClipRect(self.area)
         self.draw_live(painter, self.area)
+
+    def _draw_still(self, painter: QPainter) -> None:
+        area = self.area
+        self._draw_axes(painter, area)
+        painter.save()
+        painter.setClipRect(area)
+        self.draw(painter, area)
+        painter.restore()
+        self.draw_over(painter, area)
 
     def _draw_axes(self, painter: QPainter, area: QRectF) -> None:
         c = colours()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QRect, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -39,6 +39,19 @@ def line(vertical: bool = False) -> QFrame:
     else:
         made.setFixedHeight(1)
     return made
+
+
+def drawn(widget: QWidget, draw: Callable[[QPainter], None]) -> QPixmap:
+    """A picture as large as a widget, drawn once to be painted many times; see-through where nothing is drawn."""
+    scale = widget.devicePixelRatioF()
+    picture = QPixmap(round(widget.width() * scale), round(widget.height() * scale))
+    picture.setDevicePixelRatio(scale)
+    picture.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(picture)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    draw(painter)
+    painter.end()
+    return picture
 
 
 class Button(QPushButton):

@@ -16,7 +16,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
-from gluvo.desk.parts import edit_in_place
+from gluvo.desk.parts import drawn, edit_in_place
 from gluvo.desk.theme import colours, theme
 from gluvo.desk.timeline_drawing import MARGIN, RIBBON, WAVES, TimelineDrawing
 from gluvo.desk.workbench import Workbench
@@ -172,16 +172,10 @@ class Timeline(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._picture is None:
-            scale = self.devicePixelRatioF()
-            self._picture = QPixmap(round(self.width() * scale), round(self.height() * scale))
-            self._picture.setDevicePixelRatio(scale)
-            self._picture.fill(colours()["paper"])
-            painter = QPainter(self._picture)
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            TimelineDrawing(
+            drawing = TimelineDrawing(
                 self._bench, self._view, self.width(), self.height(), self._reduction, self._step_reduction
-            ).draw(painter)
-            painter.end()
+            )
+            self._picture = drawn(self, drawing.draw)
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._picture)
         c, x = colours(), self._x(self._position)

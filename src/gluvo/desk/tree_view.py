@@ -18,7 +18,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
-from gluvo.desk.parts import edit_in_place
+from gluvo.desk.parts import drawn, edit_in_place
 from gluvo.desk.theme import colours, theme
 from gluvo.desk.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing, x_of
 from gluvo.desk.workbench import Workbench
@@ -150,14 +150,8 @@ class TreeView(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._picture is None:
-            scale = self.devicePixelRatioF()
-            self._picture = QPixmap(round(self.width() * scale), round(self.height() * scale))
-            self._picture.setDevicePixelRatio(scale)
-            self._picture.fill(colours()["paper"])
-            painter = QPainter(self._picture)
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            TreeDrawing(self._bench, self._columns, self.chosen.id, self.marked).draw(painter)
-            painter.end()
+            drawing = TreeDrawing(self._bench, self._columns, self.chosen.id, self.marked)
+            self._picture = drawn(self, drawing.draw)
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._picture)
         self._draw_meters(painter)

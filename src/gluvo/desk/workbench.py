@@ -310,6 +310,7 @@ class Workbench(QObject):
             song_current=self.picture.song_current and not stale,
         )  # fmt: skip
         references = self.audio.reference_figures
+        opened = self.picture.song_render is None and self.picture.untouched is None
 
         def job(check: Progress) -> None:
             def show(**changes: object) -> None:
@@ -319,7 +320,7 @@ class Workbench(QObject):
             self._tell("Measuring", 0.0)
             stretch, chosen = span or Span(0.0, renderer.seconds), session.view.step
             untouched = renderer.plan(session).untouched
-            if renderer.cache_of(untouched) is None:  # a song has been opened: its shape is what is looked for first
+            if opened:  # its shape is what is looked for first
                 show(untouched=renderer.joint(untouched, None, self._telling(check, "Measuring the stems")))
             # then what the eye is on, before all that depends on it
             near = held_session(renderer, session, span, check, up_to=chosen) if chosen else session

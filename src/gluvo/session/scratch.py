@@ -56,7 +56,9 @@ def address_of(array: np.ndarray) -> tuple[Address, np.ndarray]:
     if handle is None:
         copy = scratch(array.shape, shared=True)
         copy[...] = array
-        array, handle = copy, copy.handle  # type: ignore[attr-defined]
+        array, handle = copy, getattr(copy, "handle", None)
+        if handle is None:
+            raise MemoryError("neither memory nor the disk has room for audio that processes share")
     return (f"/proc/{os.getpid()}/fd/{handle}", array.shape), array
 
 

@@ -124,14 +124,15 @@ def moved(session: Session, id: str, into: str, before: str = "") -> Session:
 
 def with_bus(session: Session, name: str, members: Sequence[str]) -> Session:
     """A new bus in the place of its first member, which flow into it; into the mix bus if there is none."""
-    first = next((s for s in session.strips if s.id in members and s.id != MIX), None)
+    inner = {id for one in members for id in below(session, one) - {one}}
+    members = [id for id in members if id not in inner and id != MIX]  # the others come along in their buses
+    first = next((s for s in session.strips if s.id in members), None)
     bus = Bus(id=session.fresh_id("bus"), name=name, into=first.into if first is not None else MIX)
     strips: list[AnyStrip] = []
     for strip in session.strips:
         if first is not None and strip.id == first.id:
             strips.append(bus)
-        inside = strip.id in members and strip.id != MIX
-        strips.append(msgspec.structs.replace(strip, into=bus.id) if inside else strip)
+        strips.append(msgspec.structs.replace(strip, into=bus.id) if strip.id in members else strip)
     return session.replace(strips=tuple(strips if first is not None else [*strips, bus]))
 
 
