@@ -44,7 +44,7 @@ class GlueEditor(StepEditor):
         row.addWidget(self.where)
         self.find_button = button(
             "Find threshold", "Set the threshold so that the mean reduction over the section is this much (T).",
-            lambda: self.bench.find_threshold(self.step_id), "main",
+            lambda: self.bench.advice.find_threshold(self.step_id), "main",
         )  # fmt: skip
         row.addWidget(self.find_button)
         row.addWidget(self.control(settings["hold_aim"]))

@@ -76,7 +76,7 @@ class Ledger(QWidget):
         )  # fmt: skip
         self.pair_button = button(
             "Gentle and crushed", "Add a gentle Glue (2 dB) and, in a lane at −14 dB beside it, one that crushes (10 dB); "
-            "both hold their aim.", lambda: bench.gentle_and_crushed(bench.session.view.strip), "plain",
+            "both hold their aim.", lambda: bench.advice.gentle_and_crushed(bench.session.view.strip), "plain",
         )  # fmt: skip
         self.remove_button = button("Remove", "Take the chosen step out of the chain (Delete).", self.remove, "plain")
         for widget in (self.add_button, self.lane_button, self.pair_button):

@@ -87,7 +87,7 @@ class Menus:
         chain.addMenu(ledger.add_menu())
         self._action(chain, "Add lane", "Ctrl+Shift+L", ledger.add_lane, "A parallel chain around the chosen step.")
         self._action(
-            chain, "Gentle and crushed", "Ctrl+Shift+G", lambda: bench.gentle_and_crushed(bench.session.view.strip),
+            chain, "Gentle and crushed", "Ctrl+Shift+G", lambda: bench.advice.gentle_and_crushed(bench.session.view.strip),
             "A gentle Glue, and one that crushes in a lane beside it, both aimed.",
         )  # fmt: skip
         self._action(chain, "Remove step", "Ctrl+Backspace", ledger.remove, "Take the chosen step out.")
@@ -107,10 +107,12 @@ class Menus:
             chain,
             "Find threshold",
             "T",
-            lambda: bench.find_threshold(bench.session.view.step),
+            lambda: bench.advice.find_threshold(bench.session.view.step),
             "For the aim of the chosen Glue.",
         )
-        self._action(chain, "Reach the target's loudness", "Ctrl+R", bench.reach_target, "Drive the last limiter.")
+        self._action(
+            chain, "Reach the target's loudness", "Ctrl+R", bench.advice.reach_target, "Drive the last limiter."
+        )
         self._build_buses(bar.addMenu("&Buses"))
         listen = bar.addMenu("&Listen")
         self._action(listen, "Play or stop", "Space", bench.toggle_play, "")

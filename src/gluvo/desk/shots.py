@@ -58,7 +58,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
 
         theme.force(False)
         wait(settled)
-        bench.reach_target()
+        bench.advice.reach_target()
         wait(lambda: bench.document.undo_name is not None)
         wait(settled)
         bench.toggle_play()

@@ -163,7 +163,7 @@ class TargetPanel(QWidget):
             ("Source headroom", "How far the untouched song's true peak lies under full scale."),
         ))  # fmt: skip
         column.addWidget(self.rows)
-        self.reach = button("Reach the target", "", bench.reach_target, "main")
+        self.reach = button("Reach the target", "", bench.advice.reach_target, "main")
         column.addWidget(self.reach)
         self.cost = label("", "caption")
         self.cost.setWordWrap(True)

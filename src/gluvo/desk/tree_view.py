@@ -389,7 +389,7 @@ class TreeView(QWidget):
         for text, then in (
             ("Rename", self.rename), ("Group into a new bus", self.group), ("Dissolve bus", self.dissolve),
             ("Remove", self.remove), ("Mute", self.mute), ("Hear alone", self.solo), ("Polarity", self.invert),
-            ("Gentle and crushed", lambda: self._bench.gentle_and_crushed(strip.id)),
+            ("Gentle and crushed", lambda: self._bench.advice.gentle_and_crushed(strip.id)),
         ):  # fmt: skip
             menu.addAction(text).triggered.connect(lambda *_, then=then: then())
         into = menu.addMenu("Flow into")

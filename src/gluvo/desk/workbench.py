@@ -12,11 +12,12 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from gluvo.advise.aim import Found, detector_levels, find_threshold
-from gluvo.advise.hold import gentle_and_crushed, held_session
-from gluvo.advise.loudness_target import Reached, hits_of_joints, reach_target
+from gluvo.advise.aim import detector_levels
+from gluvo.advise.hold import held_session
+from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading, matched_gains
 from gluvo.compare.readings import hear_readings
+from gluvo.desk.advice import Advice
 from gluvo.desk.audio import Audio, analysed, read_audio
 from gluvo.desk.picture import Picture
 from gluvo.errors import GluvoError, SessionError
@@ -75,7 +76,8 @@ class Workbench(QObject):
         self.engine: RemoteEngine | None = None
         self._host = host or Host()
         self.device_choice = device_choice
-        self._renderer: Renderer | None = None
+        self.renderer: Renderer | None = None
+        """Renders the open session; None while there is no audio."""
         self._render_worker = Worker("gluvo-render", self._failed)
         self._task_worker = Worker("gluvo-task", self._failed)
         self._call.connect(lambda function: function())
@@ -83,6 +85,7 @@ class Workbench(QObject):
         self._autosave.timeout.connect(self.autosave_now)
         self._autosaves = autosaves
         self._generation = 0
+        self.advice = Advice(self)
 
     # --- opening and closing -------------------------------------------------------------------------------
 
@@ -96,7 +99,7 @@ class Workbench(QObject):
         self._generation += 1
         self._render_worker.cancel()
         self.document = document
-        self._renderer = None
+        self.renderer = None
         self.audio, self.picture = Audio(), Picture()
         document.listen(self._session_changed)
         self.session_changed.emit(Session(), document.session)
@@ -126,7 +129,7 @@ class Workbench(QObject):
         self.audio = audio
         if audio.material is not None:
             session = self.session
-            self._renderer = Renderer(audio.material, self._renderer.cache if self._renderer else None)
+            self.renderer = Renderer(audio.material, self.renderer.cache if self.renderer else None)
             self.engine = RemoteEngine(self._host, audio.material, audio.references, session, self.device_choice)
             self.engine.seek(session.view.position if position is None else position)
             self._apply_loop()
@@ -134,7 +137,7 @@ class Workbench(QObject):
             if playing:
                 self.engine.play()
         else:
-            self._renderer = None
+            self.renderer = None
         self.audio_changed.emit()
         self.progressed.emit("", 0.0)
         self.render()
@@ -301,7 +304,7 @@ class Workbench(QObject):
 
     def render(self) -> None:
         """Bring all figures up to date, the section's first. Newer calls replace older ones."""
-        renderer, session, span, mine = self._renderer, self.session, self.span, self._generation
+        renderer, session, span, mine = self.renderer, self.session, self.span, self._generation
         if renderer is None:
             return
         stale = session.strips != self.picture.strips
@@ -383,74 +386,12 @@ class Workbench(QObject):
         self._task_worker.cancel()
         self.progressed.emit("", 0.0)
 
-    def find_threshold(self, step_id: str) -> None:
-        """Set a Glue's threshold so that it reduces by its aim over the section."""
-        renderer, session, span = self._renderer, self.session, self.span
-        step = session.step(step_id)
-        if renderer is None or not isinstance(step, Glue):
-            return
-        if step.slope == 0.0:
-            self.told.emit("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
-            return
-        plan = renderer.plan(session)
-        if step_id not in plan.before:
-            self.told.emit("The step is off. Switch it on first.", True)
-            return
-        wanted = [plan.before[step_id], *([plan.keys[step_id]] if step_id in plan.keys else [])]
-        stretch = span or Span(0.0, renderer.seconds)
-
-        def work(check: Progress) -> object:
-            joints = renderer.joints(wanted, stretch, check)
-            before, *keys = (joints[node.key] for node in wanted)
-            return find_threshold(step, before, stretch, check, keys[0] if keys else None)
-
-        def done(found: object) -> None:
-            assert isinstance(found, Found)
-            now = self.session.step(step_id)
-            if now is None:
-                return
-            changed = msgspec.structs.replace(now, threshold=round(found.value, 3))
-            self.edit("Find threshold", lambda s: s.with_step(changed))
-            if not found.met:
-                self.told.emit(
-                    f"{step.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.",
-                    True,
-                )
-
-        self.task("Finding the threshold", work, done)
-
-    def reach_target(self) -> None:
-        """Drive the last limiter to the target's loudness over the whole song."""
-        renderer, session, span = self._renderer, self.session, self.span
-        if renderer is None:
-            return
-
-        def done(result: object) -> None:
-            assert isinstance(result, Reached)
-            step = self.session.step(result.step)
-            if step is not None:
-                changed = msgspec.structs.replace(step, drive=round(result.drive, 3), ceiling=result.ceiling)
-                self.edit(f"Reach {session.target.loudness:.1f} LUFS", lambda s: s.with_step(changed))
-            self.reached.emit(result)
-
-        self.task(
-            f"Reaching {session.target.loudness:.1f} LUFS".replace("-", "−"),
-            lambda check: reach_target(renderer, session, span, check), done,
-        )  # fmt: skip
-
     def loudest(self, seconds: float = LOUDEST_SECONDS) -> float | None:
         """Where the loudest stretch of the result starts."""
         song = self.picture.song_render
         if song is None or song.result.trace.seconds <= seconds:
             return None
         return loudest_span(song.result.trace, seconds)
-
-    def gentle_and_crushed(self, strip_id: str) -> None:
-        """Add the two-compressor start to a strip; its aims are then found like any held setting."""
-        if self.edit("Gentle and crushed", lambda s: gentle_and_crushed(s, strip_id)):
-            strip = self.session.strip(strip_id)
-            if strip is not None and len(strip.chain) > 1:
-                self.document.look(strip=strip_id, step=strip.chain[-2].id)
 
     # --- threads -------------------------------------------------------------------------------------------
 
