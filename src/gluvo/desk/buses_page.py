@@ -18,6 +18,8 @@ from gluvo.session.records import MIX, Stem
 from gluvo.steps import Lane, settings_of
 
 SIDE_WIDTH = 324
+LITTLE_ROOM = 3.0
+"""dB of headroom under which it is said to be little."""
 
 
 class BusesPage(QWidget):
@@ -144,14 +146,15 @@ class BusesPage(QWidget):
             self.rows.set_values(["…"] * 2)
             return
         f, out = start.figures(), song.result.figures()
-        over = f.true_peak > 0.0
-        state = (
-            "measuring…" if not bench.picture.song_current else "over full scale" if over else "before the mix chain"
-        )
-        self.room.show_figure(
-            figure(-f.true_peak), "dB under full scale, true peak, whole song", state,
-            "faint" if not bench.picture.song_current else "over" if over else "good",
-        )  # fmt: skip
+        if f.true_peak > 0.0:
+            state, colour = "over full scale", "over"
+        elif f.true_peak > -LITTLE_ROOM:
+            state, colour = "little before the mix chain", "mid"
+        else:
+            state, colour = "before the mix chain", "good"
+        if not bench.picture.song_current:
+            state, colour = "measuring…", "faint"
+        self.room.show_figure(figure(-f.true_peak), "dB under full scale, true peak, whole song", state, colour)
         self.rows.set_values([
             f"{figure(f.integrated)} LUFS", f"{figure(out.integrated)} LUFS · {figure(out.true_peak)} dBTP",
         ])  # fmt: skip

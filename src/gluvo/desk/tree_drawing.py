@@ -76,6 +76,12 @@ class TreeDrawing:
         self._draw_flow(painter, rows)
         for n, (strip, depth) in enumerate(rows):
             self._draw_row(painter, columns, strip, depth, HEAD + n * self.columns.row)
+        if len(self.bench.session.stems) <= 1:
+            painter.setFont(font(13))
+            painter.setPen(colours()["faint"])
+            below = QRectF(FIRST, HEAD + self.columns.row * (len(rows) + 0.5), self.columns.width - 2 * FIRST, 40)
+            text = "Drop further stems here, or a folder of stems anywhere, and group them into buses."
+            painter.drawText(below, Qt.AlignmentFlag.AlignVCenter, text)
 
     def _draw_ground(self, painter: QPainter, strip: AnyStrip, n: int) -> None:
         c, box = colours(), QRectF(0, HEAD + n * self.columns.row, self.columns.width, self.columns.row)
