@@ -252,8 +252,8 @@ def test_what_is_heard_never_passes_full_scale() -> None:
     exact = pulled(engine, RATE)
     assert np.abs(exact[1000:] - tone[1000:RATE] * 10 ** (3 / 20)).max() < 1e-6
     engine.listen(Monitoring(gains={"result": 15.0}))
-    loud = pulled(engine, RATE // 2)
-    assert np.abs(loud).max() <= 1.0 + 1e-12 and np.abs(loud[-4800:]).max() > 0.99
+    pushed = pulled(engine, RATE // 2)
+    assert np.abs(pushed).max() <= 1.0 + 1e-12 and np.abs(pushed[-4800:]).max() > 0.99
     engine.listen(Monitoring(gains={"result": 0.0}))
     pulled(engine, RATE)
     again = pulled(engine, 4800)
