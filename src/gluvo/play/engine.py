@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -26,7 +27,7 @@ from gluvo.steps import MAX_BLOCK
 SWAP_SECONDS = 0.020
 PREROLL_SECONDS = 1.0
 GUARD_SECONDS = 0.5
-PREFETCH_SECONDS, PAGE_FRAMES = 6.0, 512
+PREFETCH_SECONDS, PAGE_FRAMES = 3.0, 512
 DIM_DB = -20.0
 PATHS = (RESULT, UNTOUCHED, STEP_OUT, CHANGE, DETECTOR, *REFERENCES)
 """What can be heard."""
@@ -107,8 +108,9 @@ class Engine:
         self._frames = material.frames
         self._have = frozenset(material.sounds)
         self._from_start = filler(material)
-        self._samples = {key: sound.samples for key, sound in material.sounds.items()}
-        self._references = {key: sound.samples for key, sound in references.items()}
+        # plain arrays: kernels take a mapped one by a slower way
+        self._samples = {key: np.asarray(sound.samples) for key, sound in material.sounds.items()}
+        self._references = {key: np.asarray(sound.samples) for key, sound in references.items()}
         self._silence = np.zeros((1, 2), dtype=np.float32)
         self._graph = LiveGraph(session, self._have, self.rate)
         self._latest = self._graph
@@ -180,13 +182,18 @@ class Engine:
         self._requests.append(swap)
 
     def prefetch(self) -> None:
-        """Touch what will be played in the next seconds, so that the audio thread finds it in memory."""
+        """Touch what will be played in the next seconds, so that the audio thread finds it in memory.
+
+        A little at a time, so that the thread that does this never keeps the interpreter for long.
+        """
         ahead, loop = [self._head.position], self._head.loop
         if loop is not None:
             ahead.append(loop[0])
         for start in ahead:
             for samples in (*self._samples.values(), *self._references.values()):
-                samples[start : start + round(PREFETCH_SECONDS * self.rate) : PAGE_FRAMES].sum()
+                for at in range(start, start + round(PREFETCH_SECONDS * self.rate), 64 * PAGE_FRAMES):
+                    samples[at : at + 64 * PAGE_FRAMES : PAGE_FRAMES, 0].sum()
+                time.sleep(0.001)
 
     # --- state, for any thread -----------------------------------------------------------------------------
 

@@ -63,9 +63,9 @@ def address_of(array: np.ndarray) -> tuple[Address, np.ndarray]:
 
 
 def mapped(address: Address) -> np.ndarray:
-    """An array of another process, to read."""
+    """An array of another process. It is for reading; that it may be written keeps it of the type that kernels know."""
     path, shape = address
-    return np.memmap(path, dtype=np.float32, mode="r", shape=shape)
+    return np.asarray(np.memmap(path, dtype=np.float32, mode="r+", shape=shape))
 
 
 def _file(size: int) -> tuple[int, bool]:
