@@ -53,8 +53,6 @@ class Chart(QWidget):
     def __init__(self, x: Axis, y: Axis, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.x_axis, self.y_axis = x, y
-        self.caption = ""
-        self.x_unit = ""
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self._picture: QPixmap | None = None
         theme.changed.connect(self.changed)

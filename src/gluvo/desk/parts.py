@@ -206,7 +206,6 @@ class Rows(QWidget):
         """`names`: each line's name and its tooltip."""
         super().__init__()
         self._names = [name for name, _ in names]
-        self._tips = [tip for _, tip in names]
         self._values = ["–"] * len(names)
         self._colours = ["ink"] * len(names)
         self.setFixedHeight(25 * len(names))

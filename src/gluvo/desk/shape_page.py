@@ -38,7 +38,6 @@ class ShapePage(QWidget):
         ):
             row.addWidget(widget, stretch)
         self.editor: StepEditor | SourceEditor | None = None
-        self._last_level: float | None = None
         bench.session_changed.connect(lambda *_: self._follow())
         bench.picture_changed.connect(self._refresh)
 
@@ -74,5 +73,4 @@ class ShapePage(QWidget):
             if place < readings.levels.shape[1]:
                 level = float(np.max(readings.levels[:, place]))
                 reduction = float(np.max(readings.reductions[:, place]))
-                self._last_level = level
         self.editor.tick(engine.position, level, reduction)

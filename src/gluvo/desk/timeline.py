@@ -14,7 +14,7 @@ from PySide6.QtGui import (
     QPixmap,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
+from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from gluvo.desk.parts import drawn, edit_in_place
 from gluvo.desk.theme import colours, theme
@@ -46,7 +46,6 @@ class Timeline(QWidget):
         self._step_reduction: np.ndarray | None = None
         self._edge: tuple[str, str] | None = None
         self._marking: tuple[float, float] | None = None
-        self._editor: QLineEdit | None = None
         self._shown: Rendered | None = None
         self._shown_untouched: Joint | None = None
         self.setFixedHeight(112)
@@ -222,7 +221,7 @@ class Timeline(QWidget):
             return
         left = max(MARGIN, self._x(section.start))
         width = max(90.0, min(self.width() - MARGIN, self._x(section.end)) - left)
-        self._editor = edit_in_place(
+        edit_in_place(
             self, section.name, QRectF(left, RIBBON[0] - 2, width, RIBBON[1] + 5).toRect(),
             lambda name: self._bench.edit("Rename section", lambda s: sections.renamed(s, id, name)),
         )  # fmt: skip

@@ -44,6 +44,8 @@ class TreeView(QWidget):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self._bench = bench
+        self.rows: list[tuple[AnyStrip, int]] = tree.rows(bench.session)
+        """The strips as they flow, with their depth."""
         self._picture: QPixmap | None = None
         self._levels = np.full((0, 2), FLOOR)
         self._held = np.full((0, 2), FLOOR)
@@ -71,10 +73,6 @@ class TreeView(QWidget):
         theme.changed.connect(self.redraw)
 
     # --- what is shown -------------------------------------------------------------------------------------
-
-    @property
-    def rows(self) -> list[tuple[AnyStrip, int]]:
-        return tree.rows(self._bench.session)
 
     @property
     def _row(self) -> int:
@@ -111,6 +109,7 @@ class TreeView(QWidget):
         self.update()
 
     def _session_changed(self, before: Session, now: Session) -> None:
+        self.rows = tree.rows(now)
         if before.strips != now.strips:
             self.marked &= {s.id for s in now.strips}
             self.setMinimumHeight(self.sizeHint().height())

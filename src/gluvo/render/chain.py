@@ -45,13 +45,6 @@ class Chain:
         for processor in self.processors:
             processor.process(out, out)
 
-    def adopt(self, other: Chain) -> None:
-        """Take over the state of the steps that both chains have."""
-        earlier = {step.id: p for step, p in zip(other.steps, other.processors, strict=True)}
-        for step, processor in zip(self.steps, self.processors, strict=True):
-            if step.id in earlier:
-                processor.adopt(earlier[step.id])
-
 
 class Unit(Protocol):
     """Anything that makes blocks of blocks: a processor, or a chain of them."""
