@@ -68,6 +68,39 @@ def _run_two(c, m, d, n, x):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def run_sided(sos, memory, x):  # type: ignore[no-untyped-def]
+    """Filter the two columns of `x` in place, each through sections of its own: `sos` is (sections, 2 columns, 6).
+
+    Pairs of sections run in one pass, so that their recursions overlap in time; an odd count needs one that does
+    nothing at the end.
+    """
+    for s in range(0, sos.shape[0], 2):
+        _run_sided_pair(sos[s, 0], sos[s, 1], sos[s + 1, 0], sos[s + 1, 1], memory[s], memory[s + 1], x)
+
+
+@kernel
+def _run_sided_pair(a, b, c, d, m, n, x):  # type: ignore[no-untyped-def]
+    a0, a1, a2, a3, a4 = a[0], a[1], a[2], a[4], a[5]
+    b0, b1, b2, b3, b4 = b[0], b[1], b[2], b[4], b[5]
+    c0, c1, c2, c3, c4 = c[0], c[1], c[2], c[4], c[5]
+    d0, d1, d2, d3, d4 = d[0], d[1], d[2], d[4], d[5]
+    l1, l2, r1, r2 = m[0, 0], m[1, 0], m[0, 1], m[1, 1]
+    p1, p2, q1, q2 = n[0, 0], n[1, 0], n[0, 1], n[1, 1]
+    for i in range(x.shape[0]):
+        left, right = x[i, 0], x[i, 1]
+        yl, yr = a0 * left + l1, b0 * right + r1
+        l1, r1 = a1 * left - a3 * yl + l2, b1 * right - b3 * yr + r2
+        l2, r2 = a2 * left - a4 * yl, b2 * right - b4 * yr
+        zl, zr = c0 * yl + p1, d0 * yr + q1
+        p1, q1 = c1 * yl - c3 * zl + p2, d1 * yr - d3 * zr + q2
+        p2, q2 = c2 * yl - c4 * zl, d2 * yr - d4 * zr
+        x[i, 0] = zl
+        x[i, 1] = zr
+    _keep(m, l1, l2, r1, r2)
+    _keep(n, p1, p2, q1, q2)
+
+
+@kernel
 def _keep(m, l1, l2, r1, r2):  # type: ignore[no-untyped-def]
     m[0, 0] = l1 if abs(l1) > 1e-30 else 0.0
     m[1, 0] = l2 if abs(l2) > 1e-30 else 0.0
