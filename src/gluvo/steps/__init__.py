@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+from gluvo.steps.bands import Band
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.glue import Glue
 from gluvo.steps.kinds import STEP_KINDS, AnyStep
 from gluvo.steps.lane import Lane
 from gluvo.steps.limiter import Limiter
+from gluvo.steps.mid_side_eq import MidSideEq
+from gluvo.steps.saturation import Saturation
 from gluvo.steps.settings import Setting, settings_of
 from gluvo.steps.trim import Trim
+from gluvo.steps.width import Width
 
 ChainItem = AnyStep | Lane
 """What stands in a chain."""
 
 __all__ = [
-    "MAX_BLOCK", "STEP_KINDS", "AnyStep", "ChainItem", "Glue", "Lane", "Limiter", "Processor", "Setting", "Step",
-    "Trim", "settings_of",
+    "MAX_BLOCK", "STEP_KINDS", "AnyStep", "Band", "ChainItem", "Glue", "Lane", "Limiter", "MidSideEq", "Processor",
+    "Saturation", "Setting", "Step", "Trim", "Width", "settings_of",
 ]  # fmt: skip

@@ -7,8 +7,11 @@ from typing import get_args
 from gluvo.steps.base import Step
 from gluvo.steps.glue import Glue
 from gluvo.steps.limiter import Limiter
+from gluvo.steps.mid_side_eq import MidSideEq
+from gluvo.steps.saturation import Saturation
 from gluvo.steps.trim import Trim
+from gluvo.steps.width import Width
 
-AnyStep = Trim | Glue | Limiter
+AnyStep = Trim | MidSideEq | Glue | Saturation | Width | Limiter
 
 STEP_KINDS: tuple[type[Step], ...] = get_args(AnyStep)

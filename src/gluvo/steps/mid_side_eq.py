@@ -1,0 +1,246 @@
+"""Mid-side EQ: up to 24 bands on the stereo signal, on its mid or its side, or on one channel."""
+
+from __future__ import annotations
+
+import functools
+from typing import Annotated, ClassVar, Literal
+
+import msgspec
+import numpy as np
+
+from gluvo.dsp import compression as comp
+from gluvo.dsp.convolution import PART, Convolver, Magnitude, chosen_half, symmetric
+from gluvo.dsp.db import gain_of
+from gluvo.dsp.filters import run_sided
+from gluvo.dsp.kernel import Audio, Floats
+from gluvo.dsp.moving import MovingBand, selector
+from gluvo.steps.bands import Band
+from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.settings import choice, number, switch
+
+MOST_BANDS = 24
+ALL = "All bands"
+MID_SIDE, LEFT_RIGHT = ("mid", "side"), ("left", "right")
+Columns = tuple[tuple[str, ...], tuple[str, ...]]
+"""The targets that each of two columns takes its bands from."""
+
+
+class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
+    """An equaliser with a target for every band. Without bands, or with bands of 0 dB, it passes bit for bit."""
+
+    title: ClassVar[str] = "Mid-side EQ"
+    summary: ClassVar[str] = "Tone: 24 bands on all of the sound, on its mid or side, left or right"
+    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+
+    bands: Annotated[tuple[Band, ...], msgspec.Meta(max_length=MOST_BANDS)] = ()
+
+    strength: Annotated[
+        float,
+        number("Strength", "%", 0.0, 200.0, "Scales the gains of all bands together. Cuts and notches stay as they are.",
+               group=ALL, decimals=0, fine=1.0),
+    ] = 100.0  # fmt: skip
+    phase: Annotated[
+        Literal["minimum", "linear"],
+        choice("Phase", (("minimum", "Minimum phase"), ("linear", "Linear phase")),
+               "Minimum phase is at once, and turns the phase about each band. Linear phase turns none, is late, and may "
+               "be heard before low hits. What moves with the level stays minimum phase.", group=ALL),
+    ] = "minimum"  # fmt: skip
+    output: Annotated[
+        float,
+        number("Output", "dB", -24.0, 24.0, "Gain after all bands. Held, it is found for you.", group=ALL, decimals=2,
+               fine=0.1),
+    ] = 0.0  # fmt: skip
+    hold_loudness: Annotated[
+        bool,
+        switch("Hold loudness", "Sets the output so that the section is as loud after the step as before, so that a "
+               "change of tone is not judged by its loudness.", group=ALL),
+    ] = False  # fmt: skip
+
+    def make(self, rate: int) -> MidSideEqProcessor:
+        return MidSideEqProcessor(self, rate)
+
+    def describe(self) -> str:
+        count = sum(band.on for band in self.bands)
+        if not count:
+            return "neutral"
+        words = [f"{count} band{'s' if count > 1 else ''}"]
+        words += ["linear phase"] if self.phase == "linear" else []
+        words += [f"strength {self.strength:.0f} %"] if self.strength != 100.0 else []
+        return " · ".join(words)
+
+    def band(self, id: int) -> Band | None:
+        return next((band for band in self.bands if band.id == id), None)
+
+    def with_band(self, band: Band) -> MidSideEq:
+        """The band of that id replaced."""
+        return self.replace(bands=tuple(band if b.id == band.id else b for b in self.bands))
+
+    def with_new_band(self, band: Band) -> tuple[MidSideEq, Band]:
+        """A band added at the end, with an id of its own. The step must have room for it."""
+        made = msgspec.structs.replace(band, id=max((b.id for b in self.bands), default=0) + 1)
+        return self.replace(bands=(*self.bands, made)), made
+
+    def without_band(self, id: int) -> MidSideEq:
+        """The band taken out; its twin goes on alone."""
+        rest = (msgspec.structs.replace(b, twin=0) if b.twin == id else b for b in self.bands if b.id != id)
+        return self.replace(bands=tuple(rest))
+
+    def replace(self, **changes: object) -> MidSideEq:
+        return msgspec.structs.replace(self, **changes)
+
+    @property
+    def stages(self) -> list[Columns]:
+        """The pairs of columns that are worked on one after the other: mid and side first, then left and right."""
+        targets = {band.target for band in self.bands if band.on}
+        found: list[Columns] = []
+        if targets & set(MID_SIDE):
+            found.append((("stereo", "mid"), ("stereo", "side")))
+        if targets & set(LEFT_RIGHT) or (targets and not found):
+            both = () if found else ("stereo",)
+            found.append(((*both, "left"), (*both, "right")))
+        return found
+
+    def response(self, targets: tuple[str, ...], freqs: Floats, rate: int) -> np.ndarray:
+        """The complex response at rest of all bands with these targets, output aside."""
+        total = np.ones(len(freqs), dtype=complex)
+        for band in self.bands:
+            if band.target in targets:
+                total *= band.response(freqs, rate, self.strength)
+        return total
+
+    def lateness(self, rate: int) -> tuple[int, float]:
+        """The latency of linear phase in frames, and how far its response is off at most, dB."""
+        if self.phase != "linear" or all(self.is_flat(columns) for columns in self.stages):
+            return 0, 0.0
+        half, off = _half(self, rate)
+        return half + PART, off
+
+    def is_flat(self, columns: Columns) -> bool:
+        """Whether no band with one of these targets does anything at rest."""
+        targets = {target for column in columns for target in column}
+        return not any(b.on and b.prototypes(self.strength) for b in self.bands if b.target in targets)
+
+
+def _magnitude(eq: MidSideEq, targets: tuple[str, ...], rate: int) -> Magnitude:
+    return lambda freqs: np.abs(eq.response(targets, freqs, rate))
+
+
+@functools.lru_cache(maxsize=64)
+def _half(eq: MidSideEq, rate: int) -> tuple[int, float]:
+    return chosen_half([_magnitude(eq, column, rate) for columns in eq.stages for column in columns], rate)
+
+
+def _matrix(eq: MidSideEq, rate: int) -> list[list[Floats | None]]:
+    """The linear-phase filters from left and right to left and right."""
+    half, _ = _half(eq, rate)
+
+    def taps(magnitude: Magnitude) -> Floats:
+        return symmetric(magnitude, half, rate)
+
+    stages = eq.stages
+    if len(stages) == 1 and stages[0][0][-1] == "left":
+        left, right = (_magnitude(eq, column, rate) for column in stages[0])
+        return [[taps(left), None], [None, taps(right)]]
+    mid, side = (_magnitude(eq, column, rate) for column in stages[0])
+    left, right = (_magnitude(eq, (target,), rate) for target in LEFT_RIGHT)
+
+    def signed(channel: Magnitude, sign: float) -> Floats:
+        return taps(lambda f: 0.5 * channel(f) * (mid(f) + sign * side(f)))
+
+    return [[signed(left, 1.0), signed(left, -1.0)], [signed(right, -1.0), signed(right, 1.0)]]
+
+
+NOTHING_ROW = np.array([1.0, 0.0, 0.0, 1.0, 0.0, 0.0])
+
+
+class Stage:
+    """The bands of two columns, mid and side or left and right."""
+
+    def __init__(self, eq: MidSideEq, columns: Columns, rate: int, *, still: bool) -> None:
+        """`still`: whether the bands at rest are run here, too."""
+        self.mid_side = "mid" in columns[0]
+        rows: list[Floats] = []
+        self.places: list[tuple[int, int, bool]] = []
+        """For each row the band's id, which of its sections it is, and whether it is the same in both columns."""
+        self.moving: dict[int, MovingBand] = {}
+        for band in eq.bands:
+            inside = band.target in columns[0], band.target in columns[1]
+            if not any(inside) or not band.on:
+                continue
+            for n, section in enumerate(band.sections(rate, eq.strength) if still else ()):
+                rows.append(np.stack([section if c else NOTHING_ROW for c in inside]))
+                self.places.append((band.id, n, all(inside)))
+            if band.moving:
+                self.moving[band.id] = MovingBand(
+                    inside, selector(band.shape, band.freq, band.q, rate), band.curve(eq.strength), band.times(rate),
+                    rises=band.moves == "up",
+                )  # fmt: skip
+        if len(rows) % 2:
+            rows.append(np.stack([NOTHING_ROW, NOTHING_ROW]))
+        self.sos = np.array(rows).reshape(-1, 2, 6)
+        self.memory = np.zeros((len(rows), 2, 2))
+
+    @property
+    def idle(self) -> bool:
+        return not len(self.sos) and not self.moving
+
+    def run(self, x: Audio, moved: dict[int, Floats]) -> None:
+        """Process `x` in place; tell by how many dB each moving band has moved."""
+        if self.mid_side:
+            comp.to_mid_side(x, x)
+        run_sided(self.sos, self.memory, x)
+        for id, band in self.moving.items():
+            band.run(x, moved[id][: len(x)])
+        if self.mid_side:
+            comp.from_mid_side(x, x)
+
+    def adopt(self, other: Stage) -> None:
+        """Go on where the same bands are. Filters are linear: what was left and right becomes mid and side."""
+        theirs = {place[:2]: n for n, place in enumerate(other.places)}
+        for n, (id, section, both) in enumerate(self.places):
+            found = theirs.get((id, section))
+            if found is None:
+                continue
+            past = other.memory[found]
+            if self.mid_side == other.mid_side:
+                self.memory[n] = past
+            elif both:
+                a, b = past[:, 0], past[:, 1]
+                scale = 0.5 if self.mid_side else 1.0
+                self.memory[n, :, 0], self.memory[n, :, 1] = scale * (a + b), scale * (a - b)
+        if self.mid_side == other.mid_side:
+            for id, band in self.moving.items():
+                if id in other.moving:
+                    band.adopt(other.moving[id])
+
+
+class MidSideEqProcessor(Processor):
+    def __init__(self, settings: MidSideEq, rate: int) -> None:
+        super().__init__()
+        self.latency, _ = settings.lateness(rate)
+        self._convolver = Convolver(_matrix(settings, rate)) if self.latency else None
+        still = self._convolver is None
+        stages = [Stage(settings, columns, rate, still=still) for columns in settings.stages]
+        self.stages = [stage for stage in stages if not stage.idle]
+        self._gain = gain_of(settings.output)
+        self.moved: dict[int, Floats] = {id: np.zeros(MAX_BLOCK) for stage in self.stages for id in stage.moving}
+        """By how many dB each moving band, by its id, has moved in the last block."""
+
+    def process(self, x: Audio, out: Audio) -> None:
+        if self._convolver is not None:
+            self._convolver.run(x, out)
+        elif out is not x:
+            np.copyto(out, x)
+        for stage in self.stages:
+            stage.run(out, self.moved)
+        if self._gain != 1.0:
+            np.multiply(out, self._gain, out=out)
+
+    def adopt(self, other: Processor) -> None:
+        if not isinstance(other, MidSideEqProcessor):
+            return
+        if self._convolver is not None and other._convolver is not None:
+            self._convolver.adopt(other._convolver)
+        for stage in self.stages:
+            for theirs in other.stages:
+                stage.adopt(theirs)

@@ -1,0 +1,230 @@
+"""Saturation: density and colour, within a range and for mid and side as wanted."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+import msgspec
+import numpy as np
+
+from gluvo.dsp import shaping
+from gluvo.dsp.db import gain_of
+from gluvo.dsp.delay import Delay
+from gluvo.dsp.filters import NOTHING, Sections, cascade, high_cut, low_cut, tilt
+from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.oversampling import Oversampler
+from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.settings import choice, number, switch
+
+CURVE, WHERE, LEVEL = "How it bends", "Where it works", "How much of it"
+DRIVE_OFF = -12.0
+LOW_OUT, HIGH_OUT = 20.0, 20_000.0
+"""Hz at which the limits of the range are out."""
+RANGE_SLOPE = 24
+"""dB per octave at either end of the range."""
+MOST_BIAS = 0.9
+NO_DC = 2.0
+"""Hz under which what is added is cut where the curve is not even-handed: it would only shift the wave."""
+
+
+class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
+    """Bends the wave. With the drive at its lowest it passes bit for bit.
+
+    Only the difference that bending makes is filtered, weighted and added to the signal, so that what lies outside the
+    range, and whatever is not bent, stays as it came.
+    """
+
+    title: ClassVar[str] = "Saturation"
+    summary: ClassVar[str] = "Density and colour: harmonics, within a range, for mid and side"
+    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+
+    shape: Annotated[
+        Literal["soft", "warm", "dense", "edge"],
+        choice("Shape", (("soft", "Soft"), ("warm", "Warm"), ("dense", "Dense"), ("edge", "Edge")),
+               "Soft rounds evenly: odd harmonics. Warm leans to one side: even ones, too. Dense raises all that is "
+               "under full scale and never passes it. Edge cuts off at a corner.", group=CURVE),
+    ] = "soft"  # fmt: skip
+    drive: Annotated[
+        float,
+        number("Drive", "dB", DRIVE_OFF, 36.0, "How far into the curve the sound goes: more is denser and brighter. At "
+               "its lowest nothing is bent.", group=CURVE, decimals=2, fine=0.1, off_at_low=True),
+    ] = DRIVE_OFF  # fmt: skip
+    bias: Annotated[
+        float,
+        number("Bias", "%", -100.0, 100.0, "Leans the curve to one side of the wave, which adds even harmonics.",
+               group=CURVE, decimals=0, fine=1.0),
+    ] = 0.0  # fmt: skip
+    tilt: Annotated[
+        float,
+        number("Tilt before", "dB/oct", -6.0, 6.0, "Leans the sound towards highs (+) or lows (−) before the curve, and "
+               "exactly back after it: chooses what is bent, not the tone.", group=CURVE, decimals=2, fine=0.1),
+    ] = 0.0  # fmt: skip
+    oversampling: Annotated[
+        Literal[1, 2, 4, 8, 16],
+        choice("Oversampling", (("1", "1 ×"), ("2", "2 ×"), ("4", "4 ×"), ("8", "8 ×"), ("16", "16 ×")),
+               "How finely the wave is bent. More keeps harmonics that would fold back out of the sound, and costs time.",
+               group=CURVE),
+    ] = 4  # fmt: skip
+
+    low: Annotated[
+        float,
+        number("From", "Hz", LOW_OUT, 2000.0, "What lies below passes untouched. At 20 Hz there is no such limit.",
+               group=WHERE, scale="log"),
+    ] = LOW_OUT  # fmt: skip
+    high: Annotated[
+        float,
+        number("Up to", "Hz", 500.0, HIGH_OUT, "What lies above passes untouched; harmonics may still reach there. At "
+               "20 kHz there is no such limit.", group=WHERE, scale="log"),
+    ] = HIGH_OUT  # fmt: skip
+    mid: Annotated[
+        float,
+        number("Mid", "%", 0.0, 100.0, "How much of what is added goes to the mid.", group=WHERE, decimals=0, fine=1.0),
+    ] = 100.0  # fmt: skip
+    side: Annotated[
+        float,
+        number("Side", "%", 0.0, 100.0, "How much of what is added goes to the side.", group=WHERE, decimals=0, fine=1.0),
+    ] = 100.0  # fmt: skip
+
+    mix: Annotated[
+        float,
+        number("Mix", "%", 0.0, 100.0, "How much of the bent sound is in the result.", group=LEVEL, decimals=0, fine=1.0),
+    ] = 100.0  # fmt: skip
+    output: Annotated[
+        float,
+        number("Output", "dB", -36.0, 24.0, "Gain after all of it. Held, it is found for you.", group=LEVEL, decimals=2,
+               fine=0.1),
+    ] = 0.0  # fmt: skip
+    hold_loudness: Annotated[
+        bool,
+        switch("Hold loudness", "Sets the output so that the section is as loud after the step as before: colour is not "
+               "judged by its loudness.", group=LEVEL),
+    ] = True  # fmt: skip
+
+    def make(self, rate: int) -> SaturationProcessor:
+        return SaturationProcessor(self, rate)
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing is bent."""
+        return self.drive <= DRIVE_OFF or self.mix == 0.0 or (self.mid == 0.0 and self.side == 0.0)
+
+    @property
+    def level(self) -> float:
+        """The gain after it, dB; a mix of nothing is nothing at all."""
+        return self.output if self.mix > 0.0 else 0.0
+
+    @property
+    def shaper(self) -> shaping.Shaper:
+        """The curve, as drawn and as applied."""
+        drive, bias = gain_of(self.drive), MOST_BIAS * self.bias / 100.0
+        if self.shape == "dense":
+            return shaping.dense(drive, bias)
+        if self.shape == "edge":
+            return shaping.edge(drive, bias)
+        return shaping.soft(drive, bias + (shaping.WARM_BIAS if self.shape == "warm" else 0.0))
+
+    @property
+    def is_lopsided(self) -> bool:
+        """Whether the curve treats both sides of the wave differently."""
+        return self.shaper.bias != 0.0
+
+    def describe(self) -> str:
+        if self.drive <= DRIVE_OFF:
+            return "neutral"
+        return f"{self.shape} · {self.drive:+.1f} dB · {self.oversampling} ×".replace("-", "−")
+
+
+PRESETS: tuple[tuple[str, str, dict[str, object]], ...] = (
+    ("A little density", "Rounds the loudest moments; hardly to be heard as colour.",
+     {"shape": "soft", "drive": -4.0, "low": 90.0, "mix": 60.0}),
+    ("Softer hits", "Takes the edge off peaks before the limiter has to.",
+     {"shape": "soft", "drive": 3.0, "low": 60.0, "high": 9000.0}),
+    ("Fuller low middle", "Even harmonics from 120 to 1200 Hz: body on small loudspeakers.",
+     {"shape": "warm", "drive": 2.0, "low": 120.0, "high": 1200.0, "mix": 70.0}),
+    ("Nearer voices", "Warmth in the mid alone, where voices are.",
+     {"shape": "warm", "drive": 0.0, "low": 300.0, "high": 6000.0, "side": 0.0, "mix": 70.0}),
+    ("Airier sides", "A little fizz on the side's highs.",
+     {"shape": "warm", "drive": 6.0, "low": 2000.0, "mid": 0.0, "mix": 50.0}),
+    ("Raise the quiet", "Brings up what lies under the peaks, and leaves the peaks where they are.",
+     {"shape": "dense", "drive": -6.0, "low": 40.0}),
+    ("Shave the tops", "Cuts the highest peaks off square. Short and hard.", {"shape": "edge", "drive": 3.0, "oversampling": 8}),
+)  # fmt: skip
+"""Name, what it does to the sound, and the settings that make it; the rest is as a new step has it."""
+
+
+def with_preset(step: Saturation, name: str) -> Saturation:
+    """The step set to a preset."""
+    settings = next(values for title, _, values in PRESETS if title == name)
+    return msgspec.structs.replace(Saturation(id=step.id, on=step.on), **settings)
+
+
+@kernel
+def add_weighted(x, more, mid, side, out):  # type: ignore[no-untyped-def]
+    """`x` plus the mid and the side of `more` (2 channels, frames), each weighted."""
+    for i in range(x.shape[0]):
+        m, s = 0.5 * mid * (more[0, i] + more[1, i]), 0.5 * side * (more[0, i] - more[1, i])
+        out[i, 0] = x[i, 0] + m + s
+        out[i, 1] = x[i, 1] + m - s
+
+
+class SaturationProcessor(Processor):
+    def __init__(self, settings: Saturation, rate: int) -> None:
+        super().__init__()
+        curve = settings.shaper
+        self._curve = curve.kind, curve.drive, curve.bias, curve.scale, curve.offset, curve.top
+        self._idle, self._gain = settings.idle, gain_of(settings.level)
+        self._mid, self._side = (amount * settings.mix / 10_000.0 for amount in (settings.mid, settings.side))
+        self._over = Oversampler(int(settings.oversampling), rate, MAX_BLOCK)
+        self.latency = self._over.latency
+        self._late = Delay(self.latency)
+        leaning = tilt(settings.tilt, rate)
+        back = leaning[:, [3, 4, 5, 0, 1, 2]] / leaning[:, :1] if len(leaning) else NOTHING
+        self._before = Sections(cascade(
+            low_cut(settings.low, RANGE_SLOPE, rate) if settings.low > LOW_OUT else NOTHING,
+            high_cut(settings.high, RANGE_SLOPE, rate) if settings.high < HIGH_OUT else NOTHING,
+            leaning,
+        ))  # fmt: skip
+        self._after = Sections(cascade(back, low_cut(NO_DC, 12, rate) if settings.is_lopsided else NOTHING))
+        self._last = np.zeros((2, 1))
+        self._band, self._added = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
+        self._rows = np.zeros((2, MAX_BLOCK))
+        self._bent = np.zeros((2, MAX_BLOCK * self._over.factor))
+
+    def process(self, x: Audio, out: Audio) -> None:
+        n = len(x)
+        if self._idle:
+            self._late.run(x, out)
+            if self._gain != 1.0:
+                np.multiply(out, self._gain, out=out)
+            return
+        band, added, rows = self._band[:n], self._added[:n], self._rows[:, :n]
+        self._before.run(x, band)
+        rows[:] = band.T
+        raised = self._over.up(rows)
+        bent = self._bent[:, : raised.shape[1]]
+        for c in range(2):
+            shaping.change(raised[c], self._last[c], *self._curve, bent[c])
+        self._over.down(bent, rows)
+        added[:] = rows.T
+        self._after.run(added, added)
+        rows[:] = added.T
+        self._late.run(x, out)
+        add_weighted(out, rows, self._mid, self._side, out)
+        if self._gain != 1.0:
+            np.multiply(out, self._gain, out=out)
+
+    def adopt(self, other: Processor) -> None:
+        if not isinstance(other, SaturationProcessor):
+            return
+        self._late.adopt(other._late)
+        self._before.adopt(other._before)
+        self._after.adopt(other._after)
+        self._over.adopt(other._over)
+        np.copyto(self._last, other._last)
+
+
+def curve_of(step: Saturation, x: Floats) -> Floats:
+    """The transfer curve with its mix and output: what comes out for a steady input `x`."""
+    x = np.asarray(x, dtype=np.float64)
+    bent = x if step.drive <= DRIVE_OFF else step.shaper(x)
+    return np.asarray((x + step.mix / 100.0 * (bent - x)) * gain_of(step.level))
