@@ -28,6 +28,75 @@ class Spectrum:
     """dB relative to full scale² per Hz."""
 
 
+FINE_SECONDS = 0.6
+"""Length of the windows of a `Tone`: bins of 1.5 Hz, for lows."""
+
+
+@dataclass(frozen=True, eq=False)
+class Tone:
+    """Powers and cross power of left and right by frequency, from which those of mid and side follow."""
+
+    freqs: Floats
+    """Hz, evenly spaced from 0."""
+    left: Floats
+    """Power density, full scale² per Hz."""
+    right: Floats
+    cross: np.ndarray
+    """Cross density ``conj(L) R``, complex."""
+
+    def power(self, part: str) -> Floats:
+        """The density of a part: stereo (the mean of both channels), mid, side, left or right."""
+        if part == "left":
+            return self.left
+        if part == "right":
+            return self.right
+        both = self.left + self.right
+        if part == "stereo":
+            return 0.5 * both
+        twice = 2.0 * self.cross.real * (1.0 if part == "mid" else -1.0)
+        return np.maximum(0.25 * (both + twice), 0.0)
+
+    def total(self, part: str, weight: Floats | None = None) -> float:
+        """The mean square of a part; with the squared magnitude of a filter on it, if one is given."""
+        density = self.power(part) if weight is None else self.power(part) * weight
+        return float(density.sum() * self.freqs[1])
+
+    def smoothed(self, part: str, fraction: float, centres: Floats) -> Floats:
+        """Levels in dB of the density, smoothed to 1/`fraction` octave about each centre."""
+        return power_db(band_means(self.freqs, self.power(part), centres, fraction))
+
+
+def tone_of(x: np.ndarray, rate: int) -> Tone:
+    """The `Tone` of `x` (frames, 2): Welch's method with Hann windows of about 0.6 s, half overlapped.
+
+    One transform does for both channels: left is taken as the real, right as the imaginary part.
+    """
+    size = min(2 ** int(np.ceil(np.log2(rate * FINE_SECONDS))), max(8, len(x)))
+    window = np.hanning(size + 1)[:-1]
+    half = size // 2 + 1
+    left, right, cross = np.zeros(half), np.zeros(half), np.zeros(half, dtype=complex)
+    count, step = 0, size // 2
+    pairs = np.zeros(size, dtype=complex)
+    for start in range(0, max(1, len(x) - size + 1), step):
+        piece = x[start : start + size]
+        pairs[:] = 0.0
+        pairs.real[: len(piece)], pairs.imag[: len(piece)] = piece[:, 0], piece[:, 1]
+        z = np.fft.fft(pairs * window)
+        mirrored = np.conj(np.concatenate([z[:1], z[:0:-1]]))[:half]
+        z = z[:half]
+        a, b = 0.5 * (z + mirrored), -0.5j * (z - mirrored)
+        left += a.real**2 + a.imag**2
+        right += b.real**2 + b.imag**2
+        cross += np.conj(a) * b
+        count += 1
+    scale = np.full(half, 2.0 / (rate * float((window**2).sum()) * count))
+    scale[0] *= 0.5
+    if size % 2 == 0:
+        scale[-1] *= 0.5
+    freqs = np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64)
+    return Tone(freqs, left * scale, right * scale, cross * scale)
+
+
 def spectrum(
     x: np.ndarray, rate: int, part: str = "mid", fraction: int = 3, low: float = 20.0, points: int = 24
 ) -> Spectrum:
@@ -39,9 +108,14 @@ def spectrum(
     values = PARTS[part](np.asarray(x, dtype=np.float64))
     size = min(2 ** int(np.ceil(np.log2(rate * 0.17))), max(8, len(values)))
     freqs, density = welch(values, values, rate, size)
-    count = int(np.log2(min(20_000.0, 0.47 * rate) / low) * points) + 1
-    centres = low * 2.0 ** (np.arange(count) / points)
+    centres = octaves(rate, low, points)
     return Spectrum(centres, power_db(band_means(freqs, density.real, centres, fraction)))
+
+
+def octaves(rate: int, low: float = 20.0, points: int = 24) -> Floats:
+    """Frequencies in Hz from `low` to 20 kHz, `points` to an octave."""
+    count = int(np.log2(min(20_000.0, 0.47 * rate) / low) * points) + 1
+    return np.asarray(low * 2.0 ** (np.arange(count) / points))
 
 
 def welch(a: Floats, b: Floats, rate: int, size: int) -> tuple[Floats, np.ndarray]:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gluvo.measure.spectrum import welch
+from gluvo.dsp.kernel import Floats
+from gluvo.measure.spectrum import Tone, band_means, octaves, tone_of
 
 BANDS: tuple[tuple[float, float], ...] = (
     (20.0, 140.0), (140.0, 500.0), (500.0, 2000.0), (2000.0, 6000.0), (6000.0, 20000.0)
@@ -29,19 +30,42 @@ class StereoBand:
 
 
 def stereo_bands(x: np.ndarray, rate: int, bands: Sequence[tuple[float, float]] = BANDS) -> tuple[StereoBand, ...]:
-    """The image of `x` (frames, 2) in bands given in Hz, from Welch cross-spectra."""
-    x = np.asarray(x, dtype=np.float64)
-    size = min(8192, max(8, len(x) // 2 * 2))
-    left_x, right_x = np.ascontiguousarray(x[:, 0]), np.ascontiguousarray(x[:, 1])
-    freqs, ll = welch(left_x, left_x, rate, size)
-    rr = welch(right_x, right_x, rate, size)[1].real
-    lr = welch(left_x, right_x, rate, size)[1].real
+    """The image of `x` (frames, 2) in bands given in Hz."""
+    return bands_of_tone(tone_of(x, rate), bands)
+
+
+def bands_of_tone(tone: Tone, bands: Sequence[tuple[float, float]]) -> tuple[StereoBand, ...]:
+    """The image in bands given in Hz, from spectra that have been measured already."""
     result = []
     for low, high in bands:
-        inside = (freqs >= low) & (freqs < high)
-        left, right, both = (float(v[inside].sum()) for v in (ll.real, rr, lr))
+        inside = (tone.freqs >= low) & (tone.freqs < high)
+        left, right, both = (float(v[inside].sum()) for v in (tone.left, tone.right, tone.cross.real))
         result.append(StereoBand(low, high, *image(left, right, both)))
     return tuple(result)
+
+
+@dataclass(frozen=True, eq=False)
+class ImageCurve:
+    """The stereo image by frequency."""
+
+    freqs: Floats
+    """Hz, evenly spaced in octaves."""
+    correlation: Floats
+    width: Floats
+    """Side to mid, dB."""
+    mono_loss: Floats
+    """dB"""
+    level: Floats
+    """Of both channels together, dB: where there is next to nothing, the image tells nothing."""
+
+
+def image_by_frequency(tone: Tone, rate: int, fraction: int = 6) -> ImageCurve:
+    """The stereo image, smoothed to 1/`fraction` octave."""
+    centres = octaves(rate, 20.0, 12)
+    left, right, both = (band_means(tone.freqs, v, centres, fraction) for v in (tone.left, tone.right, tone.cross.real))
+    rows = np.array([image(float(a), float(b), float(c)) for a, b, c in zip(left, right, both, strict=True)])
+    level = 10.0 * np.log10(np.maximum(left + right, 1e-20))
+    return ImageCurve(centres, rows[:, 0], rows[:, 1], rows[:, 2], level)
 
 
 def image(left: float, right: float, product: float) -> tuple[float, float, float]:
@@ -50,7 +74,7 @@ def image(left: float, right: float, product: float) -> tuple[float, float, floa
     if total <= 1e-20:
         return 1.0, -60.0, 0.0
     mid, side = max(total + 2.0 * product, 1e-30) / 4.0, max(total - 2.0 * product, 1e-30) / 4.0
-    correlation = product / (left * right) ** 0.5 if left * right > 0.0 else 0.0
+    correlation = product / (left * right) ** 0.5 if min(left, right) > 1e-20 * total else 0.0
     return (
         float(np.clip(correlation, -1.0, 1.0)),
         float(np.clip(10.0 * np.log10(side / mid), -60.0, 60.0)),
