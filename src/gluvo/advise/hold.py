@@ -5,13 +5,17 @@ from __future__ import annotations
 import msgspec
 
 from gluvo.advise.aim import find_blend, find_makeup, find_threshold
+from gluvo.measure.loudness import SILENT
 from gluvo.measure.trace import Span
 from gluvo.render.chain import Progress, no_progress
+from gluvo.render.plan import run
 from gluvo.render.song import Joint, Renderer
 from gluvo.session import chains
 from gluvo.session.records import Session
-from gluvo.steps import Glue, Lane
+from gluvo.steps import Glue, Lane, MidSideEq, Saturation, Width, settings_of
 
+OutputHeld = MidSideEq | Saturation | Width
+"""Steps whose output can be found so that they do not change the loudness."""
 NEAR_ENOUGH = 0.02
 """dB; smaller moves are left alone, so that a held chain comes to rest."""
 
@@ -19,8 +23,8 @@ NEAR_ENOUGH = 0.02
 def held_session(
     renderer: Renderer, session: Session, span: Span | None, progress: Progress = no_progress, up_to: str = ""
 ) -> Session:
-    """The session with its held settings brought up to date: thresholds to their aim, make-up and blends to the
-    same loudness.
+    """The session with its held settings brought up to date: thresholds to their aim; make-up, outputs and
+    blends to the same loudness.
 
     Strips and steps are taken in the order in which the sound goes through them, since each one's input depends on
     those before it. `span` None is the whole song. `up_to` stops after a step, for those who only look at that.
@@ -32,6 +36,8 @@ def held_session(
                 session = _held_glue(renderer, session, item, span, progress)
             elif isinstance(item, Lane) and item.hold_loudness:
                 session = _held_lane(renderer, session, item, span, progress)
+            elif isinstance(item, OutputHeld) and item.hold_loudness:
+                session = _held_output(renderer, session, item, span, progress)
             if id == up_to:
                 return session
     return session
@@ -81,6 +87,27 @@ def _held_glue(renderer: Renderer, session: Session, glue: Glue, span: Span | No
         if abs(found - glue.makeup) > NEAR_ENOUGH:
             glue = msgspec.structs.replace(glue, makeup=round(found, 3))
     return session.with_step(glue)
+
+
+def _held_output(
+    renderer: Renderer, session: Session, step: OutputHeld, span: Span | None, progress: Progress
+) -> Session:
+    plan = renderer.plan(session)
+    if step.id not in plan.before:
+        return session
+    section = span or Span(0.0, renderer.seconds)
+    before = plan.before[step.id]
+    plain = run("plain", msgspec.structs.replace(step, output=0.0), before)
+
+    def output() -> float:
+        joints = renderer.joints([before, plain], section, progress)
+        was, now = (joints[node.key].figures(section).integrated for node in (before, plain))
+        return was - now if min(was, now) > SILENT else 0.0
+
+    found = settings_of(type(step))["output"].clamp(renderer.once(("output", section, plain.key), output))
+    if abs(found - step.output) > NEAR_ENOUGH:
+        step = msgspec.structs.replace(step, output=round(found, 3))
+    return session.with_step(step)
 
 
 def _held_lane(renderer: Renderer, session: Session, lane: Lane, span: Span | None, progress: Progress) -> Session:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from gluvo.measure.loudness import SILENT
 
-RESULT, UNTOUCHED, STEP_OUT, CHANGE, DETECTOR = "result", "untouched", "step_out", "change", "detector"
+RESULT, UNTOUCHED, STEP_OUT, CHANGE = "result", "untouched", "step_out", "change"
+DETECTOR, BAND = "detector", "band"
 """What the Hear row offers besides references."""
 
 MOST_BOOST = 40.0

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading
+from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading
 from gluvo.measure.trace import Span
 from gluvo.render.chain import Progress, no_progress
-from gluvo.render.plan import Node, Plan, less, mixed
+from gluvo.render.plan import Node, Plan, less, mixed, run
 from gluvo.render.song import Renderer
 from gluvo.session.records import Session
-from gluvo.steps import Glue
+from gluvo.steps import Glue, MidSideEq
 
-QUIET_BY_NATURE = (CHANGE, DETECTOR)
+QUIET_BY_NATURE = (CHANGE, DETECTOR, BAND)
 
 
 def hear_nodes(session: Session, plan: Plan, have: Collection[str] | None = None) -> dict[str, Node]:
     """The paths of the Hear row, references aside. `plan` is the session's, with what is heard alone.
 
     Change only is the chosen step's output less its input, where it stands; Step out is the whole song without it.
+    A band alone is what its equaliser gives with it less what it gives without it; made only while it is heard.
     """
     chosen = session.view.step
     paths = {RESULT: plan.result, UNTOUCHED: plan.untouched, STEP_OUT: plan.result, CHANGE: mixed("change", ())}
@@ -29,6 +30,9 @@ def hear_nodes(session: Session, plan: Plan, have: Collection[str] | None = None
         step = session.step(chosen)
         if isinstance(step, Glue):
             paths[DETECTOR] = plan.ear(step)
+        elif isinstance(step, MidSideEq) and session.view.hear == BAND:
+            others = run("band out", step.without_band(session.view.band), plan.before[chosen])
+            paths[BAND] = less("band", plan.after[chosen], others)
     return paths
 
 

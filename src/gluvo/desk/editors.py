@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from gluvo.desk.eq_editor import EqEditor
 from gluvo.desk.glue_editor import GlueEditor, LaneEditor
 from gluvo.desk.parts import Rows, button, figure, label
 from gluvo.desk.step_editor import StepEditor
@@ -12,7 +13,7 @@ from gluvo.desk.views import CaughtView, ReductionView
 from gluvo.desk.workbench import Workbench
 from gluvo.session.records import Stem
 from gluvo.session.tree import below
-from gluvo.steps import ChainItem, Glue, Lane, Limiter, Step, Trim
+from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Step, Trim
 
 
 class TrimEditor(StepEditor):
@@ -21,7 +22,7 @@ class TrimEditor(StepEditor):
     def build_views(self) -> None:
         self.peaks = CaughtView()
         self.peaks.setToolTip("The section's peaks after this gain, against full scale.")
-        self.views.addWidget(self.peaks)
+        self.add_views([("peaks", "Peaks", self.peaks)])
 
     def show_picture(self) -> None:
         step = self.step
@@ -43,7 +44,7 @@ class LimiterEditor(StepEditor):
         column.addWidget(self.caught, 1)
         column.addWidget(label("Reduction", "caption"))
         column.addWidget(self.reduction, 1)
-        self.views.addWidget(both)
+        self.add_views([("caught", "Peaks and reduction", both)])
 
     def build_middle(self) -> None:
         self.words = label("", "caption")
@@ -67,6 +68,7 @@ class LimiterEditor(StepEditor):
         self.words.setText(text + (f" · punch kept {100 * hits.punch_kept:.0f} %" if hits else ""))
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        super().tick(seconds, level, reduction)
         self.reduction.show_now(seconds)
 
 
@@ -146,7 +148,7 @@ class SourceEditor(QWidget):
 
 
 EDITORS: dict[type[Step], type[StepEditor]] = {
-    Trim: TrimEditor, Glue: GlueEditor, Limiter: LimiterEditor, Lane: LaneEditor
+    Trim: TrimEditor, MidSideEq: EqEditor, Glue: GlueEditor, Limiter: LimiterEditor, Lane: LaneEditor
 }  # fmt: skip
 """Steps with views of their own; others get a plain `StepEditor`."""
 

@@ -134,6 +134,7 @@ class GlueEditor(StepEditor):
         makeup.set_note("held" if step.hold_loudness else "")
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        super().tick(seconds, level, reduction)
         self.transfer.show_live(level, reduction)
         self.reduction.show_now(seconds)
 
@@ -143,7 +144,7 @@ class LaneEditor(StepEditor):
 
     def build_views(self) -> None:
         self.view = LaneView()
-        self.views.addWidget(self.view)
+        self.add_views([("lane", "Lane", self.view)])
         self.head.addWidget(button("Rename", "Give the lane another name.", self.rename, "plain"))
 
     def build_middle(self) -> None:

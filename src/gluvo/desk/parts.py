@@ -171,11 +171,12 @@ class ChoiceRow(QWidget):
 
     chosen = Signal(object)
 
-    def __init__(self, setting: Setting) -> None:
+    def __init__(self, setting: Setting, *, named: bool = True) -> None:
+        """`named`: whether the setting's name stands beside it; its tooltip tells it anyway."""
         super().__init__()
         self.setting = setting
         row = QHBoxLayout(self)
-        row.setContentsMargins(0, 6, 0, 6)
+        row.setContentsMargins(0, 6 if named else 0, 0, 6 if named else 0)
         name = label(setting.label)
         name.setStyleSheet("")
         self._box = QComboBox()
@@ -186,8 +187,9 @@ class ChoiceRow(QWidget):
         for widget in (self, self._box):
             widget.setToolTip(f"<b>{setting.label}</b><br>{setting.tip}")
         self._box.activated.connect(self._activated)
-        row.addWidget(name)
-        row.addStretch(1)
+        if named:
+            row.addWidget(name)
+            row.addStretch(1)
         row.addWidget(self._box)
 
     def set_value(self, value: object) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from gluvo.advise.around import Around
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.hits import Hits
 from gluvo.measure.spectrum import Spectrum
@@ -26,6 +27,8 @@ class Picture:
     hits_step: str = ""
     levels: Floats | None = None
     """What the chosen Glue's detector reads in the section, dBFS, every 10 ms."""
+    around: Around | None = None
+    """What was measured about the chosen step."""
     gains: dict[str, float] = field(default_factory=dict)
     tone: Spectrum | None = None
 

@@ -29,13 +29,15 @@ class ShapePage(QWidget):
         self._place = QWidget()
         self._middle = QVBoxLayout(self._place)
         self._middle.setContentsMargins(0, 0, 0, 0)
-        for widget, stretch in (
+        self._before_target = line(vertical=True)
+        parts = (
             (self.ledger, 0),
             (line(vertical=True), 0),
             (self._place, 1),
-            (line(vertical=True), 0),
+            (self._before_target, 0),
             (self.target, 0),
-        ):
+        )
+        for widget, stretch in parts:
             row.addWidget(widget, stretch)
         self.editor: StepEditor | SourceEditor | None = None
         bench.session_changed.connect(lambda *_: self._follow())
@@ -54,6 +56,9 @@ class ShapePage(QWidget):
             self.editor = editor_for(self._bench, step) if step is not None else SourceEditor(self._bench)
             self.editor.kind = kind  # type: ignore[union-attr]
             self._middle.addWidget(self.editor)
+            wide = isinstance(self.editor, StepEditor) and self.editor.wide
+            for widget in (self.target, self._before_target):
+                widget.setVisible(not wide)
         self._refresh()
 
     def _refresh(self) -> None:

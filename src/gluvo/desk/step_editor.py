@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 
 from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.desk.parts import ChoiceRow, Segments, Toggle, label, line
 from gluvo.desk.ruler import Ruler
+from gluvo.desk.spectrum_panel import SpectrumPanel
 from gluvo.desk.workbench import Workbench
 from gluvo.measure.trace import Trace
 from gluvo.render.song import Joint
@@ -19,6 +20,9 @@ MOST_ROWS = 6
 
 class StepEditor(QWidget):
     """Made from the declared settings. Subclasses add views and controls."""
+
+    wide: ClassVar[bool] = False
+    """Whether it wants the place of the target panel, too."""
 
     def __init__(self, bench: Workbench, step: ChainItem) -> None:
         super().__init__()
@@ -37,29 +41,33 @@ class StepEditor(QWidget):
         self.column.addLayout(self.head)
         self.views = QStackedLayout()
         self.build_views()
-        if self.views.count():
-            self.column.addLayout(self.views, 1)
+        self.column.addLayout(self.views, 1)
         self.build_middle()
-        columns = QHBoxLayout()
-        columns.setSpacing(18)
-        for title, settings in grouped(type(step)):
-            columns.addLayout(self._settings_column(title, settings), 1)
-        if columns.count() == 1:
-            columns.addStretch(1)  # rulers as wide as a page are hard to read
-        self.column.addLayout(columns)
-        if not self.views.count():
-            self.column.addStretch(1)
+        self.build_settings(type(step))
 
     # --- building ------------------------------------------------------------------------------------------
 
     def build_views(self) -> None:
-        """Add views to the stack, and their chooser to the head."""
+        """Add views, with `add_views`."""
+        self.add_views([])
+
+    def build_settings(self, kind: type[Step]) -> None:
+        """Add the settings, in columns by their groups."""
+        columns = QHBoxLayout()
+        columns.setSpacing(18)
+        for title, settings in grouped(kind):
+            columns.addLayout(self._settings_column(title, settings), 1)
+        if columns.count() == 1:
+            columns.addStretch(1)  # rulers as wide as a page are hard to read
+        self.column.addLayout(columns)
 
     def build_middle(self) -> None:
         """Add what stands between views and settings."""
 
     def add_views(self, views: list[tuple[str, str, QWidget]]) -> None:
-        """Views by key, name and widget, with a chooser."""
+        """Views by key, name and widget, with a chooser; the spectrum comes last."""
+        self.spectrum = SpectrumPanel(self.bench, self.step_id)
+        views = [*views, ("spectrum", "Spectrum", self.spectrum)]
         chooser = Segments([(key, name) for key, name, _ in views], "What is drawn here.")
         for _, _, view in views:
             self.views.addWidget(view)
@@ -134,6 +142,8 @@ class StepEditor(QWidget):
             else:
                 control.set_value(value)
         self.state.setText("off: the sound passes untouched" if not step.on else "")
+        self.spectrum.refresh()
+        self.spectrum.show_picture()
         self.show_picture()
 
     def show_picture(self) -> None:
@@ -141,6 +151,7 @@ class StepEditor(QWidget):
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         """Thirty times a second: where playing is, and the step's live detector level and reduction."""
+        self.spectrum.tick()
 
     def joints(self) -> tuple[Joint | None, Joint | None]:
         """The joints before and after the step."""

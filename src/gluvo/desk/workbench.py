@@ -7,22 +7,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from gluvo.advise.aim import detector_levels
-from gluvo.advise.hold import held_session
-from gluvo.advise.loudness_target import hits_of_joints
-from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading, matched_gains
-from gluvo.compare.readings import hear_readings
+from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.compare.tones import Frozen
 from gluvo.desk.advice import Advice
 from gluvo.desk.audio import Audio, analysed, read_audio
+from gluvo.desk.measuring import Measuring
 from gluvo.desk.picture import Picture
 from gluvo.errors import GluvoError, SessionError
 from gluvo.measure.loudness import loudest_span
-from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
 from gluvo.play.engine import Monitoring
 from gluvo.play.host import RemoteEngine
@@ -33,11 +31,13 @@ from gluvo.render.worker import Worker
 from gluvo.session.document import Document
 from gluvo.session.media import outside_folder
 from gluvo.session.records import Session
-from gluvo.steps import Glue
+from gluvo.steps import Glue, MidSideEq
 
 AUTOSAVE_MS = 1500
 LOUDEST_SECONDS = 12.0
-HELD_BY = {"threshold": "hold_aim", "makeup": "hold_loudness", "blend": "hold_loudness"}
+HELD_BY = {
+    "threshold": "hold_aim", "makeup": "hold_loudness", "blend": "hold_loudness", "output": "hold_loudness"
+}  # fmt: skip
 """Which switch finds a setting."""
 
 
@@ -84,6 +84,9 @@ class Workbench(QObject):
         self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
         self._autosave.timeout.connect(self.autosave_now)
         self._autosaves = autosaves
+        self._hunted: Session | None = None
+        self.frozen: Frozen | None = None
+        """The spectrum that is kept to compare with, as long as the window is open."""
         self._generation = 0
         self.advice = Advice(self)
 
@@ -235,11 +238,21 @@ class Workbench(QObject):
         self.session_changed.emit(before, now)
         if _audio_of(before) != _audio_of(now):
             self.reload_audio()
-        looked = {n for n in ("step", "strip", "section", "solo") if getattr(before.view, n) != getattr(now.view, n)}
-        if before.strips != now.strips or looked & {"step", "solo"}:
+        looked = {
+            n
+            for n in ("step", "strip", "section", "solo", "band", "hear")
+            if getattr(before.view, n) != getattr(now.view, n)
+        }
+        alone = BAND in (before.view.hear, now.view.hear) and looked & {"band", "hear"}  # made only while it is heard
+        if before.strips != now.strips or looked & {"step", "solo"} or alone:
             if self.engine is not None:
                 self.engine.change(now)
-        if before.strips != now.strips or looked & {"step", "section"} or before.sections != now.sections:
+        if (
+            before.strips != now.strips
+            or looked & {"step", "section", "strip"}
+            or alone
+            or before.sections != now.sections
+        ):
             self.render()
         if (before.view.section, before.view.loop, before.sections) != (now.view.section, now.view.loop, now.sections):
             self._apply_loop()
@@ -247,7 +260,11 @@ class Workbench(QObject):
             self._apply_monitoring()
         if self._autosaves and before.replace(view=now.view) != now:
             self._autosave.start()
-        if now.view.hear == DETECTOR and not isinstance(now.step(now.view.step), Glue):
+        step, hear = now.step(now.view.step), now.view.hear
+        gone = isinstance(step, MidSideEq) and step.band(now.view.band) is None
+        if (hear == DETECTOR and not isinstance(step, Glue)) or (
+            hear == BAND and (not isinstance(step, MidSideEq) or gone)
+        ):
             self.document.look(hear=RESULT)
 
     # --- the section and the ear ---------------------------------------------------------------------------
@@ -286,7 +303,29 @@ class Workbench(QObject):
             return
         view = self.session.view
         gains = self.picture.gains if view.level_matched else {}
-        self.engine.listen(Monitoring(view.hear, gains, view.monitor, view.output_level, view.dim))
+        path, ceiling = view.hear, 0.0
+        if self._hunted is not None:
+            path, ceiling = RESULT, min(0.0, self._highest() + gains.get(RESULT, 0.0))
+        self.engine.listen(Monitoring(path, gains, view.monitor, view.output_level, view.dim, ceiling))
+
+    def freeze(self, frozen: Frozen | None) -> None:
+        """Keep a spectrum to compare with, or let it go."""
+        self.frozen = frozen
+        self.picture_changed.emit()
+
+    def _highest(self) -> float:
+        """The highest sample of the result in the section, dBFS; full scale where it is not known."""
+        render = self.picture.best
+        return render.result.figures(self.span).sample_peak if render is not None else 0.0
+
+    def hunt(self, session: Session | None) -> None:
+        """Play a session in place of the open one, no louder than that gets; None ends it. Nothing of it is kept."""
+        begins = (session is None) is not (self._hunted is None)
+        self._hunted = session
+        if self.engine is not None:
+            self.engine.change(self.session if session is None else session)
+        if begins:
+            self._apply_monitoring()
 
     def toggle_play(self) -> None:
         if self.engine is not None:
@@ -320,37 +359,12 @@ class Workbench(QObject):
                 check(0.0)
                 self._on_window(lambda: self._show(mine, changes))
 
-            self._tell("Measuring", 0.0)
-            stretch, chosen = span or Span(0.0, renderer.seconds), session.view.step
-            untouched = renderer.plan(session).untouched
-            if opened:  # its shape is what is looked for first
-                show(untouched=renderer.joint(untouched, None, self._telling(check, "Measuring the stems")))
-            # then what the eye is on, before all that depends on it
-            near = held_session(renderer, session, span, check, up_to=chosen) if chosen else session
-            plan, hits, levels = renderer.plan(near), None, None
-            glue = near.step(chosen)
-            if chosen in plan.after:
-                pair = plan.before[chosen], plan.after[chosen]
-                joints = renderer.joints(pair, stretch, check)
-                before, after = (joints[node.key] for node in pair)
-                if after.reduction is not None:
-                    hits = hits_of_joints(before, after, stretch)
-                show(hits=hits, hits_step=chosen)
-                if isinstance(glue, Glue):
-                    key = renderer.joint(plan.keys[chosen], stretch, check) if chosen in plan.keys else None
-                    levels = detector_levels(glue, before, stretch, key)
-            show(hits=hits, hits_step=chosen, levels=levels)
-            held = held_session(renderer, near, span, check)
-            if held != session:
+            def amend(held: Session) -> None:
                 self._on_window(lambda: self._amend(mine, session, held))
-            section = renderer.section(held, stretch, self._telling(check, "Measuring"))
-            show(section_render=section, section_current=True)
-            readings = hear_readings(renderer, held, span, check)
-            for reference, f in references.items():
-                readings[reference] = Reading(f.integrated, f.true_peak)
-            show(gains=matched_gains(readings))
-            show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3))
-            show(song_render=renderer.song(held, self._telling(check, "Measuring the song")), song_current=True)
+
+            self._tell("Measuring", 0.0)
+            telling = partial(self._telling, check)
+            Measuring(renderer, session, span, references, show, amend, telling).run(check, opened)
             self._tell("", 0.0)
 
         self._render_worker.submit(job)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.kernel import Audio, kernel
 from gluvo.errors import DeviceError
@@ -29,7 +29,7 @@ PREROLL_SECONDS = 1.0
 GUARD_SECONDS = 0.5
 PREFETCH_SECONDS, PAGE_FRAMES = 3.0, 512
 DIM_DB = -20.0
-PATHS = (RESULT, UNTOUCHED, STEP_OUT, CHANGE, DETECTOR, *REFERENCES)
+PATHS = (RESULT, UNTOUCHED, STEP_OUT, CHANGE, DETECTOR, BAND, *REFERENCES)
 """What can be heard."""
 
 MONITOR = {
@@ -54,6 +54,8 @@ class Monitoring:
     view: str = "stereo"
     level: float = 0.0
     dim: bool = False
+    ceiling: float = 0.0
+    """dBFS that no sample may pass, before level and dim: less than 0 while something is boosted to be found."""
 
 
 @kernel
@@ -76,8 +78,8 @@ def crossfade(old, new, at, length):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def guard(x, state, recovery):  # type: ignore[no-untyped-def]
-    """Hold samples within full scale by a gain that falls at once and recovers slowly; 1 leaves the bits alone.
+def guard(x, ceiling, state, recovery):  # type: ignore[no-untyped-def]
+    """Hold samples within a ceiling by a gain that falls at once and recovers slowly; 1 leaves the bits alone.
 
     For what is heard only: a level match that is a moment behind an edit must not clip the loudspeakers.
     """
@@ -85,8 +87,8 @@ def guard(x, state, recovery):  # type: ignore[no-untyped-def]
     for i in range(x.shape[0]):
         peak = max(abs(x[i, 0]), abs(x[i, 1]))
         gain = min(1.0, gain + recovery)
-        if peak * gain > 1.0:
-            gain = 1.0 / peak
+        if peak * gain > ceiling:
+            gain = ceiling / peak
         if gain < 1.0:
             x[i, 0] *= gain
             x[i, 1] *= gain
@@ -134,6 +136,7 @@ class Engine:
         self._fade_step = 1.0 / (FADE_SECONDS * self.rate)
         self._fade_frames_left = 0
         self._guard = np.ones(1)
+        self._ceiling = 1.0
         self._recovery = 1.0 / (GUARD_SECONDS * self.rate)
         self._out = np.zeros((MAX_BLOCK, 2))
         self._faded, self._nothing = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
@@ -233,8 +236,8 @@ class Engine:
             now, goal = self._matrices[name], self._goals[name]
             if now.any() or goal.any():
                 ramp_mix(self._path(name, n), now, goal, self._fade_step, out)
-        guard(out, self._guard, self._recovery)
-        self._meters.write(self._path(self._path_name(), n), graph.steps, graph.strips)
+        guard(out, self._ceiling, self._guard, self._recovery)
+        self._meters.write(self._path(self._path_name(), n), graph.steps, graph.strips, graph.tapped)
         if old is not None:
             self._swap_at += n
             if self._swap_at >= self._swap_frames:
@@ -330,6 +333,9 @@ class Engine:
 
     def _aim_matrices(self) -> None:
         m = self._monitoring
+        self._ceiling = min(
+            1.0, gain_of(m.ceiling + (m.level + (DIM_DB if m.dim else 0.0) if m.ceiling < 0.0 else 0.0))
+        )
         gain = gain_of(m.gains.get(m.path, 0.0) + m.level + (DIM_DB if m.dim else 0.0))
         heard = self._path_name()
         for name, goal in self._goals.items():

@@ -35,6 +35,13 @@ class LiveGraph(Machine):
         )
         """For each strip of the session, what comes out of its chain and the factors at which it flows on."""
 
+        chosen = session.view.step
+        sides = [plan.before[chosen], plan.after[chosen]] if chosen in plan.after else []
+        self.tapped: tuple[Part, Part] | None = None
+        """What goes into the chosen step and what comes out of it, if it is on."""
+        if sides and all(node.key in self.parts for node in sides):
+            self.tapped = self.parts[sides[0].key], self.parts[sides[1].key]
+
     def _processor(self, plan: Plan, id: str) -> Processor | None:
         part = self.parts.get(plan.after[id].key) if id in plan.after else None
         return part.processor if part is not None else None

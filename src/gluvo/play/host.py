@@ -16,6 +16,7 @@ from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import numpy as np
 
 from gluvo.errors import GluvoError
@@ -27,7 +28,7 @@ from gluvo.render.plan import steps_heard
 from gluvo.session.media import Material, Sound
 from gluvo.session.records import Bus, Media, Session, Stem
 from gluvo.session.scratch import address_of, mapped
-from gluvo.steps import Glue, Limiter, Trim
+from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Trim, Width
 
 RECORD = "GLUVO_RECORD"
 """Names an environment variable: a WAV that the silent device writes what it is given to."""
@@ -146,6 +147,10 @@ class RemoteEngine:
             self.device_name, self.failed = name, failed
         return self.board.read()
 
+    def tapped(self, frames: int) -> tuple[np.ndarray, np.ndarray] | None:
+        """See `Board.tapped`."""
+        return self.board.tapped(frames)
+
     def close(self) -> None:
         """Stop, and give back the memory."""
         self._host.send("unload")
@@ -240,7 +245,13 @@ def serve(pipe: Connection) -> None:
 def rehearse(session: Session, rate: int) -> None:
     """Play a blink of silence to nobody, so that every kernel is loaded before there is something to hear."""
     silence = Sound(np.zeros((rate // 4, 2), dtype=np.float32), rate)
-    everything = (Trim(id="a"), Glue(id="b", ratio=2.0, low_cut=90.0, tilt=1.0), Limiter(id="c"))
+    bell = Band(id=1, gain=3.0)
+    everything = (
+        Trim(id="a"), Glue(id="b", ratio=2.0, low_cut=90.0, tilt=1.0), Limiter(id="c"),
+        MidSideEq(id="d", bands=(msgspec.structs.replace(bell, dynamic=True), Band(id=2, gain=1.0, target="side"))),
+        MidSideEq(id="e", bands=(bell,), phase="linear"), Saturation(id="f", drive=6.0, low=90.0),
+        Width(id="g", width_1=80.0, bands=2, mono_below=100.0),
+    )  # fmt: skip
     warm = session.replace(
         strips=(
             *session.strips,

@@ -39,8 +39,10 @@ class Readings:
 
 STEPS_AT, STRIPS_AT = 5, 5 + 2 * MOST_STEPS
 COLUMNS = STRIPS_AT + 2 * MOST_STRIPS
-POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN = range(5)
+POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN, TAPPED = range(6)
 HEAD = 8
+TAP_FRAMES = 65_536
+"""Frames that are kept of what goes into the chosen step and what comes out of it."""
 
 
 class Board:
@@ -49,13 +51,25 @@ class Board:
     Written by the audio thread without waiting; read by one other thread, here or in another process.
     """
 
-    SIZE = HEAD + ROWS * COLUMNS
+    SIZE = HEAD + ROWS * COLUMNS + TAP_FRAMES * 4
 
     def __init__(self, memory: np.ndarray | None = None) -> None:
         flat = np.zeros(self.SIZE) if memory is None else memory
         self.state = flat[:HEAD]
-        self.rows = flat[HEAD:].reshape(ROWS, COLUMNS)
+        self.rows = flat[HEAD : HEAD + ROWS * COLUMNS].reshape(ROWS, COLUMNS)
+        self.tap = flat[HEAD + ROWS * COLUMNS :].reshape(TAP_FRAMES, 4)
         self._read = int(self.state[WRITTEN])
+
+    def tapped(self, frames: int) -> tuple[np.ndarray, np.ndarray] | None:
+        """The last frames that went into the chosen step, and that came out of it; None before there are as many.
+
+        The step's own latency lies between the two.
+        """
+        end = int(self.state[TAPPED])
+        if end < frames:
+            return None
+        rows = self.tap[np.arange(end - frames, end) % TAP_FRAMES]
+        return rows[:, :2], rows[:, 2:]
 
     def read(self) -> Readings:
         """All blocks since the last call; the oldest are gone if that was long ago."""
@@ -80,9 +94,14 @@ class Meters:
         self._peaks = np.zeros((MAX_BLOCK, 2))
 
     def write(
-        self, x: Audio, processors: Sequence[Processor | None], strips: Sequence[tuple[Part, float, float]]
+        self,
+        x: Audio,
+        processors: Sequence[Processor | None],
+        strips: Sequence[tuple[Part, float, float]],
+        tapped: tuple[Part, Part] | None = None,
     ) -> None:
-        """Measure a block of what is heard, before the monitor's gain, and of what each strip sends on."""
+        """Measure a block of what is heard, before the monitor's gain, and of what each strip sends on; `tapped` are
+        the two sides of the chosen step."""
         n, written = len(x), int(self._board.state[WRITTEN])
         row = self._board.rows[written % ROWS]
         weighted, peaks = self._weighted[:n], self._peaks[:n]
@@ -96,7 +115,22 @@ class Meters:
                 row[STEPS_AT + MOST_STEPS + k] = processor.level[0]
         for k, (part, left, right) in enumerate(strips[:MOST_STRIPS]):
             peaks_of(part.out[:n], left, right, row[STRIPS_AT + 2 * k : STRIPS_AT + 2 * k + 2])
+        if tapped is not None:
+            end = int(self._board.state[TAPPED])
+            keep(tapped[0].out[:n], tapped[1].out[:n], end % TAP_FRAMES, self._board.tap)
+            self._board.state[TAPPED] = end + n
         self._board.state[WRITTEN] = written + 1
+
+
+@kernel
+def keep(before, after, place, ring):  # type: ignore[no-untyped-def]
+    """Put a block of two sounds into a ring, from a place in it on."""
+    for i in range(before.shape[0]):
+        ring[place, 0], ring[place, 1] = before[i, 0], before[i, 1]
+        ring[place, 2], ring[place, 3] = after[i, 0], after[i, 1]
+        place += 1
+        if place == ring.shape[0]:
+            place = 0
 
 
 @kernel

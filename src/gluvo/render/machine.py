@@ -14,7 +14,7 @@ from gluvo.session.media import Material
 from gluvo.steps import MAX_BLOCK, Processor
 from gluvo.steps.glue import DetectorEar
 
-LONGEST_LATENCY = 0.25
+LONGEST_LATENCY = 0.75
 """Seconds; delays are made for this much, so that graphs of other latencies can take over from each other."""
 
 

@@ -15,6 +15,8 @@ import numpy as np
 from gluvo.dsp.kernel import Audio
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.overview import REDUCTION_HOP, Outline, Reduction, ReductionTracer, heard_hops, outline_of
+from gluvo.measure.resonances import Resonance, resonances
+from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import Span, Trace, Tracer, trace_of
 from gluvo.render.chain import Progress, Stopper, no_progress, step_back, stream
 from gluvo.render.machine import add_scaled
@@ -75,6 +77,14 @@ class Joint:
     def section(self, span: Span | None = None) -> Trace:
         """The trace of a span alone."""
         return self._once(("trace", span), lambda: self.trace.cut(self.within(span)))
+
+    def tone(self, span: Span | None = None) -> Tone:
+        """The spectra of a span."""
+        return self._once(("tone", span), lambda: tone_of(self.heard_in(span), self.rate))
+
+    def resonances(self, span: Span | None, part: str) -> tuple[Resonance, ...]:
+        """What rings in a span, in mid or side."""
+        return self._once(("resonances", span, part), lambda: resonances(self.heard_in(span), self.rate, part))
 
     def mean_reduction(self, span: Span | None = None) -> float:
         reduction, heard = self.reduction, self.heard

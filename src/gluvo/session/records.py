@@ -12,7 +12,7 @@ from msgspec import Meta, Struct
 from gluvo.dsp.db import FADER_OFF, fader_gain
 from gluvo.session import chains
 from gluvo.steps import AnyStep, ChainItem
-from gluvo.steps.settings import number, switch
+from gluvo.steps.settings import choice, number, switch
 
 VERSION = 1
 MIX = "mix"
@@ -137,6 +137,57 @@ class Deliverable(Struct, frozen=True, kw_only=True):
     dither: Literal["none", "tpdf"] = "none"
 
 
+class Limit(Struct, frozen=True, kw_only=True):
+    """A line that a spectrum should stay under, drawn by the user."""
+
+    id: str
+    name: str
+    points: Annotated[tuple[tuple[float, float], ...], Meta(min_length=2)]
+    """Hz and power density in dB (full scale² per Hz), in rising order of frequency."""
+
+
+class Analyser(Struct, frozen=True, kw_only=True):
+    """How spectra are drawn."""
+
+    part: Annotated[
+        Literal["stereo", "mid", "side"],
+        choice("Part", (("stereo", "Stereo"), ("mid", "Mid"), ("side", "Side")), "Whose spectrum is drawn."),
+    ] = "stereo"  # fmt: skip
+    slope: Annotated[
+        float,
+        number("Slope", "dB/oct", 0.0, 6.0, "Turns the drawing about 1 kHz. At 3 pink noise is flat; the sound is not "
+               "changed.", fine=0.1),
+    ] = 3.0  # fmt: skip
+    fraction: Annotated[
+        Literal[3, 6, 12, 24],
+        choice("Smoothing", (("3", "1/3 octave"), ("6", "1/6 octave"), ("12", "1/12 octave"), ("24", "1/24 octave")),
+               "Over how much of an octave the spectrum is averaged."),
+    ] = 12  # fmt: skip
+    live: Annotated[
+        bool, switch("Live", "The lines follow what is playing. Off, they are the average of the section.")
+    ] = False  # fmt: skip
+    hold: Annotated[bool, switch("Peak hold", "Keeps the highest that the live lines have reached.")] = False
+
+
+class Hunting(Struct, frozen=True, kw_only=True):
+    """The bell that hunts, and the cut that it leaves."""
+
+    gain: Annotated[float, number("Boost", "dB", 3.0, 18.0, "How far the hunting bell is raised.", fine=0.5)] = 10.0
+    q: Annotated[float, number("Q", "", 1.0, 40.0, "How narrow the hunting bell is.", scale="log", decimals=2)] = 8.0
+    cut: Annotated[
+        float,
+        number("Cut", "dB", 0.0, 12.0, "How deep the cut is that stays when you let go, half as narrow. At 0 nothing "
+               "stays.", fine=0.5),
+    ] = 3.0  # fmt: skip
+
+
+class TestTone(Struct, frozen=True, kw_only=True):
+    """The tone that shows what a saturation makes."""
+
+    level: Annotated[float, number("Tone level", "dBFS", -48.0, 0.0, "How loud the test tone is.")] = -12.0
+    freq: Annotated[float, number("Tone", "Hz", 20.0, 10_000.0, "How high the test tone is.", scale="log")] = 1000.0
+
+
 class View(Struct, frozen=True, kw_only=True):
     """What is chosen on screen and in the ear. Not part of undo."""
 
@@ -144,6 +195,8 @@ class View(Struct, frozen=True, kw_only=True):
     strip: str = MIX
     step: str = ""
     """Empty for what comes into the chosen strip's chain."""
+    band: int = 0
+    """The id of the chosen band, if the chosen step has bands."""
     solo: tuple[str, ...] = ()
     """Strips and lanes that are heard alone. For the ears only: nothing measured or written depends on it."""
     section: str = ""
@@ -155,6 +208,9 @@ class View(Struct, frozen=True, kw_only=True):
     output_level: Annotated[float, Meta(ge=-60.0, le=0.0)] = 0.0
     dim: bool = False
     position: Seconds = 0.0
+    analyser: Analyser = Analyser()
+    hunting: Hunting = Hunting()
+    tone: TestTone = TestTone()
 
 
 class Session(Struct, frozen=True, kw_only=True):
@@ -171,6 +227,7 @@ class Session(Struct, frozen=True, kw_only=True):
     sections: tuple[Section, ...] = ()
     target: Target = Target(name="Streaming", loudness=-14.0, true_peak=-1.0)
     deliverables: tuple[Deliverable, ...] = ()
+    limits: tuple[Limit, ...] = ()
     view: View = View()
 
     # --- looking things up ---------------------------------------------------------------------------------
@@ -264,7 +321,7 @@ class Session(Struct, frozen=True, kw_only=True):
     def fresh_id(self, stem: str) -> str:
         """An id that nothing in the session has yet."""
         records: tuple[Struct, ...] = (
-            *self.references, *self.sections, *self.strips, *self.items, *self.deliverables
+            *self.references, *self.sections, *self.strips, *self.items, *self.deliverables, *self.limits
         )  # fmt: skip
         taken = {getattr(record, "id", "") for record in records}
         return next(f"{stem}-{n}" for n in range(1, len(taken) + 2) if f"{stem}-{n}" not in taken)

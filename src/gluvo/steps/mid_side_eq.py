@@ -14,13 +14,18 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import run_sided
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.moving import MovingBand, selector
-from gluvo.steps.bands import Band
+from gluvo.steps.bands import Band, Target
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number, switch
 
 MOST_BANDS = 24
 ALL = "All bands"
 MID_SIDE, LEFT_RIGHT = ("mid", "side"), ("left", "right")
+OPPOSITE: dict[str, tuple[Target, Target]] = {
+    "stereo": ("mid", "side"), "mid": ("mid", "side"), "side": ("side", "mid"), "left": ("left", "right"),
+    "right": ("right", "left"),
+}  # fmt: skip
+"""What a band's target becomes when it is doubled, and what its twin's is."""
 Columns = tuple[tuple[str, ...], tuple[str, ...]]
 """The targets that each of two columns takes its bands from."""
 
@@ -79,6 +84,30 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
         """A band added at the end, with an id of its own. The step must have room for it."""
         made = msgspec.structs.replace(band, id=max((b.id for b in self.bands), default=0) + 1)
         return self.replace(bands=(*self.bands, made)), made
+
+    def with_edit(self, id: int, **changes: object) -> MidSideEq:
+        """Settings of a band changed, and those of its twin with it; its target and place stay its own."""
+        band = self.band(id)
+        if band is None:
+            return self
+        step = self.with_band(msgspec.structs.replace(band, **changes))
+        twin = self.band(band.twin) if band.twin else None
+        shared = {name: value for name, value in changes.items() if name not in ("target", "twin")}
+        return step.with_band(msgspec.structs.replace(twin, **shared)) if twin is not None else step
+
+    def with_twin(self, id: int) -> tuple[MidSideEq, Band]:
+        """A band doubled for the other target, the two linked. A stereo band becomes one of mid and one of side."""
+        band = self.band(id)
+        assert band is not None
+        own, other = OPPOSITE[band.target]
+        step, made = self.with_new_band(msgspec.structs.replace(band, target=other, twin=id))
+        return step.with_band(msgspec.structs.replace(band, target=own, twin=made.id)), made
+
+    def without_twin(self, id: int) -> MidSideEq:
+        """A band and its twin each go their own way."""
+        band = self.band(id)
+        alone = {id, band.twin} if band is not None else set()
+        return self.replace(bands=tuple(msgspec.structs.replace(b, twin=0) if b.id in alone else b for b in self.bands))
 
     def without_band(self, id: int) -> MidSideEq:
         """The band taken out; its twin goes on alone."""

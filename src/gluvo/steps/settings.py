@@ -15,6 +15,8 @@ from typing import Any, Literal, get_type_hints
 
 import msgspec
 
+from gluvo.dsp.notes import hz_of
+
 Scale = Literal["linear", "log"]
 
 
@@ -83,7 +85,10 @@ class Setting:
         return text.replace("-", "−")
 
     def read(self, text: str) -> float | None:
-        """The value that a typed text means, clamped; None if it means none. Units and a decimal comma are fine."""
+        """The value that a typed text means, clamped; None if it means none. Units and a decimal comma are fine, and for
+        frequencies the names of notes."""
+        if self.unit == "Hz" and (hz := hz_of(text)) is not None:
+            return self.clamp(hz)
         cleaned = text.strip().replace("−", "-").replace(",", ".").lower()
         factor = 1.0
         if self.off_at_low and cleaned.removesuffix("db").strip() in ("off", "-∞", "-inf"):

@@ -1,0 +1,71 @@
+"""What is measured about the step that is looked at: the sound on both sides of it, and what it costs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from gluvo.advise.tone import Cost, LowCutCost, Movement, cost, low_cut_cost, movements
+from gluvo.measure.harmonics import NewSound, new_spectrum
+from gluvo.measure.resonances import Resonance
+from gluvo.measure.spectrum import Tone
+from gluvo.measure.trace import Span
+from gluvo.render.chain import Progress, no_progress
+from gluvo.render.song import Joint
+from gluvo.steps import ChainItem, MidSideEq, Saturation
+
+MID_SIDE = ("mid", "side")
+
+
+@dataclass(frozen=True, eq=False)
+class Around:
+    """What was measured about a step, or about what comes into a chain, in a section."""
+
+    step: str
+    """Its id; empty for what comes into the chain."""
+    before: Tone
+    after: Tone
+    loudness: tuple[float, float]
+    """LUFS before and after."""
+    costs: Mapping[int, Cost] = field(default_factory=dict)
+    """What each band of an equaliser does, by its id."""
+    moves: Mapping[int, Movement] = field(default_factory=dict)
+    low_cuts: Mapping[int, LowCutCost] = field(default_factory=dict)
+    """The truth about each low cut; there once the song has been measured."""
+    resonances: tuple[Resonance, ...] = ()
+    """Of what comes out of an equaliser, in mid and side."""
+    new: Mapping[str, NewSound] = field(default_factory=dict)
+    """What a saturation made, in mid and side."""
+
+
+def looked_around(
+    step: ChainItem | None, before: Joint, after: Joint, span: Span, progress: Progress = no_progress
+) -> Around:
+    """All but the low cuts, from the joints on both sides of a step."""
+    progress(0.0)
+    loudness = before.figures(span).integrated, after.figures(span).integrated
+    around = Around(step.id if step is not None else "", before.tone(span), after.tone(span), loudness)
+    progress(0.2)
+    if isinstance(step, MidSideEq):
+        costs = {band.id: cost(step, band, around.before, before.rate) for band in step.bands}
+        moves = movements(step, before.heard_in(span), before.rate, progress)
+        ringing = [r for part in MID_SIDE for r in after.resonances(span, part)]
+        ringing.sort(key=lambda r: -r.prominence)
+        return replace(around, costs=costs, moves=moves, resonances=tuple(ringing))
+    if isinstance(step, Saturation):
+        sounds = before.heard_in(span), after.heard_in(span)
+        return replace(around, new={part: new_spectrum(*sounds, before.rate, part) for part in MID_SIDE})
+    return around
+
+
+def with_low_cuts(around: Around, step: ChainItem | None, song: Joint) -> Around:
+    """With the truth about each low cut of an equaliser; `song` is all of what comes into it."""
+    if not isinstance(step, MidSideEq) or not any(band.shape == "low_cut" for band in step.bands):
+        return around
+    whole = song.tone()
+    found = {
+        band.id: low_cut_cost(step, band, whole, around.before, song.rate)
+        for band in step.bands
+        if band.shape == "low_cut"
+    }
+    return replace(around, low_cuts=found)

@@ -1,0 +1,479 @@
+"""The editor of the Mid-side EQ: lanes of curves, the bands as a table, the hunt, and what rings."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any
+
+import msgspec
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QHideEvent
+from PySide6.QtWidgets import (
+    QGridLayout,
+    QHBoxLayout,
+    QMenu,
+    QStackedLayout,
+    QVBoxLayout,
+    QWidget,
+)
+
+from gluvo.advise.tone import cut_for
+from gluvo.compare.match import BAND, RESULT
+from gluvo.desk.band_table import BandTable
+from gluvo.desk.band_words import band_sentence, band_words
+from gluvo.desk.eq_lane import EqLane, Gesture
+from gluvo.desk.hunt import Hunt, HuntKeys, HuntRow, Watching
+from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, label, line
+from gluvo.desk.phase_lane import PhaseLane
+from gluvo.desk.resonance_table import ResonanceTable
+from gluvo.desk.ruler import Ruler
+from gluvo.desk.spectrum_panel import LiveFeed
+from gluvo.desk.step_editor import StepEditor
+from gluvo.measure.resonances import Resonance
+from gluvo.session.records import Analyser
+from gluvo.steps import Band, MidSideEq, Step, settings_of
+from gluvo.steps.bands import MOVABLE, SHAPES, SLOPED, TARGETS, WITH_GAIN, plain_q
+from gluvo.steps.mid_side_eq import MOST_BANDS
+
+LANES: dict[str, tuple[str, ...]] = {
+    "joined": ("stereo",), "mid_side": ("mid", "side"), "left_right": ("left", "right")
+}  # fmt: skip
+HUNT_SEMITONES = 0.5
+BAND_RULERS = ("freq", "gain", "q")
+MOVING_RULERS = ("threshold", "ratio", "range", "attack", "release")
+
+
+class EqEditor(StepEditor):
+    """Mid and side as lanes on one frequency axis; marks and table show the same bands."""
+
+    wide = True
+
+    # --- building ------------------------------------------------------------------------------------------
+
+    def build_views(self) -> None:
+        self.hunt = Hunt(self.bench, self.step_id)
+        self._live = LiveFeed(self.bench)
+        self.split = "joined"
+        tools = QHBoxLayout()
+        tools.setSpacing(6)
+        self.hunt_button = button(
+            "Hunt", "Sweep a boosted bell over the curves to find what disturbs: press, sweep and let go to cut. Or hold H "
+            "and move the pointer, or the arrow keys. Never stored; the sound gets no louder than it was.",
+            self._toggle_hunt, checkable=True,
+        )  # fmt: skip
+        self.ringing = button(
+            "Resonances", "What stands out of its surroundings for most of the section (R).", self.toggle_resonances,
+            checkable=True,
+        )  # fmt: skip
+        self.alone = button(
+            "Hear band", "Only what the chosen band adds or takes away (B).", self.hear_band, checkable=True
+        )
+        for widget in (self.hunt_button, self.ringing, self.alone):
+            tools.addWidget(widget)
+        self.head.addLayout(tools)
+        self.head.addStretch(1)
+        self.live = Toggle("Live", settings_of(Analyser)["live"].tip)
+        self.live.toggled.connect(self._set_live)
+        self.head.addWidget(self.live)
+        self.lane_choice = Segments(
+            [("joined", "Joined"), ("mid_side", "Mid / side"), ("left_right", "Left / right")],
+            "Which lanes are drawn. Lanes that have bands of their own are always there.",
+        )
+        self.lane_choice.chosen.connect(self.show_lanes)
+        self.head.addWidget(self.lane_choice)
+        self.phase_choice = button("Phase: off", "Draw the phase, the group delay, or neither.", self._next_phase)
+        self._phase_shown = 0
+        self.head.addWidget(self.phase_choice)
+        self.lanes = {target: self._lane(target) for target, _ in TARGETS}
+        curves = Watching()
+        column = QVBoxLayout(curves)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        curves.keys = HuntKeys(self.hunt, list(self.lanes.values()), self._hunt_start)
+        curves.keys.left.connect(lambda: self.set_hunting(False))
+        self.hunt_row = HuntRow(self.bench, curves.keys)
+        self.hunt_row.hide()
+        column.addWidget(self.hunt_row)
+        for lane in self.lanes.values():
+            column.addWidget(lane, 1)
+        self.phase_lane = PhaseLane()
+        self.phase_lane.hide()
+        column.addWidget(self.phase_lane)
+        self.add_views([("curves", "Curves", curves)])
+
+    def _lane(self, target: str) -> EqLane:
+        lane = EqLane(target, last=False)
+        lane.changed_band.connect(self.take)
+        lane.settled.connect(self.bench.settle)
+        lane.chosen.connect(self.choose)
+        lane.wanted.connect(lambda freq, gain, target=target: self.add(target, freq, gain))
+        lane.removed.connect(self.remove)
+        lane.asked.connect(self.ask)
+        lane.stepped.connect(self.step_band)
+        lane.hunted.connect(self._hunted)
+        return lane
+
+    def build_middle(self) -> None:
+        self.words = label("", "caption")
+        self.column.addWidget(self.words)
+        self.table = BandTable()
+        self.table.changed_band.connect(self.take)
+        self.table.settled.connect(self.bench.settle)
+        self.table.chosen.connect(self.choose)
+        self.table.wanted.connect(lambda: self.add(self._first_target(), 1000.0, 0.0))
+        self.table.removed.connect(self.remove)
+        self.table.asked.connect(self.ask)
+        self.resonances = ResonanceTable()
+        self.resonances.wanted.connect(self.cut_resonance)
+        self.resonances.heard.connect(self._hear_resonance)
+        place = QWidget()
+        place.setFixedHeight(136)
+        self.tables = QStackedLayout(place)
+        self.tables.addWidget(self.table)
+        self.tables.addWidget(self.resonances)
+        self.column.addWidget(place)
+
+    def build_settings(self, kind: type[Step]) -> None:
+        bands, all_bands = settings_of(Band), settings_of(kind)
+        self.rulers: dict[str, Ruler] = {}
+        self.choices: dict[str, ChoiceRow] = {}
+        for name in (*BAND_RULERS, *MOVING_RULERS):
+            ruler = Ruler(bands[name])
+            ruler.moved.connect(partial(self._set_band, name))
+            ruler.settled.connect(self.bench.settle)
+            self.rulers[name] = ruler
+        for name in ("slope", "moves"):
+            choice = ChoiceRow(bands[name], named=False)
+            choice.chosen.connect(partial(self._set_band, name))
+            self.choices[name] = choice
+        self.on, self.dynamic = (
+            Toggle(bands[n].label, f"<b>{bands[n].label}</b><br>{bands[n].tip}") for n in ("on", "dynamic")
+        )
+        self.on.toggled.connect(partial(self._set_band, "on"))
+        self.dynamic.toggled.connect(partial(self._set_band, "dynamic"))
+        strength, output, hold = (self.control(all_bands[n]) for n in ("strength", "output", "hold_loudness"))
+        phase = ChoiceRow(all_bands["phase"], named=False)
+        phase.chosen.connect(lambda value: self.bench.set_setting(self.step_id, "phase", value, "phase"))
+        self.controls["phase"] = phase
+        self.band_title = label("Band")
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(14)
+        grid.setVerticalSpacing(1)
+        titles = ((self.band_title, 0, 3), (label("When it moves"), 3, 3), (label("All bands"), 6, 2))
+        for title, column, span in titles:
+            title.setStyleSheet("font-weight: 600;")
+            grid.addWidget(title, 0, column, 1, span)
+            grid.addWidget(line(), 1, column, 1, span)
+        rows: tuple[tuple[QWidget, ...], ...] = (
+            (*(self.rulers[n] for n in ("freq", "gain", "q", "threshold", "ratio", "range")), strength, output),
+            (self.on, self.choices["slope"], self.dynamic, self.rulers["attack"], self.rulers["release"],
+             self.choices["moves"], phase, hold),
+        )  # fmt: skip
+        for y, widgets in enumerate(rows, start=2):
+            for x, widget in enumerate(widgets):
+                grid.addWidget(widget, y, x)
+        for x in range(8):
+            grid.setColumnStretch(x, 1)
+        self.column.addLayout(grid)
+
+    # --- the bands -----------------------------------------------------------------------------------------
+
+    @property
+    def eq(self) -> MidSideEq | None:
+        step = self.step
+        return step if isinstance(step, MidSideEq) else None
+
+    @property
+    def band(self) -> Band | None:
+        """The chosen band."""
+        eq = self.eq
+        return eq.band(self.bench.session.view.band) if eq is not None else None
+
+    def choose(self, id: int) -> None:
+        if id != self.bench.session.view.band:
+            self.bench.look(band=id)
+
+    def step_band(self, by: int) -> None:
+        """Choose the next band, or the one before."""
+        eq = self.eq
+        if eq is None or not eq.bands:
+            return
+        ids = [band.id for band in eq.bands]
+        now = self.bench.session.view.band
+        self.choose(ids[(ids.index(now) + by) % len(ids)] if now in ids else ids[0])
+
+    def take(self, gesture: Gesture) -> None:
+        """Change a band, and its twin with it."""
+        eq, settings = self.eq, settings_of(Band)
+        if eq is None or eq.band(gesture.band) is None:
+            return
+        changes = dict(gesture.changes)
+        if "shape" in changes:
+            changes["q"] = plain_q(str(changes["shape"]))
+        changed = eq.with_edit(gesture.band, **changes)
+        what = " and ".join(settings[name].label.lower() for name in gesture.changes)
+        names = ",".join(gesture.changes)
+        number = next(n for n, band in enumerate(eq.bands, start=1) if band.id == gesture.band)
+        self.bench.edit(
+            f"Band {number} {what}", lambda s: s.with_step(changed), f"{self.step_id}.{gesture.band}.{names}"
+        )
+
+    def _set_band(self, name: str, value: Any) -> None:
+        band = self.band
+        if band is not None:
+            self.take(Gesture(band.id, {name: value}))
+
+    def add(self, target: str, freq: float, gain: float) -> None:
+        """A new bell, chosen."""
+        self._put(Band(target=target, freq=freq, gain=gain), "Add band")  # type: ignore[arg-type]
+
+    def _put(self, band: Band, action: str) -> None:
+        eq = self.eq
+        if eq is None:
+            return
+        if len(eq.bands) >= MOST_BANDS:
+            self.bench.told.emit(f"All {MOST_BANDS} bands are in use. Take one out first.", True)
+            return
+        changed, made = eq.with_new_band(band)
+        self.bench.edit(action, lambda s: s.with_step(changed))
+        self.bench.look(band=made.id)
+
+    def remove(self, id: int) -> None:
+        eq = self.eq
+        if eq is None or eq.band(id) is None:
+            return
+        ids = [band.id for band in eq.bands]
+        place = ids.index(id)
+        rest = [i for i in ids if i != id]
+        self.bench.edit("Remove band", lambda s: s.with_step(eq.without_band(id)))
+        self.bench.look(band=rest[min(place, len(rest) - 1)] if rest else 0)
+
+    def double(self, id: int) -> None:
+        """Duplicate a band to the other target; the two are linked."""
+        eq = self.eq
+        if eq is None or len(eq.bands) >= MOST_BANDS:
+            self.bench.told.emit(f"All {MOST_BANDS} bands are in use. Take one out first.", True)
+            return
+        changed, made = eq.with_twin(id)
+        self.bench.edit("Duplicate band to the other target", lambda s: s.with_step(changed))
+        self.bench.look(band=made.id)
+
+    def unlink(self, id: int) -> None:
+        eq = self.eq
+        if eq is not None:
+            self.bench.edit("Unlink bands", lambda s: s.with_step(eq.without_twin(id)))
+
+    def ask(self, id: int, place: QPoint) -> None:
+        """The menu of a band."""
+        menu = self.band_menu(id)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(place)
+
+    def band_menu(self, id: int) -> QMenu:
+        """All that can be done with a band; or, without one, what can be added."""
+        menu, eq = QMenu(self), self.eq
+        band = eq.band(id) if eq is not None else None
+        if band is None:
+            for key, text in SHAPES:
+                action = menu.addAction(f"Add {text}")
+                made = Band(shape=key, target=self._first_target(), freq=_start(key), q=plain_q(key))  # type: ignore[arg-type]
+                action.triggered.connect(lambda *_, made=made: self._put(made, "Add band"))
+            return menu
+        for title, name, options in (("Shape", "shape", SHAPES), ("Target", "target", TARGETS)):
+            inner = menu.addMenu(title)
+            for key, text in options:
+                action = inner.addAction(text)
+                action.setCheckable(True)
+                action.setChecked(getattr(band, name) == key)
+                action.triggered.connect(lambda *_, name=name, key=key: self.take(Gesture(id, {name: key})))
+        menu.addSeparator()
+        menu.addAction("Switch off" if band.on else "Switch on").triggered.connect(
+            lambda *_: self.take(Gesture(id, {"on": not band.on}))
+        )
+        if band.twin:
+            menu.addAction("Unlink from its twin").triggered.connect(lambda *_: self.unlink(id))
+        else:
+            menu.addAction("Duplicate to the other target, linked\tCtrl+D").triggered.connect(
+                lambda *_: self.double(id)
+            )
+        menu.addAction("Hear alone\tB").triggered.connect(lambda *_: self.hear_band())
+        menu.addAction("Remove\tDel").triggered.connect(lambda *_: self.remove(id))
+        return menu
+
+    def _first_target(self) -> str:
+        """The target of a band that is added without pointing at a lane."""
+        band = self.band
+        return band.target if band is not None else self._shown()[0]
+
+    # --- listening -----------------------------------------------------------------------------------------
+
+    def hear_band(self) -> None:
+        """Hear only what the chosen band does, or the result again."""
+        now = self.bench.session.view.hear
+        self.bench.hear(RESULT if now == BAND or self.band is None else BAND)
+        self.refresh()
+
+    def _toggle_hunt(self) -> None:
+        self.set_hunting(self.hunt_button.isChecked())
+
+    def set_hunting(self, on: bool) -> None:
+        """Whether presses on the lanes hunt."""
+        self.hunt_button.setChecked(on)
+        self.hunt_row.setVisible(on)
+        for lane in self.lanes.values():
+            lane.hunting = on
+        if not on:
+            self.hunt.leave()
+
+    def _hunted(self, target: str, freq: object) -> None:
+        if isinstance(freq, float):
+            self.hunt.to(target, freq)
+        elif self.hunt.place is not None:
+            self.hunt.cut()
+
+    def _hunt_start(self) -> tuple[str, float]:
+        band = self.band
+        return self._first_target(), band.freq if band is not None else 1000.0
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        super().hideEvent(event)
+        self.hunt.leave()
+
+    # --- resonances ----------------------------------------------------------------------------------------
+
+    def toggle_resonances(self) -> None:
+        """Show what rings in place of the bands, or the bands again."""
+        shown = self.tables.currentIndex() == 0
+        self.tables.setCurrentIndex(1 if shown else 0)
+        self.ringing.setChecked(shown)
+        (self.resonances if shown else self.table).setFocus()
+        if not shown:
+            self.hunt.leave()
+
+    def cut_resonance(self, resonance: Resonance) -> None:
+        band = cut_for(resonance)
+        if self._shown() == ("stereo",):
+            band = msgspec.structs.replace(band, target="stereo")
+        self._put(band, "Cut resonance")
+
+    def _hear_resonance(self, resonance: Resonance | None) -> None:
+        if resonance is None:
+            self.hunt.leave()
+        else:
+            self.hunt.to(resonance.part, resonance.freq)
+
+    # --- keeping up ----------------------------------------------------------------------------------------
+
+    def show_lanes(self, which: str) -> None:
+        self.split = which
+        self.refresh()
+
+    def _shown(self) -> tuple[str, ...]:
+        """The lanes that are drawn: those that are asked for, and those that have bands."""
+        eq = self.eq
+        targets = {band.target for band in eq.bands} if eq is not None else set()
+        shown: tuple[str, ...] = LANES[self.split] if self.split != "joined" else ()
+        for lanes in (LANES["mid_side"], LANES["left_right"]):
+            if targets & set(lanes) and lanes[0] not in shown:
+                shown = (*shown, *lanes)
+        return tuple(t for t, _ in TARGETS if t in shown) or LANES["joined"]
+
+    def _next_phase(self) -> None:
+        self._phase_shown = (self._phase_shown + 1) % 3
+        self.phase_choice.setText(("Phase: off", "Phase", "Group delay")[self._phase_shown])
+        self.refresh()
+
+    def _set_live(self, on: bool) -> None:
+        self.bench.look(analyser=msgspec.structs.replace(self.bench.session.view.analyser, live=on))
+
+    def refresh(self) -> None:
+        eq = self.eq
+        if eq is None:
+            return
+        super().refresh()
+        view, shown, band = self.bench.session.view, self._shown(), self.band
+        self.lane_choice.set_chosen(self.split if shown == LANES["joined"] or self.split != "joined" else _kind(shown))
+        self.live.set_on(view.analyser.live)
+        for target, lane in self.lanes.items():
+            lane.set_last(target == shown[-1] and not self._phase_shown)
+            lane.setVisible(target in shown)
+        rate = self._rate
+        self.phase_lane.setVisible(bool(self._phase_shown))
+        if self._phase_shown:
+            self.phase_lane.show_step(eq, rate, shown, delay=self._phase_shown == 2)
+        self.hunt_row.refresh()
+        for target in shown:
+            self.lanes[target].show_step(eq, rate, view.band)
+        self.alone.setEnabled(band is not None)
+        self.alone.setChecked(view.hear == BAND)
+        number = next((n for n, b in enumerate(eq.bands, start=1) if b.id == view.band), 0)
+        takes = band is not None and band.shape in ("low_cut", "high_cut", "notch")
+        self.alone.setText(f"Hear what {number} takes" if takes else f"Hear band {number or ''}".strip())
+        self._show_band(band, number)
+
+    @property
+    def _rate(self) -> int:
+        material = self.bench.audio.material
+        return material.rate if material is not None else 48_000
+
+    def _show_band(self, band: Band | None, number: int) -> None:
+        self.band_title.setText(
+            f"Band {number} · {band.describe()} on {band.target}" if band is not None else "No band chosen"
+        )
+        shown = band or Band()
+        moves = band is not None and shown.shape in MOVABLE
+        for name, ruler in self.rulers.items():
+            ruler.set_value(float(getattr(shown, name)))
+            useful = moves and shown.dynamic if name in MOVING_RULERS else band is not None
+            ruler.setEnabled(useful and (name != "gain" or shown.shape in WITH_GAIN))
+        self.choices["slope"].set_value(shown.slope)
+        self.choices["slope"].setEnabled(band is not None and shown.shape in SLOPED)
+        self.choices["moves"].set_value(shown.moves)
+        self.choices["moves"].setEnabled(moves and shown.dynamic)
+        self.on.set_on(band is not None and shown.on)
+        self.on.setEnabled(band is not None)
+        self.dynamic.set_on(moves and shown.dynamic)
+        self.dynamic.setEnabled(moves)
+
+    def show_picture(self) -> None:
+        eq, around = self.eq, self.bench.picture.around
+        if eq is None:
+            return
+        mine = around if around is not None and around.step == self.step_id else None
+        analyser = self.bench.session.view.analyser
+        for target in self._shown():
+            lane = self.lanes[target]
+            lane.show_tones(mine.before if mine else None, mine.after if mine else None, analyser)
+            lane.show_resonances(mine.resonances if mine and self.ringing.isChecked() else ())
+        name = self.bench.span_name
+        self.table.show_step(eq, self.bench.session.view.band, lambda band: band_words(band, mine, name))
+        band = self.band
+        empty = "Double-click in a lane, or press Insert, for a band. Hunt finds what disturbs; Resonances lists what rings."
+        self.words.setText(band_sentence(band, mine, name) if band is not None else empty if not eq.bands else "")
+        found = mine.resonances if mine else ()
+        self.resonances.show_found(found, name)
+        self.ringing.setText(f"Resonances {len(found)}" if mine else "Resonances")
+        output = self.controls["output"]
+        assert isinstance(output, Ruler)
+        output.set_note("held" if eq.hold_loudness else "")
+        off, apart = eq.lateness(self._rate)
+        words = [f"{1000 * off / self._rate:.0f} ms late, made good · within {max(apart, 0.01):.2f} dB"] if off else []
+        words += [f"loudness held: {eq.output:+.1f} dB".replace("-", "−")] if eq.hold_loudness else []
+        if eq.on:
+            self.state.setText(" · ".join(words))
+
+    def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        super().tick(seconds, level, reduction)
+        live = self._live.tick(any(lane.isVisible() for lane in self.lanes.values()))
+        for lane in self.lanes.values():
+            if lane.isVisible():
+                lane.show_live(*(live or (None, None)))
+
+
+def _kind(shown: tuple[str, ...]) -> str:
+    return "mid_side" if "mid" in shown else "left_right"
+
+
+def _start(shape: str) -> float:
+    """Where a band of a shape is put first."""
+    return {"low_cut": 25.0, "high_cut": 18_000.0, "low_shelf": 120.0, "high_shelf": 8000.0}.get(shape, 1000.0)

@@ -1,0 +1,83 @@
+"""The order in which a session is measured: what the eye is on first, the whole song last."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from gluvo.advise.aim import detector_levels
+from gluvo.advise.around import Around, looked_around, with_low_cuts
+from gluvo.advise.hold import held_session
+from gluvo.advise.loudness_target import hits_of_joints
+from gluvo.compare.match import Reading, matched_gains
+from gluvo.compare.readings import hear_readings
+from gluvo.measure.figures import Figures
+from gluvo.measure.spectrum import spectrum
+from gluvo.measure.trace import Span
+from gluvo.render.chain import Progress
+from gluvo.render.song import Renderer
+from gluvo.session.records import Session
+from gluvo.steps import Glue
+
+
+@dataclass(frozen=True)
+class Measuring:
+    """A session to be measured, and who is told of it as it goes."""
+
+    renderer: Renderer
+    session: Session
+    span: Span | None
+    references: Mapping[str, Figures]
+    show: Callable[..., None]
+    """Takes parts of the `Picture` by name."""
+    amend: Callable[[Session], None]
+    """Takes the session with its held settings found, if they have changed."""
+    telling: Callable[[str], Progress]
+    """A progress that is shown under a title."""
+
+    def run(self, check: Progress, opened: bool) -> None:
+        """All of it; `opened` where nothing is known of the song yet. `check` stops it by raising."""
+        renderer, session, span = self.renderer, self.session, self.span
+        stretch, chosen = span or Span(0.0, renderer.seconds), session.view.step
+        if opened:  # its shape is what is looked for first
+            untouched = renderer.plan(session).untouched
+            self.show(untouched=renderer.joint(untouched, None, self.telling("Measuring the stems")))
+        near = held_session(renderer, session, span, check, up_to=chosen) if chosen else session
+        around = self._chosen(near, stretch, check)
+        held = held_session(renderer, near, span, check)
+        if held != session:
+            self.amend(held)
+        section = renderer.section(held, stretch, self.telling("Measuring"))
+        self.show(section_render=section, section_current=True)
+        readings = hear_readings(renderer, held, span, check)
+        for reference, f in self.references.items():
+            readings[reference] = Reading(f.integrated, f.true_peak)
+        self.show(gains=matched_gains(readings))
+        self.show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3))
+        song = renderer.song(held, self.telling("Measuring the song"))
+        self.show(song_render=song, song_current=True)
+        come = song.before(chosen)
+        if around is not None and come is not None:
+            self.show(around=with_low_cuts(around, held.item(chosen), come))
+
+    def _chosen(self, session: Session, stretch: Span, check: Progress) -> Around | None:
+        """What the eye is on, before all that depends on it."""
+        renderer, chosen = self.renderer, session.view.step
+        plan, hits, levels, around = renderer.plan(session), None, None, None
+        step = session.item(chosen)
+        if chosen in plan.after:
+            pair = plan.before[chosen], plan.after[chosen]
+            joints = renderer.joints(pair, stretch, check)
+            before, after = (joints[node.key] for node in pair)
+            if after.reduction is not None:
+                hits = hits_of_joints(before, after, stretch)
+            around = looked_around(step, before, after, stretch, check)
+            self.show(hits=hits, hits_step=chosen, around=around)
+            if isinstance(step, Glue):
+                key = renderer.joint(plan.keys[chosen], stretch, check) if chosen in plan.keys else None
+                levels = detector_levels(step, before, stretch, key)
+        elif not chosen and (strip := plan.strips.get(session.view.strip)):
+            start = renderer.joint(strip.start, stretch, check)
+            around = looked_around(None, start, start, stretch, check)
+        self.show(hits=hits, hits_step=chosen, levels=levels, around=around)
+        return around

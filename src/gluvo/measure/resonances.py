@@ -1,0 +1,144 @@
+"""Resonances: places of the spectrum that stand over their surroundings for most of the time."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from gluvo.dsp.db import power_db
+from gluvo.dsp.kernel import Floats
+from gluvo.measure.spectrum import PARTS, octaves
+
+SECONDS = 0.34
+"""Length of a window: bins of 3 Hz."""
+POINTS = 48
+"""Places that are looked at in an octave."""
+LOWEST, HIGHEST = 40.0, 16_000.0
+STANDS = 4.0
+"""dB over the surroundings that count."""
+STEADY = 0.5
+"""Share of the time for which it must stand out."""
+QUIET = 40.0
+"""dB under the loudest moment at which the music counts as silent."""
+
+
+@dataclass(frozen=True)
+class Scale:
+    """What is compared with what: means over 1/`fine` octave, and over `around` octaves about it."""
+
+    fine: float
+    around: float
+
+
+NARROW, BROAD = Scale(24.0, 0.5), Scale(6.0, 1.5)
+"""Single ringing notes and whistles; and build-ups of a third of an octave, where several players meet."""
+
+
+@dataclass(frozen=True)
+class Resonance:
+    """A place that stands out."""
+
+    freq: float
+    """Hz"""
+    prominence: float
+    """dB over the surroundings, on average."""
+    steady: float
+    """Share of the time for which it stands out by `STANDS`."""
+    q: float
+    """How narrow it is: frequency over width at half of the prominence."""
+    part: str
+    """mid or side."""
+
+
+def resonances(
+    x: np.ndarray, rate: int, part: str = "mid", scales: Sequence[Scale] = (NARROW, BROAD)
+) -> tuple[Resonance, ...]:
+    """The resonances of a part of `x` (frames, 2), the most prominent first.
+
+    Every window of a short-time Fourier transform is compared with its own surroundings on a scale of octaves: the mean
+    power about each place against the mean of what lies around that, itself left out. What changes with the music moves on;
+    what stays is a resonance. A place that was found on the narrow scale is not told again on the broad one.
+    """
+    values = PARTS[part](np.asarray(x, dtype=np.float64))
+    centres = octaves(rate, LOWEST, POINTS)
+    centres = centres[centres <= HIGHEST]
+    total, edges, level = _powers(values, rate)
+    loud = level > level.max(initial=0.0) * 10.0 ** (-QUIET / 10.0)
+    if not loud.any() or level.max(initial=0.0) <= 1e-16:
+        return ()
+    total = total[loud]
+    found: list[Resonance] = []
+    for scale in scales:
+        excess = _excess(total, edges, centres, scale)
+        for made in _peaks(excess, centres, scale, part):
+            if all(abs(math.log2(made.freq / other.freq)) > 1.0 / scale.fine + 1.0 / 12.0 for other in found):
+                found.append(made)
+    return tuple(sorted(found, key=lambda r: -r.prominence))
+
+
+def _powers(values: Floats, rate: int) -> tuple[Floats, Floats, Floats]:
+    """For each window the running total of power over the bins' edges, the edges in Hz, and the power of the window."""
+    size = min(2 ** int(np.ceil(np.log2(rate * SECONDS))), max(16, len(values)))
+    window = np.hanning(size + 1)[:-1]
+    rows = []
+    for start in range(0, max(1, len(values) - size + 1), size // 2):
+        piece = np.zeros(size)
+        part = values[start : start + size]
+        piece[: len(part)] = part
+        rows.append(np.abs(np.fft.rfft(piece * window)) ** 2)
+    powers = np.array(rows)
+    step = rate / size
+    total = np.concatenate([np.zeros((len(powers), 1)), np.cumsum(powers, axis=1)], axis=1)
+    edges = (np.arange(powers.shape[1] + 1) - 0.5) * step
+    return total, edges, powers.sum(axis=1)
+
+
+def _excess(total: Floats, edges: Floats, centres: Floats, scale: Scale) -> Floats:
+    """dB by which each place (columns) stands over its surroundings in each window (rows)."""
+
+    def means(half: float) -> tuple[Floats, Floats]:
+        low, high = centres / half, np.minimum(centres * half, edges[-1])
+        # at least three bins, or a single note of a low octave would be its own surroundings
+        low, high = np.minimum(low, centres - 1.5 * edges[1]), np.maximum(high, centres + 1.5 * edges[1])
+        return _at(total, edges, high) - _at(total, edges, low), high - low
+
+    inner, width = means(2.0 ** (0.5 / scale.fine))
+    outer, span = means(2.0 ** (0.5 * scale.around))
+    gap, hole = means(2.0 ** (1.0 / scale.fine))
+    rest = np.maximum(outer - gap, 1e-30) / np.maximum(span - hole, 1e-9)
+    return np.asarray(power_db(np.maximum(inner, 1e-30) / width) - power_db(rest))
+
+
+def _at(total: Floats, edges: Floats, places: Floats) -> Floats:
+    """Running totals between edges, for all windows at once."""
+    where = np.clip(places / (edges[1] - edges[0]) + 0.5, 0.0, len(edges) - 1.001)
+    below = where.astype(int)
+    share = where - below
+    return np.asarray(total[:, below] * (1.0 - share) + total[:, below + 1] * share)
+
+
+def _peaks(excess: Floats, centres: Floats, scale: Scale, part: str) -> list[Resonance]:
+    mean = np.mean(excess, axis=0)
+    steady = np.mean(excess >= STANDS, axis=0)
+    reach = max(1, round(POINTS / scale.fine))
+    found = []
+    for n in range(len(centres)):
+        near = slice(max(0, n - reach), n + reach + 1)
+        if mean[n] < STANDS or mean[n] < mean[near].max() or steady[n] < STEADY:
+            continue
+        found.append(Resonance(float(centres[n]), float(mean[n]), float(steady[n]), _q(mean, n), part))
+    return found
+
+
+def _q(mean: Floats, n: int) -> float:
+    """Frequency over the width at half of the prominence, from a peak at place `n`."""
+    half, a, b = 0.5 * mean[n], n, n
+    while a > 0 and mean[a] > half:
+        a -= 1
+    while b < len(mean) - 1 and mean[b] > half:
+        b += 1
+    octaves_wide = max(1, b - a - 1) / POINTS
+    return float(1.0 / (2.0 ** (octaves_wide / 2.0) - 2.0 ** (-octaves_wide / 2.0)))
