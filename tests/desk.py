@@ -15,6 +15,7 @@ from gluvo.desk.app import application
 from gluvo.desk.theme import theme
 from gluvo.desk.window import Window
 from gluvo.desk.workbench import Workbench
+from gluvo.play.process import Host
 from gluvo.session.create import new_session
 from gluvo.session.records import Section, Session
 from gluvo.session.store import write_session
@@ -26,6 +27,21 @@ from .conftest import RATE, music
 @pytest.fixture(scope="session")
 def qapp() -> QApplication:
     return application()
+
+
+class LastingHost(Host):
+    """One process that plays for all windows of a test run, as it does for all sessions of a window."""
+
+    _now: LastingHost | None = None
+
+    @classmethod
+    def running(cls) -> LastingHost:
+        if cls._now is None or not cls._now._process.is_alive():
+            cls._now = cls()
+        return cls._now
+
+    def close(self) -> None:
+        self.answers()  # nothing is left for the next window
 
 
 def small_session(folder: Path) -> tuple[Session, Path]:
@@ -80,7 +96,7 @@ def empty_desk(qtbot: QtBot, qapp: QApplication, tmp_path: Path, monkeypatch: py
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
     monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Discard)
     theme.force(False)
-    window = Window(Workbench("silent"))
+    window = Window(Workbench("silent", LastingHost.running()))
     window.resize(1280, 800)
     window.show()
     qtbot.waitExposed(window)

@@ -98,7 +98,11 @@ def test_axes_go_both_ways() -> None:
         values = np.linspace(axis.low, axis.high, 7)
         assert [axis.value(axis.place(v)) for v in values] == pytest.approx(values.tolist())
         assert axis.places(values).tolist() == pytest.approx([axis.place(v) for v in values])
-    assert (Axis.text(2000.0), Axis.text(-6.0)) == ("2k", "−6")
+    assert [Axis(-6.0, 6.0, (), signed=s).text(v) for s, v in ((False, 2000.0), (False, -6.0), (True, 6.0))] == [
+        "2k",
+        "−6",
+        "+6",
+    ]
 
 
 def test_views_show_what_they_are_given(qtbot: QtBot, qapp: QApplication) -> None:

@@ -21,11 +21,11 @@ from gluvo.session import chains
 from gluvo.session.media import media_of
 from gluvo.session.records import MIX, AnyStrip, Bus, Deliverable, Reference, Section, Session, Stem, View
 from gluvo.session.store import replacing, write_session
-from gluvo.steps import ChainItem, Glue, Lane, Limiter, Trim
+from gluvo.steps import Band, ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Trim, Width
 
 NAME = "Ferry Hours"
-EDITION = 2
-"""Changes when the audio does, so that an older demo is made anew in a folder of its own."""
+EDITION = 3
+"""Changes when the audio or the chains do, so that an older demo is made anew in a folder of its own."""
 
 
 def demo_folder() -> Path:
@@ -96,7 +96,7 @@ BUSES: tuple[tuple[str, str, str, tuple[str, ...]], ...] = (
 )
 """Id, name, where it flows, and the stems in it."""
 
-GLUED: dict[str, tuple[ChainItem, ...]] = {
+STEPS: dict[str, tuple[ChainItem, ...]] = {
     # the hits stay whole, while what rings between them is brought up from beside
     "shells": (
         Glue(id="glue-2", ratio=3.0, threshold=-20.0, knee=6.0, attack=25.0, release=120.0, auto_release=30.0, aim=2.5,
@@ -121,15 +121,29 @@ GLUED: dict[str, tuple[ChainItem, ...]] = {
     ),
     MIX: (
         Trim(id="trim-1", gain=-6.0),
+        # the rumble goes; the build-up where three players meet and the harsh place above are calmed; the sides get air
+        MidSideEq(id="eq-1", hold_loudness=True, bands=(
+            Band(id=1, shape="low_cut", freq=25.0, q=0.71, slope=24),
+            Band(id=2, target="mid", freq=225.0, gain=-2.2, q=1.4),
+            Band(id=3, target="mid", freq=4500.0, q=4.0, dynamic=True, threshold=-27.0, ratio=3.0, range=4.0),
+            Band(id=4, target="side", freq=210.0, gain=-3.0, q=1.8),
+            Band(id=5, target="side", shape="high_shelf", freq=8500.0, gain=1.5, q=0.71, slope=6),
+        )),
         Glue(id="glue-1", ratio=2.0, threshold=-20.0, knee=6.0, attack=30.0, release=110.0, auto_release=40.0,
              low_cut=95.0, tilt=1.5, aim=2.0),
+        Saturation(id="saturation-1", shape="soft", drive=7.0, low=90.0, mix=60.0),
+        # what arrives turned over in the lows would be lost in mono
+        Width(id="width-1", hold_loudness=True, bands=2, crossover_1=1500.0, width_2=115.0, mono_below=140.0),
         Limiter(id="limiter-1", drive=6.0, ceiling=-1.0),
     ),
 }  # fmt: skip
-"""How the demo is glued, by bus."""
+"""The steps of the demo, by bus."""
 
 FOUND: dict[str, dict[str, float]] = {
-    "glue-1": {"threshold": -21.328},
+    "eq-1": {"output": 0.902},
+    "glue-1": {"threshold": -20.959},
+    "saturation-1": {"output": 0.031},
+    "width-1": {"output": 0.169},
     "glue-2": {"threshold": -18.879},
     "glue-3": {"threshold": -34.288},
     "glue-4": {"threshold": -17.112},
@@ -141,14 +155,14 @@ FOUND: dict[str, dict[str, float]] = {
 
 
 def _strips(folder: Path) -> Iterator[AnyStrip]:
-    yield Bus(id=MIX, name="Mix bus", into="", chain=_found(GLUED[MIX]))
+    yield Bus(id=MIX, name="Mix bus", into="", chain=_found(STEPS[MIX]))
     for id, name, into, stems in BUSES:
         for stem in stems:
             yield Stem(
                 id=f"stem-{stem.lower().replace(' ', '-')}", name=stem, into=id,
                 media=media_of(folder / "stems" / f"{stem}.wav", folder),
             )  # fmt: skip
-        yield Bus(id=id, name=name, into=into, chain=_found(GLUED.get(id, ())))
+        yield Bus(id=id, name=name, into=into, chain=_found(STEPS.get(id, ())))
 
 
 def _found(chain: tuple[ChainItem, ...]) -> tuple[ChainItem, ...]:

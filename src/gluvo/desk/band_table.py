@@ -30,7 +30,9 @@ FIELDS = ("on", "shape", "target", "freq", "freq", "gain", "q", "slope", "dynami
 """Which setting each column shows."""
 WIDTHS = (58, 82, 66, 66, 50, 58, 54, 56, 66)
 ROW_HEIGHT = 22
-WORDS = len(COLUMNS) - 1
+NOTE, WORDS = 4, len(COLUMNS) - 1
+RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 CHOICES = ("shape", "target", "slope")
 SWITCHES = ("on", "dynamic")
 Index = QModelIndex | QPersistentModelIndex
@@ -41,7 +43,7 @@ def cell_text(band: Band, number: int, column: int) -> str:
     name, settings = FIELDS[column], settings_of(Band)
     if column == 0:
         return f"{number}{'' if band.on else ' off'}{' ⇄' if band.twin else ''}"
-    if column == 4:
+    if column == NOTE:
         return note_of(band.freq)
     if name == "gain" and band.shape not in WITH_GAIN:
         return ""
@@ -54,6 +56,11 @@ def cell_text(band: Band, number: int, column: int) -> str:
     if name in CHOICES:
         return dict(settings[name].options)[str(getattr(band, name))]
     return settings[name].show(getattr(band, name)) if name else ""
+
+
+def is_number(column: int) -> bool:
+    """Whether a column holds figures, set to the right."""
+    return FIELDS[column] in ("freq", "gain", "q", "slope") and column != NOTE
 
 
 class BandTable(QTableWidget):
@@ -84,6 +91,10 @@ class BandTable(QTableWidget):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
         header.setSectionResizeMode(WORDS, QHeaderView.ResizeMode.Stretch)
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        for column in filter(is_number, range(len(COLUMNS))):
+            title = QTableWidgetItem(COLUMNS[column])
+            title.setTextAlignment(RIGHT)
+            self.setHorizontalHeaderItem(column, title)
         header.setHighlightSections(False)
         header.setFixedHeight(22)
         self.setShowGrid(False)
@@ -122,9 +133,7 @@ class BandTable(QTableWidget):
         item = self.item(row, column)
         if item is None:
             item = QTableWidgetItem()
-            right = FIELDS[column] in ("freq", "gain", "q", "slope") and column != 4
-            side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
-            item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+            item.setTextAlignment(RIGHT if is_number(column) else LEFT)
             self.setItem(row, column, item)
         if item.text() != text:
             item.setText(text)
@@ -140,7 +149,7 @@ class BandTable(QTableWidget):
                 name = "ink" if band.on else "faint"
                 if column == 2:
                     name = PART_COLOURS[band.target]
-                elif column in (4, WORDS):
+                elif column in (NOTE, WORDS):
                     name = "faint"
                 item.setForeground(QColor(c[name]))
                 if column in (0, 3, 5, 6):

@@ -7,6 +7,7 @@ from gluvo.desk.parts import figure
 from gluvo.dsp.notes import note_of
 from gluvo.steps import Band
 
+PARTS = {"stereo": "the whole", "mid": "the mid", "side": "the side", "left": "the left", "right": "the right"}
 LEAST = 0.005
 """dB; less is told as nothing."""
 
@@ -31,7 +32,7 @@ def band_words(band: Band, around: Around | None, section: str) -> str:
             f"{taken} · {note_of(cut.lowest_played)} loses {figure(cut.note_loss)} dB" if cut.lowest_played else taken
         )
     cost, moves = around.costs[band.id], around.moves.get(band.id)
-    words = [f"{change_words(cost.change)} of {band.target}"] if band.prototypes() else []
+    words = [f"{change_words(cost.change)} of {PARTS[band.target]}"] if band.prototypes() else []
     if moves is not None:
         words.append(f"moves to {figure(moves.most)} dB, {100 * moves.share:.0f} % of the time")
     return " · ".join(words) or "nothing yet"
@@ -44,8 +45,11 @@ def band_sentence(band: Band, around: Around | None, section: str) -> str:
     if around is None or band.id not in around.costs:
         return "Being measured …"
     cost, cut = around.costs[band.id], around.low_cuts.get(band.id)
-    share = f"{figure(100.0 * cost.share, 2 if abs(cost.share) < 0.1 else 0)} % of all energy in {section}"
-    words = [f"{change_words(cost.change).capitalize()} of {band.target}, {share}"]
+    share = f"{figure(abs(100.0 * cost.share), 2 if abs(cost.share) < 0.1 else 0)} % of all energy in {section}"
+    first = change_words(cost.change)
+    words = [
+        f"{first[0].upper()}{first[1:]} of {PARTS[band.target]}" + (f", {share}" if abs(cost.change) >= LEAST else "")
+    ]
     if cut is not None:
         words.append(f"{change_words(cut.song)} of the whole song")
         words.append(cut.describe())

@@ -17,8 +17,11 @@ from gluvo.desk.theme import colours, font, theme
 class Axis:
     """From a value to a place 0–1."""
 
-    def __init__(self, low: float, high: float, ticks: Sequence[float], log: bool = False) -> None:
-        self.low, self.high, self.ticks, self.log = low, high, tuple(ticks), log
+    def __init__(
+        self, low: float, high: float, ticks: Sequence[float], log: bool = False, *, signed: bool = False
+    ) -> None:
+        """`signed`: whether a plus stands before what is over 0."""
+        self.low, self.high, self.ticks, self.log, self.signed = low, high, tuple(ticks), log, signed
 
     def place(self, value: float) -> float:
         if self.log:
@@ -35,11 +38,10 @@ class Axis:
             return self.low * (self.high / self.low) ** place
         return self.low + place * (self.high - self.low)
 
-    @staticmethod
-    def text(value: float) -> str:
+    def text(self, value: float) -> str:
         if value >= 1000.0 and value % 1000 == 0:
             return f"{value / 1000:g}k"
-        return f"{value:g}".replace("-", "−")
+        return (f"{value:+g}" if self.signed and value else f"{value:g}").replace("-", "−")
 
 
 class Chart(QWidget):
@@ -127,13 +129,15 @@ class Chart(QWidget):
             painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
             painter.setPen(c["faint"])
             box = QRectF(0, y - 8, self.left - 6, 16)
-            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, Axis.text(value))
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.y_axis.text(value))
         for value in self.x_axis.ticks:
             x = round(self.x_at(value)) + 0.5
             painter.setPen(QPen(c["hair"], 1))
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
             painter.setPen(c["faint"])
-            painter.drawText(QRectF(x - 30, area.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignHCenter, Axis.text(value))
+            painter.drawText(
+                QRectF(x - 30, area.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignHCenter, self.x_axis.text(value)
+            )
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         """The content, clipped to the area."""

@@ -8,12 +8,14 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from gluvo.desk.eq_editor import EqEditor
 from gluvo.desk.glue_editor import GlueEditor, LaneEditor
 from gluvo.desk.parts import Rows, button, figure, label
+from gluvo.desk.saturation_editor import SaturationEditor
 from gluvo.desk.step_editor import StepEditor
 from gluvo.desk.views import CaughtView, ReductionView
+from gluvo.desk.width_editor import WidthEditor
 from gluvo.desk.workbench import Workbench
 from gluvo.session.records import Stem
 from gluvo.session.tree import below
-from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Step, Trim
+from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
 
 class TrimEditor(StepEditor):
@@ -148,7 +150,8 @@ class SourceEditor(QWidget):
 
 
 EDITORS: dict[type[Step], type[StepEditor]] = {
-    Trim: TrimEditor, MidSideEq: EqEditor, Glue: GlueEditor, Limiter: LimiterEditor, Lane: LaneEditor
+    Trim: TrimEditor, MidSideEq: EqEditor, Glue: GlueEditor, Saturation: SaturationEditor, Width: WidthEditor,
+    Limiter: LimiterEditor, Lane: LaneEditor,
 }  # fmt: skip
 """Steps with views of their own; others get a plain `StepEditor`."""
 

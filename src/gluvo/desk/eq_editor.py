@@ -11,7 +11,6 @@ from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
-    QMenu,
     QStackedLayout,
     QVBoxLayout,
     QWidget,
@@ -21,9 +20,10 @@ from gluvo.advise.tone import cut_for
 from gluvo.compare.match import BAND, RESULT
 from gluvo.desk.band_table import BandTable
 from gluvo.desk.band_words import band_sentence, band_words
-from gluvo.desk.eq_lane import EqLane, Gesture
+from gluvo.desk.bands import Bands
+from gluvo.desk.eq_lane import EqLane, Gesture, gain_range
 from gluvo.desk.hunt import Hunt, HuntKeys, HuntRow, Watching
-from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, label, line
+from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label, line
 from gluvo.desk.phase_lane import PhaseLane
 from gluvo.desk.resonance_table import ResonanceTable
 from gluvo.desk.ruler import Ruler
@@ -31,9 +31,8 @@ from gluvo.desk.spectrum_panel import LiveFeed
 from gluvo.desk.step_editor import StepEditor
 from gluvo.measure.resonances import Resonance
 from gluvo.session.records import Analyser
-from gluvo.steps import Band, MidSideEq, Step, settings_of
-from gluvo.steps.bands import MOVABLE, SHAPES, SLOPED, TARGETS, WITH_GAIN, plain_q
-from gluvo.steps.mid_side_eq import MOST_BANDS
+from gluvo.steps import Band, Step, settings_of
+from gluvo.steps.bands import MOVABLE, SLOPED, TARGETS, WITH_GAIN
 
 LANES: dict[str, tuple[str, ...]] = {
     "joined": ("stereo",), "mid_side": ("mid", "side"), "left_right": ("left", "right")
@@ -51,6 +50,7 @@ class EqEditor(StepEditor):
     # --- building ------------------------------------------------------------------------------------------
 
     def build_views(self) -> None:
+        self.bands = Bands(self.bench, self.step_id)
         self.hunt = Hunt(self.bench, self.step_id)
         self._live = LiveFeed(self.bench)
         self.split = "joined"
@@ -59,7 +59,7 @@ class EqEditor(StepEditor):
         self.hunt_button = button(
             "Hunt", "Sweep a boosted bell over the curves to find what disturbs: press, sweep and let go to cut. Or hold H "
             "and move the pointer, or the arrow keys. Never stored; the sound gets no louder than it was.",
-            self._toggle_hunt, checkable=True,
+            self.toggle_hunt, checkable=True,
         )  # fmt: skip
         self.ringing = button(
             "Resonances", "What stands out of its surroundings for most of the section (R).", self.toggle_resonances,
@@ -81,7 +81,7 @@ class EqEditor(StepEditor):
         )
         self.lane_choice.chosen.connect(self.show_lanes)
         self.head.addWidget(self.lane_choice)
-        self.phase_choice = button("Phase: off", "Draw the phase, the group delay, or neither.", self._next_phase)
+        self.phase_choice = button("Phase: off", "Draw the phase, the group delay, or neither.", self.next_phase)
         self._phase_shown = 0
         self.head.addWidget(self.phase_choice)
         self.lanes = {target: self._lane(target) for target, _ in TARGETS}
@@ -100,16 +100,23 @@ class EqEditor(StepEditor):
         self.phase_lane.hide()
         column.addWidget(self.phase_lane)
         self.add_views([("curves", "Curves", curves)])
+        self.chooser.chosen.connect(self._show_tools)
+
+    def _show_tools(self, view: str) -> None:
+        """The spectrum has controls of its own."""
+        tools: tuple[QWidget, ...] = (self.live, self.lane_choice, self.phase_choice)
+        for widget in tools:
+            widget.setVisible(view == "curves")
 
     def _lane(self, target: str) -> EqLane:
         lane = EqLane(target, last=False)
-        lane.changed_band.connect(self.take)
+        lane.changed_band.connect(self.bands.take)
         lane.settled.connect(self.bench.settle)
-        lane.chosen.connect(self.choose)
-        lane.wanted.connect(lambda freq, gain, target=target: self.add(target, freq, gain))
-        lane.removed.connect(self.remove)
+        lane.chosen.connect(self.bands.choose)
+        lane.wanted.connect(lambda freq, gain, target=target: self.bands.add(target, freq, gain))
+        lane.removed.connect(self.bands.remove)
         lane.asked.connect(self.ask)
-        lane.stepped.connect(self.step_band)
+        lane.stepped.connect(self.bands.step)
         lane.hunted.connect(self._hunted)
         return lane
 
@@ -117,11 +124,11 @@ class EqEditor(StepEditor):
         self.words = label("", "caption")
         self.column.addWidget(self.words)
         self.table = BandTable()
-        self.table.changed_band.connect(self.take)
+        self.table.changed_band.connect(self.bands.take)
         self.table.settled.connect(self.bench.settle)
-        self.table.chosen.connect(self.choose)
-        self.table.wanted.connect(lambda: self.add(self._first_target(), 1000.0, 0.0))
-        self.table.removed.connect(self.remove)
+        self.table.chosen.connect(self.bands.choose)
+        self.table.wanted.connect(self.add_here)
+        self.table.removed.connect(self.bands.remove)
         self.table.asked.connect(self.ask)
         self.resonances = ResonanceTable()
         self.resonances.wanted.connect(self.cut_resonance)
@@ -157,7 +164,7 @@ class EqEditor(StepEditor):
         self.controls["phase"] = phase
         self.band_title = label("Band")
         grid = QGridLayout()
-        grid.setHorizontalSpacing(14)
+        grid.setHorizontalSpacing(11)
         grid.setVerticalSpacing(1)
         titles = ((self.band_title, 0, 3), (label("When it moves"), 3, 3), (label("All bands"), 6, 2))
         for title, column, span in titles:
@@ -172,137 +179,33 @@ class EqEditor(StepEditor):
         for y, widgets in enumerate(rows, start=2):
             for x, widget in enumerate(widgets):
                 grid.addWidget(widget, y, x)
-        for x in range(8):
-            grid.setColumnStretch(x, 1)
+        for x, share in enumerate((4, 4, 4, 4, 4, 4, 5, 5)):
+            grid.setColumnStretch(x, share)
         self.column.addLayout(grid)
 
     # --- the bands -----------------------------------------------------------------------------------------
 
-    @property
-    def eq(self) -> MidSideEq | None:
-        step = self.step
-        return step if isinstance(step, MidSideEq) else None
-
-    @property
-    def band(self) -> Band | None:
-        """The chosen band."""
-        eq = self.eq
-        return eq.band(self.bench.session.view.band) if eq is not None else None
-
-    def choose(self, id: int) -> None:
-        if id != self.bench.session.view.band:
-            self.bench.look(band=id)
-
-    def step_band(self, by: int) -> None:
-        """Choose the next band, or the one before."""
-        eq = self.eq
-        if eq is None or not eq.bands:
-            return
-        ids = [band.id for band in eq.bands]
-        now = self.bench.session.view.band
-        self.choose(ids[(ids.index(now) + by) % len(ids)] if now in ids else ids[0])
-
-    def take(self, gesture: Gesture) -> None:
-        """Change a band, and its twin with it."""
-        eq, settings = self.eq, settings_of(Band)
-        if eq is None or eq.band(gesture.band) is None:
-            return
-        changes = dict(gesture.changes)
-        if "shape" in changes:
-            changes["q"] = plain_q(str(changes["shape"]))
-        changed = eq.with_edit(gesture.band, **changes)
-        what = " and ".join(settings[name].label.lower() for name in gesture.changes)
-        names = ",".join(gesture.changes)
-        number = next(n for n, band in enumerate(eq.bands, start=1) if band.id == gesture.band)
-        self.bench.edit(
-            f"Band {number} {what}", lambda s: s.with_step(changed), f"{self.step_id}.{gesture.band}.{names}"
-        )
-
     def _set_band(self, name: str, value: Any) -> None:
-        band = self.band
+        band = self.bands.chosen
         if band is not None:
-            self.take(Gesture(band.id, {name: value}))
+            self.bands.take(Gesture(band.id, {name: value}))
 
-    def add(self, target: str, freq: float, gain: float) -> None:
-        """A new bell, chosen."""
-        self._put(Band(target=target, freq=freq, gain=gain), "Add band")  # type: ignore[arg-type]
-
-    def _put(self, band: Band, action: str) -> None:
-        eq = self.eq
-        if eq is None:
-            return
-        if len(eq.bands) >= MOST_BANDS:
-            self.bench.told.emit(f"All {MOST_BANDS} bands are in use. Take one out first.", True)
-            return
-        changed, made = eq.with_new_band(band)
-        self.bench.edit(action, lambda s: s.with_step(changed))
-        self.bench.look(band=made.id)
-
-    def remove(self, id: int) -> None:
-        eq = self.eq
-        if eq is None or eq.band(id) is None:
-            return
-        ids = [band.id for band in eq.bands]
-        place = ids.index(id)
-        rest = [i for i in ids if i != id]
-        self.bench.edit("Remove band", lambda s: s.with_step(eq.without_band(id)))
-        self.bench.look(band=rest[min(place, len(rest) - 1)] if rest else 0)
-
-    def double(self, id: int) -> None:
-        """Duplicate a band to the other target; the two are linked."""
-        eq = self.eq
-        if eq is None or len(eq.bands) >= MOST_BANDS:
-            self.bench.told.emit(f"All {MOST_BANDS} bands are in use. Take one out first.", True)
-            return
-        changed, made = eq.with_twin(id)
-        self.bench.edit("Duplicate band to the other target", lambda s: s.with_step(changed))
-        self.bench.look(band=made.id)
-
-    def unlink(self, id: int) -> None:
-        eq = self.eq
-        if eq is not None:
-            self.bench.edit("Unlink bands", lambda s: s.with_step(eq.without_twin(id)))
+    def add_here(self) -> None:
+        """A bell that does nothing yet, on the target that is worked on."""
+        self.bands.add(self._first_target(), 1000.0, 0.0)
 
     def ask(self, id: int, place: QPoint) -> None:
         """The menu of a band."""
-        menu = self.band_menu(id)
+        menu = self.bands.menu(self, id, self._first_target())
+        menu.addSeparator()
+        if id:
+            menu.addAction("Hear alone\tB").triggered.connect(lambda *_: self.hear_band())
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(place)
 
-    def band_menu(self, id: int) -> QMenu:
-        """All that can be done with a band; or, without one, what can be added."""
-        menu, eq = QMenu(self), self.eq
-        band = eq.band(id) if eq is not None else None
-        if band is None:
-            for key, text in SHAPES:
-                action = menu.addAction(f"Add {text}")
-                made = Band(shape=key, target=self._first_target(), freq=_start(key), q=plain_q(key))  # type: ignore[arg-type]
-                action.triggered.connect(lambda *_, made=made: self._put(made, "Add band"))
-            return menu
-        for title, name, options in (("Shape", "shape", SHAPES), ("Target", "target", TARGETS)):
-            inner = menu.addMenu(title)
-            for key, text in options:
-                action = inner.addAction(text)
-                action.setCheckable(True)
-                action.setChecked(getattr(band, name) == key)
-                action.triggered.connect(lambda *_, name=name, key=key: self.take(Gesture(id, {name: key})))
-        menu.addSeparator()
-        menu.addAction("Switch off" if band.on else "Switch on").triggered.connect(
-            lambda *_: self.take(Gesture(id, {"on": not band.on}))
-        )
-        if band.twin:
-            menu.addAction("Unlink from its twin").triggered.connect(lambda *_: self.unlink(id))
-        else:
-            menu.addAction("Duplicate to the other target, linked\tCtrl+D").triggered.connect(
-                lambda *_: self.double(id)
-            )
-        menu.addAction("Hear alone\tB").triggered.connect(lambda *_: self.hear_band())
-        menu.addAction("Remove\tDel").triggered.connect(lambda *_: self.remove(id))
-        return menu
-
     def _first_target(self) -> str:
         """The target of a band that is added without pointing at a lane."""
-        band = self.band
+        band = self.bands.chosen
         return band.target if band is not None else self._shown()[0]
 
     # --- listening -----------------------------------------------------------------------------------------
@@ -310,11 +213,11 @@ class EqEditor(StepEditor):
     def hear_band(self) -> None:
         """Hear only what the chosen band does, or the result again."""
         now = self.bench.session.view.hear
-        self.bench.hear(RESULT if now == BAND or self.band is None else BAND)
+        self.bench.hear(RESULT if now == BAND or self.bands.chosen is None else BAND)
         self.refresh()
 
-    def _toggle_hunt(self) -> None:
-        self.set_hunting(self.hunt_button.isChecked())
+    def toggle_hunt(self) -> None:
+        self.set_hunting(self.hunt_row.isHidden())
 
     def set_hunting(self, on: bool) -> None:
         """Whether presses on the lanes hunt."""
@@ -332,7 +235,7 @@ class EqEditor(StepEditor):
             self.hunt.cut()
 
     def _hunt_start(self) -> tuple[str, float]:
-        band = self.band
+        band = self.bands.chosen
         return self._first_target(), band.freq if band is not None else 1000.0
 
     def hideEvent(self, event: QHideEvent) -> None:
@@ -347,6 +250,7 @@ class EqEditor(StepEditor):
         self.tables.setCurrentIndex(1 if shown else 0)
         self.ringing.setChecked(shown)
         (self.resonances if shown else self.table).setFocus()
+        self.show_picture()
         if not shown:
             self.hunt.leave()
 
@@ -354,7 +258,7 @@ class EqEditor(StepEditor):
         band = cut_for(resonance)
         if self._shown() == ("stereo",):
             band = msgspec.structs.replace(band, target="stereo")
-        self._put(band, "Cut resonance")
+        self.bands.put(band, "Cut resonance")
 
     def _hear_resonance(self, resonance: Resonance | None) -> None:
         if resonance is None:
@@ -370,7 +274,7 @@ class EqEditor(StepEditor):
 
     def _shown(self) -> tuple[str, ...]:
         """The lanes that are drawn: those that are asked for, and those that have bands."""
-        eq = self.eq
+        eq = self.bands.eq
         targets = {band.target for band in eq.bands} if eq is not None else set()
         shown: tuple[str, ...] = LANES[self.split] if self.split != "joined" else ()
         for lanes in (LANES["mid_side"], LANES["left_right"]):
@@ -378,7 +282,8 @@ class EqEditor(StepEditor):
                 shown = (*shown, *lanes)
         return tuple(t for t, _ in TARGETS if t in shown) or LANES["joined"]
 
-    def _next_phase(self) -> None:
+    def next_phase(self) -> None:
+        """Draw the phase, then the group delay, then neither."""
         self._phase_shown = (self._phase_shown + 1) % 3
         self.phase_choice.setText(("Phase: off", "Phase", "Group delay")[self._phase_shown])
         self.refresh()
@@ -387,11 +292,11 @@ class EqEditor(StepEditor):
         self.bench.look(analyser=msgspec.structs.replace(self.bench.session.view.analyser, live=on))
 
     def refresh(self) -> None:
-        eq = self.eq
+        eq = self.bands.eq
         if eq is None:
             return
         super().refresh()
-        view, shown, band = self.bench.session.view, self._shown(), self.band
+        view, shown, band = self.bench.session.view, self._shown(), self.bands.chosen
         self.lane_choice.set_chosen(self.split if shown == LANES["joined"] or self.split != "joined" else _kind(shown))
         self.live.set_on(view.analyser.live)
         for target, lane in self.lanes.items():
@@ -402,8 +307,9 @@ class EqEditor(StepEditor):
         if self._phase_shown:
             self.phase_lane.show_step(eq, rate, shown, delay=self._phase_shown == 2)
         self.hunt_row.refresh()
+        top = gain_range(eq, rate)
         for target in shown:
-            self.lanes[target].show_step(eq, rate, view.band)
+            self.lanes[target].show_step(eq, rate, view.band, top)
         self.alone.setEnabled(band is not None)
         self.alone.setChecked(view.hear == BAND)
         number = next((n for n, b in enumerate(eq.bands, start=1) if b.id == view.band), 0)
@@ -436,7 +342,7 @@ class EqEditor(StepEditor):
         self.dynamic.setEnabled(moves)
 
     def show_picture(self) -> None:
-        eq, around = self.eq, self.bench.picture.around
+        eq, around = self.bands.eq, self.bench.picture.around
         if eq is None:
             return
         mine = around if around is not None and around.step == self.step_id else None
@@ -447,7 +353,7 @@ class EqEditor(StepEditor):
             lane.show_resonances(mine.resonances if mine and self.ringing.isChecked() else ())
         name = self.bench.span_name
         self.table.show_step(eq, self.bench.session.view.band, lambda band: band_words(band, mine, name))
-        band = self.band
+        band = self.bands.chosen
         empty = "Double-click in a lane, or press Insert, for a band. Hunt finds what disturbs; Resonances lists what rings."
         self.words.setText(band_sentence(band, mine, name) if band is not None else empty if not eq.bands else "")
         found = mine.resonances if mine else ()
@@ -456,9 +362,14 @@ class EqEditor(StepEditor):
         output = self.controls["output"]
         assert isinstance(output, Ruler)
         output.set_note("held" if eq.hold_loudness else "")
-        off, apart = eq.lateness(self._rate)
-        words = [f"{1000 * off / self._rate:.0f} ms late, made good · within {max(apart, 0.01):.2f} dB"] if off else []
-        words += [f"loudness held: {eq.output:+.1f} dB".replace("-", "−")] if eq.hold_loudness else []
+        late, apart = eq.lateness(self._rate)
+        words = [f"{1000 * late / self._rate:.0f} ms late"] if late else []
+        words += [f"held {figure(eq.output, signed=True)} dB"] if eq.hold_loudness else []
+        self.state.setToolTip(
+            f"Linear phase comes late, which is made good everywhere; it is within {max(apart, 0.01):.2f} dB of the curve."
+            if late
+            else "The output that keeps the section as loud as it was."
+        )
         if eq.on:
             self.state.setText(" · ".join(words))
 
@@ -472,8 +383,3 @@ class EqEditor(StepEditor):
 
 def _kind(shown: tuple[str, ...]) -> str:
     return "mid_side" if "mid" in shown else "left_right"
-
-
-def _start(shape: str) -> float:
-    """Where a band of a shape is put first."""
-    return {"low_cut": 25.0, "high_cut": 18_000.0, "low_shelf": 120.0, "high_shelf": 8000.0}.get(shape, 1000.0)

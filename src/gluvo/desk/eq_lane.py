@@ -96,7 +96,7 @@ class EqLane(Chart):
         self._hunts = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
-        self.setMinimumHeight(84)
+        self.setMinimumHeight(64)
         self.setAccessibleName(f"{LANE_TITLES[target]} curve")
         self.setToolTip(
             f"<b>{LANE_TITLES[target]}</b><br>What the bands do to it (line), over its spectrum before (filled) and after "
@@ -123,16 +123,14 @@ class EqLane(Chart):
             self._shows_ticks, self.bottom = last, 20 if last else 4
             self.changed()
 
-    def show_step(self, step: MidSideEq, rate: int, chosen: int) -> None:
-        if (step, rate, chosen) == (self._step, self._rate, self._chosen):
+    def show_step(self, step: MidSideEq, rate: int, chosen: int, top: float) -> None:
+        """`top`: dB at the upper edge, the same for all lanes; see `gain_range`."""
+        if (step, rate, chosen, top) == (self._step, self._rate, self._chosen, self.y_axis.high):
             return
         self._step, self._rate, self._chosen = step, rate, chosen
         self._curve = db_of_response(step.response(self.targets, self._freqs, rate))
-        tallest = max([abs(b.scaled(step.strength)) + (b.range if b.moving else 0) for _, b in self.bands], default=0.0)
-        tallest = max(tallest, float(self._curve.max(initial=0.0)))
-        now = self.y_axis.high
-        if tallest > 0.92 * now or (not self._dragged and tallest < 0.4 * now):
-            self.y_axis = _gains(next((g for g in GAIN_RANGES if tallest <= 0.92 * g), GAIN_RANGES[-1]))
+        if top != self.y_axis.high and not self._dragged:  # what is dragged keeps its scale
+            self.y_axis = _gains(top)
         self.changed()
 
     def show_tones(self, before: Tone | None, after: Tone | None, settings: Analyser) -> None:
@@ -399,6 +397,16 @@ class EqLane(Chart):
         self.settled.emit()
 
 
+def gain_range(step: MidSideEq, rate: int) -> float:
+    """dB at the upper edge of the lanes: the least of a few that hold all bands, their moves and their sums."""
+    freqs = np.geomspace(LOWEST, 20_000.0, 64)
+    tallest = max([abs(b.scaled(step.strength)) + (b.range if b.moving else 0.0) for b in step.bands], default=0.0)
+    for target in {b.target for b in step.bands}:
+        along = ("stereo",) if target == "stereo" else ("stereo", target)
+        tallest = max(tallest, float(db_of_response(step.response(along, freqs, rate)).max()))
+    return next((g for g in GAIN_RANGES if tallest <= 0.92 * g), GAIN_RANGES[-1])
+
+
 def db_of_response(h: np.ndarray) -> Floats:
     """Magnitudes in dB."""
     return np.asarray(20.0 * np.log10(np.maximum(np.abs(h), 1e-9)))
@@ -417,4 +425,4 @@ def _reach(band: Band) -> float:
 
 
 def _gains(top: float) -> Axis:
-    return Axis(-top, top, (-top / 2, 0.0, top / 2))
+    return Axis(-top, top, (-top / 2, 0.0, top / 2), signed=True)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 import msgspec
-from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtCore import QEvent, QObject, QPointF, Qt, Signal
 from PySide6.QtGui import QCursor, QHideEvent, QKeyEvent, QShowEvent
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QLineEdit, QWidget
 
@@ -120,7 +120,7 @@ class HuntKeys(QObject):
             self.left.emit()
         elif key == KEY and not self.held:
             self.held = True
-            lane = next((lane for lane in self._lanes if lane.isVisible() and lane.underMouse()), None)
+            lane = next((lane for lane in self._lanes if lane.isVisible() and lane.area.contains(_pointer(lane))), None)
             if lane is not None:
                 self._follow(lane)
             else:
@@ -130,7 +130,12 @@ class HuntKeys(QObject):
             self._hunt.to(target, min(20_000.0, max(20.0, freq * SEMITONE ** (ARROWS[key] * STEP))))
 
     def _follow(self, lane: EqLane) -> None:
-        self._hunt.to(lane.target, lane.freq_at(lane.mapFromGlobal(QCursor.pos()).x()))
+        self._hunt.to(lane.target, lane.freq_at(_pointer(lane).x()))
+
+
+def _pointer(lane: EqLane) -> QPointF:
+    """Where the pointer is, seen from a lane."""
+    return lane.mapFromGlobal(QPointF(QCursor.pos()))
 
 
 class HuntRow(QWidget):

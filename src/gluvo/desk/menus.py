@@ -12,7 +12,9 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QMessageBox
 
 from gluvo import __version__
 from gluvo.compare.match import DETECTOR, RESULT
+from gluvo.desk.bands import Bands
 from gluvo.desk.bars import MONITORS, PAGES
+from gluvo.desk.eq_editor import EqEditor
 from gluvo.desk.theme import theme
 from gluvo.desk.workbench import LOUDEST_SECONDS
 from gluvo.measure.trace import Span
@@ -113,6 +115,7 @@ class Menus:
         self._action(
             chain, "Reach the target's loudness", "Ctrl+R", bench.advice.reach_target, "Drive the last limiter."
         )
+        self._build_bands(chain.addMenu("Band of the Mid-side EQ"))
         self._build_buses(bar.addMenu("&Buses"))
         listen = bar.addMenu("&Listen")
         self._action(listen, "Play or stop", "Space", bench.toggle_play, "")
@@ -140,7 +143,9 @@ class Menus:
                 partial(bench.look, monitor=key),
                 tip,
             )
-        self._action(listen, "Hear the detector", "H", self._hear_detector, "Of the chosen Glue.")
+        self._action(
+            listen, "Hear the detector", "H", self._hear_detector, "Of the chosen Glue. In an equaliser H hunts."
+        )
         self._action(listen, "Dim", "D", lambda: bench.look(dim=not bench.session.view.dim), "")
         self._device_menu = listen.addMenu("Device")
         self._device_menu.aboutToShow.connect(self._fill_devices)
@@ -177,6 +182,37 @@ class Menus:
         help_menu = bar.addMenu("&Help")
         self._action(help_menu, "Keys", "F1", self._show_keys, "")
         self._action(help_menu, "About Gluvo", "", self._about, "")
+
+    def _build_bands(self, menu: QMenu) -> None:
+        def of_eq(act: Callable[[EqEditor], object]) -> Callable[[], None]:
+            """Done if an equaliser is looked at."""
+
+            def run() -> None:
+                editor = self._window.shape.editor
+                if isinstance(editor, EqEditor) and self._bench.session.view.page == "shape":
+                    act(editor)
+
+            return run
+
+        def of_band(act: Callable[[Bands, int], object]) -> Callable[[], None]:
+            return of_eq(
+                lambda editor: act(editor.bands, editor.bands.chosen.id) if editor.bands.chosen is not None else None
+            )
+
+        bands = (
+            ("Add band", "Ctrl+Shift+B", of_eq(lambda e: e.add_here()), "A bell of 0 dB at 1 kHz."),
+            ("Duplicate to the other target", "Ctrl+D", of_band(Bands.double), "The two are linked."),
+            ("Unlink from its twin", "Ctrl+Shift+D", of_band(Bands.unlink), "Each goes its own way."),
+            ("Remove band", "Ctrl+Shift+Backspace", of_band(Bands.remove), ""),
+            ("Band before", ",", of_eq(lambda e: e.bands.step(-1)), ""),
+            ("Next band", ".", of_eq(lambda e: e.bands.step(1)), ""),
+            ("Hear the band alone", "B", of_eq(lambda e: e.hear_band()), "Only what it adds or takes away."),
+            ("Resonances", "R", of_eq(lambda e: e.toggle_resonances()), "What rings in the section."),
+            ("Hunt with the pointer", "Shift+H", of_eq(lambda e: e.toggle_hunt()), "Or hold H and sweep."),
+            ("Phase and group delay", "Shift+G", of_eq(lambda e: e.next_phase()), ""),
+        )  # fmt: skip
+        for text, key, act, tip in bands:
+            self._action(menu, text, key, act, tip)
 
     def _build_buses(self, menu: QMenu) -> None:
         bench, tree = self._bench, self._window.buses.tree

@@ -268,13 +268,15 @@ def edit_in_place(parent: QWidget, text: str, place: QRect, done: Callable[[str]
     return field
 
 
-def figure(value: float, decimals: int = 1, unit: str = "") -> str:
-    """A figure with a true minus sign; a dash where there is none."""
+def figure(value: float, decimals: int = 1, unit: str = "", *, signed: bool = False) -> str:
+    """A figure with a true minus sign, `signed` with a plus as well; a dash where there is none."""
     if value <= -199.0:
         return "–"
     text = f"{value:.{decimals}f}"
     if float(text) == 0.0:
         text = text.lstrip("-")
+    elif signed and value > 0.0:
+        text = f"+{text}"
     return text.replace("-", "−") + (f" {unit}" if unit else "")
 
 

@@ -25,8 +25,8 @@ class PhaseLane(Chart):
         super().__init__(
             Axis(LOWEST, 20_000.0, OCTAVE_TICKS[:-1], log=True), Axis(-180.0, 180.0, (-180, -90, 0, 90, 180))
         )
-        self.setFixedHeight(92)
-        self.top, self.bottom = 4, 20
+        self.setFixedHeight(84)
+        self.top, self.bottom = 8, 20
         self._freqs = np.geomspace(LOWEST, 20_000.0, POINTS)
         self._curves: list[tuple[str, Floats]] = []
         self._words = ""
@@ -39,7 +39,7 @@ class PhaseLane(Chart):
         for target in targets:
             along = ("stereo",) if target == "stereo" else ("stereo", target)
             h = step.response(along, self._freqs, rate)
-            turn = np.zeros(len(h)) if step.phase == "linear" else np.unwrap(np.angle(h))
+            turn = np.zeros(len(h)) if step.phase == "linear" else np.unwrap(np.angle(h)[::-1])[::-1]
             values = -np.gradient(turn, 2.0 * np.pi * self._freqs) * 1000.0 if delay else np.degrees(turn)
             self._curves.append((target, values))
         if delay:

@@ -3,7 +3,17 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PySide6.QtGui import (
+    QFocusEvent,
+    QFontMetrics,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QLineEdit, QSizePolicy, QWidget
 
 from gluvo.desk.theme import colours, font
@@ -75,7 +85,12 @@ class Ruler(QWidget):
         painter.setPen(c["ink" if self.hasFocus() else "faint"])
         text = QRectF(0, 0, self.width(), 20)
         painter.drawText(text, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.setting.label)
+        shown = self.setting.show(self._value)
         unit = " ".join(part for part in (self.setting.unit, self._note) if part)
+        metrics, bold = QFontMetrics(font(13)), QFontMetrics(font(13, bold=True))
+        wide = metrics.horizontalAdvance(f"{self.setting.label} {unit} ") + bold.horizontalAdvance(shown)
+        if wide > self.width():  # the tooltip tells the unit
+            unit = self._note
         painter.setPen(c["faint"])
         painter.drawText(text, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, unit)
         taken = painter.fontMetrics().horizontalAdvance(unit) + (5 if unit else 0)
@@ -84,7 +99,7 @@ class Ruler(QWidget):
         painter.drawText(
             text.adjusted(0, 0, -taken, 0),
             Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-            self.setting.show(self._value),
+            shown,
         )
         painter.setPen(QPen(c["rule"], 1))
         for k in range(9):

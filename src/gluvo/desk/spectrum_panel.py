@@ -8,6 +8,7 @@ from typing import Any
 import msgspec
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
+from scipy.ndimage import maximum_filter1d
 
 from gluvo.compare.tones import Frozen
 from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button
@@ -27,6 +28,8 @@ LIVE_EVERY = 2
 """Ticks from one live spectrum to the next."""
 OVER_CURVE = 3.0
 """dB by which a limit made from a curve lies over it."""
+LIMIT_POINTS = 4
+"""Every how many of the places that are drawn such a limit has a point: six to an octave."""
 
 
 class LiveFeed:
@@ -191,8 +194,9 @@ class SpectrumPanel(QWidget):
         around, view = self._bench.picture.around, self.view
         if around is not None and around.step == self._step_id:
             analyser = self._bench.session.view.analyser
-            levels = around.after.smoothed(analyser.part, min(6, analyser.fraction), view.centres) + OVER_CURVE
-            pairs = zip(view.centres[::4], levels[::4], strict=True)
+            levels = around.after.smoothed(analyser.part, analyser.fraction, view.centres)
+            levels = maximum_filter1d(levels, 2 * LIMIT_POINTS + 1) + OVER_CURVE  # between its points as well
+            pairs = zip(view.centres[::LIMIT_POINTS], levels[::LIMIT_POINTS], strict=True)
             self.add_limit(tuple((round(float(f), 2), round(float(v), 2)) for f, v in pairs))
 
     def add_limit(self, points: tuple[tuple[float, float], ...]) -> None:

@@ -198,7 +198,7 @@ class SpectrumView(Chart):
             text = f"{limit.name}: over by {figure(by)} dB at {described(freq)}"
             self.note(painter, area.right(), y, text, "over", right=True)
             y += 16
-        self.note(painter, area.left(), area.top() + 10, self._words())
+        self.note(painter, area.left(), area.bottom() - 9, self._words())
 
     def _words(self) -> str:
         s = self._settings
@@ -254,7 +254,9 @@ class SpectrumView(Chart):
         if len(stroke) >= 2:
             freqs = 2.0 ** (np.array(sorted(stroke)) / 100.0)
             levels = np.array([stroke[k] for k in sorted(stroke)]) - lifted(freqs, self._settings.slope)
-            self.drawn_limit.emit(tuple((round(f, 2), round(v, 2)) for f, v in zip(freqs, levels, strict=True)))
+            self.drawn_limit.emit(
+                tuple((round(float(f), 2), round(float(v), 2)) for f, v in zip(freqs, levels, strict=True))
+            )
 
     def leaveEvent(self, event: object) -> None:
         self._pointer = None

@@ -21,6 +21,8 @@ STANDS = 4.0
 """dB over the surroundings that count."""
 STEADY = 0.5
 """Share of the time for which it must stand out."""
+TOP = 1.5
+"""dB under a peak that still belong to its top."""
 QUIET = 40.0
 """dB under the loudest moment at which the music counts as silent."""
 
@@ -129,8 +131,19 @@ def _peaks(excess: Floats, centres: Floats, scale: Scale, part: str) -> list[Res
         near = slice(max(0, n - reach), n + reach + 1)
         if mean[n] < STANDS or mean[n] < mean[near].max() or steady[n] < STEADY:
             continue
-        found.append(Resonance(float(centres[n]), float(mean[n]), float(steady[n]), _q(mean, n), part))
+        found.append(Resonance(_middle(mean, centres, n), float(mean[n]), float(steady[n]), _q(mean, n), part))
     return found
+
+
+def _middle(mean: Floats, centres: Floats, n: int) -> float:
+    """The middle of the top about place `n`: a single tone is as high all over the width that is averaged."""
+    a, b = n, n
+    while a > 0 and mean[a - 1] > mean[n] - TOP:
+        a -= 1
+    while b < len(mean) - 1 and mean[b + 1] > mean[n] - TOP:
+        b += 1
+    weights = mean[a : b + 1] - (mean[n] - TOP)
+    return float(np.exp(np.average(np.log(centres[a : b + 1]), weights=np.maximum(weights, 1e-9))))
 
 
 def _q(mean: Floats, n: int) -> float:

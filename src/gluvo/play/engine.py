@@ -24,7 +24,8 @@ from gluvo.session.media import Material, Sound
 from gluvo.session.records import Session
 from gluvo.steps import MAX_BLOCK
 
-SWAP_SECONDS = 0.020
+SWAP_SECONDS = 0.030
+"""At its steepest the fade is as steep as a straight one of 20 ms."""
 PREROLL_SECONDS = 1.0
 GUARD_SECONDS = 0.5
 PREFETCH_SECONDS, PAGE_FRAMES = 3.0, 512
@@ -70,11 +71,14 @@ def ramp_mix(x, now, goal, step, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def crossfade(old, new, at, length):  # type: ignore[no-untyped-def]
-    """Fade `new` in over `old`, in place of `new`, from place `at` (before the fade if negative) of `length` frames."""
+    """Fade `new` in over `old`, in place of `new`, from place `at` (before the fade if negative) of `length` frames.
+
+    With level ends (3 s² − 2 s³): the corners of a straight fade would be heard as zipper noise on a steady tone.
+    """
     for i in range(new.shape[0]):
         share = min(1.0, max(0.0, (at + i + 1) / length))
         for c in range(2):
-            new[i, c] = old[i, c] + share * (new[i, c] - old[i, c])
+            new[i, c] = old[i, c] + share * share * (3.0 - 2.0 * share) * (new[i, c] - old[i, c])
 
 
 @kernel
@@ -176,7 +180,7 @@ class Engine:
         self._requests.append(lambda: self._set_monitoring(monitoring))
 
     def change(self, session: Session) -> None:
-        """Take over an edited session: prepared here, swapped in at a block's edge with a 20 ms crossfade."""
+        """Take over an edited session: prepared here, swapped in at a block's edge with a crossfade of 30 ms."""
         graph = self._latest = LiveGraph(session, self._have, self.rate, self._latest)
 
         def swap() -> None:

@@ -173,7 +173,7 @@ class Hunting(Struct, frozen=True, kw_only=True):
     """The bell that hunts, and the cut that it leaves."""
 
     gain: Annotated[float, number("Boost", "dB", 3.0, 18.0, "How far the hunting bell is raised.", fine=0.5)] = 10.0
-    q: Annotated[float, number("Q", "", 1.0, 40.0, "How narrow the hunting bell is.", scale="log", decimals=2)] = 8.0
+    q: Annotated[float, number("Q", "", 1.0, 40.0, "How narrow the hunting bell is.", scale="log")] = 8.0
     cut: Annotated[
         float,
         number("Cut", "dB", 0.0, 12.0, "How deep the cut is that stays when you let go, half as narrow. At 0 nothing "

@@ -72,7 +72,7 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
     q: Annotated[
         float,
         number("Q", "", 0.1, 40.0, "How narrow it is. For cuts and shelves 0.71 is even; more makes a bump at the corner.",
-               group=BAND, scale="log", decimals=2),
+               group=BAND, scale="log", decimals=1),
     ] = 1.0  # fmt: skip
     slope: Annotated[Slope, choice("Slope", SLOPES, "How steeply a cut or a shelf falls.", group=BAND)] = 12
 
@@ -82,7 +82,7 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
     ] = False  # fmt: skip
     moves: Annotated[
         Literal["down", "up"],
-        choice("Moves", (("down", "down when loud"), ("up", "up when loud")),
+        choice("Moves", (("down", "sinks"), ("up", "rises")),
                "Whether the band sinks when the range gets loud, or rises.", group=MOVING),
     ] = "down"  # fmt: skip
     threshold: Annotated[
