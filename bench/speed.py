@@ -32,7 +32,7 @@ from gluvo.render.song import Renderer
 from gluvo.session.media import Material, Sound, read_sound
 from gluvo.session.records import MIX, Session, Stem
 from gluvo.session.store import read_session
-from gluvo.steps import Glue, Limiter, Step, Trim
+from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
 RATE = 48_000
 
@@ -67,19 +67,37 @@ def rows() -> list[tuple[str, str, str]]:
         found.append((name, f"{length / took:.0f} × real time", asked))
         return took
 
+    bands = tuple(Band(id=n + 1, freq=60.0 * 2.0**n, gain=3.0 * (-1) ** n, q=1.2) for n in range(8))
+    limiter = Limiter(id="l", drive=12.0, ceiling=-1.0, true_peak=False)
     steps: dict[str, list[Step]] = {
         "Trim": [Trim(id="t", gain=-6.0)],
         "Glue (low cut, tilt, auto release)": [glue],
-        "Limiter, sample peak": [Limiter(id="l", drive=12.0, ceiling=-1.0, true_peak=False)],
+        "Mid-side EQ, 8 bands, minimum phase": [MidSideEq(bands=bands)],
+        "Mid-side EQ, 8 bands, linear phase": [MidSideEq(bands=bands, phase="linear")],
+        "Saturation, 4 ×": [Saturation(drive=6.0, oversampling=4)],
+        "Saturation, 16 ×": [Saturation(drive=6.0, oversampling=16)],
+        "Width, 4 bands": [Width(bands=4, width_1=80.0)],
+        "Limiter, sample peak": [limiter],
         "Limiter, true peak": [Limiter(id="l", drive=12.0, ceiling=-1.0)],
-        "Glue + Limiter, sample peak": [glue, Limiter(id="l", drive=12.0, ceiling=-1.0, true_peak=False)],
+        "EQ of 8 bands + Glue + Limiter, sample peak": [MidSideEq(bands=bands), glue, limiter],
     }
-    for name, chain in steps.items():
-        asked = "with 8 bands of EQ: ≥ 250 ×" if "+" in name else ""
-        add(name, lambda chain=chain: run_chain(chain, x, RATE), asked)  # type: ignore[misc]
-    add("Trim + Glue + true-peak Limiter", lambda: run_chain(chain, x, RATE), "whole chain: ≥ 40 ×")
-    sos = signal.butter(4, 100, "highpass", fs=RATE, output="sos")
-    add("beside it: scipy.signal.sosfilt, 2 sections", lambda: signal.sosfilt(sos, x, axis=0), "public library")
+    for name, tried in steps.items():
+        add(name, lambda tried=tried: run_chain(tried, x, RATE), "≥ 250 ×" if "+" in name else "")  # type: ignore[misc]
+    add("the demo's mix chain: 6 steps, true peak", lambda: run_chain(chain, x, RATE), "≥ 40 ×")  # type: ignore[arg-type]
+    eight = np.concatenate([signal.butter(2, 100 * 2**n, "highpass", fs=RATE, output="sos") for n in range(8)])
+    add("beside it: scipy.signal.sosfilt, 8 sections", lambda: signal.sosfilt(eight, x, axis=0), "public library")
+    taps = signal.firwin(2 * round(0.15 * RATE) + 1, 0.2)
+    add(
+        "beside it: scipy.signal.oaconvolve, 0.3 s of taps",
+        lambda: signal.oaconvolve(x, taps[:, None], axes=0),
+        "public library",
+    )
+    for factor in (4, 16):
+        add(
+            f"beside it: resample_poly, {factor} × up, tanh, and down",
+            lambda factor=factor: signal.resample_poly(np.tanh(signal.resample_poly(x, factor, 1)), 1, factor),  # type: ignore[misc]
+            "public library",
+        )
     add("loudness, range and true peak", lambda: figures_of(trace_of(x, RATE)), "≥ 300 ×")
     meter = pyloudnorm.Meter(RATE)
     add("beside it: pyloudnorm, loudness alone", lambda: meter.integrated_loudness(x), "public library")

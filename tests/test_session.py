@@ -18,7 +18,7 @@ from gluvo.session.document import Document, autosave_of, recoverable
 from gluvo.session.media import media_of, place_of
 from gluvo.session.records import Bus, Deliverable, Section, Session, View
 from gluvo.session.store import loaded_from, read_session, replacing, schema, session_bytes, write_session
-from gluvo.steps import STEP_KINDS, Glue, Lane, Limiter, Trim
+from gluvo.steps import STEP_KINDS, Band, Glue, Lane, Limiter, MidSideEq, Trim
 
 from .test_steps import any_settings
 
@@ -78,7 +78,14 @@ def mix(*items: dict[str, object]) -> dict[str, object]:
     ("change", "word"),
     [({"version": 99}, "newer Gluvo"), ({"format": "tune"}, "not a Gluvo session"), ({"version": "x"}, "version"),
      (mix({"step": "glue", "id": "a", "ratio": 900}), "ratio"), (mix({"step": "sparkle", "id": "a"}), "sparkle"),
-     (mix({"step": "trim", "id": "a"}, {"step": "trim", "id": "a"}), "same id"), ({"strips": []}, "no mix bus"),
+     (mix({"step": "trim", "id": "a"}, {"step": "trim", "id": "a"}), "same id"),
+     (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": 1}, {"id": 1}]}), "two bands"),
+     (mix({"step": "mid_side_eq", "id": "a", "bands": [{"gain": 3.0}]}), "two bands"),
+     (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": n + 1} for n in range(25)]}), "bands"),
+     (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": 1, "slope": 13}]}), "slope"),
+     ({"limits": [{"id": "a", "name": "Lid", "points": [[200.0, -40.0], [100.0, -40.0]]}]}, "rising"),
+     ({"limits": [{"id": "a", "name": "Lid", "points": [[0.0, -40.0], [100.0, -40.0]]}]}, "rising"),
+     ({"strips": []}, "no mix bus"),
      (mix({"step": "lane", "id": "a", "since": "b"}, {"step": "trim", "id": "b"}), "come back before it leaves"),
      ({"sections": [{"id": "s", "name": "Coda", "start": 5.0, "end": 5.0}]}, "Coda")],
 )  # fmt: skip
@@ -203,3 +210,16 @@ def test_step_ids_stay_unique() -> None:
         made = made.with_new_step(Trim(), "mix")
     ids = [s.id for s in made.chain]
     assert len(set(ids)) == len(ids)
+
+
+def test_unknown_keys_in_a_band_are_kept(tmp_path: Path) -> None:
+    eq = MidSideEq(id="eq-1", bands=(Band(id=1), Band(id=4, gain=2.0)))
+    raw = json.loads(session_bytes(session().with_chain("mix", [eq])))
+    raw["strips"][0]["chain"][0]["bands"][1]["mood"] = "bright"
+    path = tmp_path / "a.gluvo"
+    path.write_text(json.dumps(raw))
+    document = Document.open(path)
+    document.edit("Remove band", lambda s: s.with_step(eq.without_band(1)))
+    document.save()
+    (band,) = json.loads(path.read_text())["strips"][0]["chain"][0]["bands"]
+    assert band["id"] == 4 and band["mood"] == "bright"

@@ -113,6 +113,8 @@ class BandTable(QTableWidget):
 
     def show_step(self, step: MidSideEq, chosen: int, words: Callable[[Band], str]) -> None:
         """Show the bands; `words` tells of each what it does."""
+        looks = [(band.on, band.target) for band in step.bands]
+        fresh = looks != [(band.on, band.target) for band in self._step.bands] or self.rowCount() != len(step.bands)
         self._step = step
         self._filling = True
         if self.rowCount() != len(step.bands):
@@ -126,8 +128,10 @@ class BandTable(QTableWidget):
             self.clearSelection()
         elif self.currentRow() != row:
             self.setCurrentCell(row, max(0, self.currentColumn()))
+            self.scrollTo(self.currentIndex())
         self._filling = False
-        self._colour()
+        if fresh:
+            self._colour()
 
     def _put(self, row: int, column: int, text: str) -> None:
         item = self.item(row, column)

@@ -50,7 +50,7 @@ class LimiterEditor(StepEditor):
 
     def build_middle(self) -> None:
         self.words = label("", "caption")
-        self.column.addWidget(self.words)
+        self.below_views.addWidget(self.words)
 
     def show_picture(self) -> None:
         step, span = self.step, self.bench.span

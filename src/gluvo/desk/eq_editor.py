@@ -73,7 +73,7 @@ class EqEditor(StepEditor):
         self.head.addLayout(tools)
         self.head.addStretch(1)
         self.live = Toggle("Live", settings_of(Analyser)["live"].tip)
-        self.live.toggled.connect(self._set_live)
+        self.live.toggled.connect(lambda on: self.bench.adjust("analyser", live=on))
         self.head.addWidget(self.live)
         self.lane_choice = Segments(
             [("joined", "Joined"), ("mid_side", "Mid / side"), ("left_right", "Left / right")],
@@ -91,7 +91,7 @@ class EqEditor(StepEditor):
         column.setSpacing(2)
         curves.keys = HuntKeys(self.hunt, list(self.lanes.values()), self._hunt_start)
         curves.keys.left.connect(lambda: self.set_hunting(False))
-        self.hunt_row = HuntRow(self.bench, curves.keys)
+        self.hunt_row = HuntRow(self.bench)
         self.hunt_row.hide()
         column.addWidget(self.hunt_row)
         for lane in self.lanes.values():
@@ -134,7 +134,7 @@ class EqEditor(StepEditor):
         self.resonances.wanted.connect(self.cut_resonance)
         self.resonances.heard.connect(self._hear_resonance)
         place = QWidget()
-        place.setFixedHeight(136)
+        place.setFixedHeight(134)
         self.tables = QStackedLayout(place)
         self.tables.addWidget(self.table)
         self.tables.addWidget(self.resonances)
@@ -287,9 +287,6 @@ class EqEditor(StepEditor):
         self._phase_shown = (self._phase_shown + 1) % 3
         self.phase_choice.setText(("Phase: off", "Phase", "Group delay")[self._phase_shown])
         self.refresh()
-
-    def _set_live(self, on: bool) -> None:
-        self.bench.look(analyser=msgspec.structs.replace(self.bench.session.view.analyser, live=on))
 
     def refresh(self) -> None:
         eq = self.bands.eq

@@ -14,6 +14,7 @@ from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
+    QPainterPath,
     QPen,
     QPolygonF,
     QWheelEvent,
@@ -23,7 +24,6 @@ from gluvo.desk.chart import Axis, Chart
 from gluvo.desk.parts import figure
 from gluvo.desk.spectrum_view import OCTAVE_TICKS, PART_COLOURS, described, lifted
 from gluvo.desk.theme import colours, font
-from gluvo.dsp.db import power_db
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
@@ -85,7 +85,11 @@ class EqLane(Chart):
         self._before: Tone | None = None
         self._after: Tone | None = None
         self._settings = Analyser()
-        self._live: tuple[Tone, Tone] | None = None
+        self._top = 0.0
+        """dB of the spectra at the upper edge."""
+        self._levels: list[Floats] = []
+        self._paths: tuple[tuple[int, int, int], list[QPainterPath]] | None = None
+        self._live: tuple[Floats, Floats] | None = None
         self._resonances: Sequence[Resonance] = ()
         self._dragged = 0
         self._at = QPointF()
@@ -136,6 +140,10 @@ class EqLane(Chart):
     def show_tones(self, before: Tone | None, after: Tone | None, settings: Analyser) -> None:
         if (before, after, settings) != (self._before, self._after, self._settings):
             self._before, self._after, self._settings = before, after, settings
+            if before is not None:
+                self._top = self._upper_edge(before)
+            self._levels = [self._over_edge(tone) for tone in (before, after) if tone is not None]
+            self._paths = None
             self.changed()
 
     def show_resonances(self, found: Sequence[Resonance]) -> None:
@@ -145,34 +153,53 @@ class EqLane(Chart):
             self.changed()
 
     def show_live(self, before: Tone | None, after: Tone | None) -> None:
-        self._live = (before, after) if before is not None and after is not None else None
-        self.update()
+        if before is not None and after is not None:
+            self._live = self._over_edge(before), self._over_edge(after)
+            self.update()
+        elif self._live is not None:
+            self._live = None
+            self.update()
 
     # --- drawing -------------------------------------------------------------------------------------------
 
-    def _spectrum(self, tone: Tone, top: float) -> Floats:
-        """A spectrum as dB of gain on this lane: the lane's height is `SPECTRUM_RANGE` dB."""
-        levels = tone.smoothed(self.target, self._settings.fraction, self._freqs) + lifted(
-            self._freqs, self._settings.slope
-        )
-        return np.asarray(self.y_axis.high + (levels - top) * (2.0 * self.y_axis.high / SPECTRUM_RANGE))
+    def _over_edge(self, tone: Tone) -> Floats:
+        """A spectrum in dB over the level at the upper edge."""
+        levels = tone.smoothed(self.target, self._settings.fraction, self._freqs)
+        return np.asarray(levels + lifted(self._freqs, self._settings.slope) - self._top)
 
-    def _top(self, tone: Tone) -> float:
+    def _spectrum_line(self, levels: Floats) -> list[QPointF]:
+        """A spectrum as it lies in the lane, whose height is `SPECTRUM_RANGE` dB."""
+        return self.line(self._freqs, self.y_axis.high * (1.0 + levels * 2.0 / SPECTRUM_RANGE))
+
+    def _spectrum_paths(self) -> list[QPainterPath]:
+        """The spectra before and after, made once for as long as they and the lane stay as they are."""
+        key = (self.width(), self.height(), self.bottom)
+        if self._paths is None or self._paths[0] != key:
+            paths = []
+            for levels in self._levels:
+                path = QPainterPath()
+                path.addPolygon(QPolygonF(self._spectrum_line(levels)))
+                paths.append(path)
+            self._paths = key, paths
+        return self._paths[1]
+
+    def _upper_edge(self, tone: Tone) -> float:
         """dB at the upper edge: the same for all that is drawn in the lane."""
-        levels = power_db(tone.power(self.target)[1:])
-        fine = tone.smoothed(self.target, self._settings.fraction, self._freqs[60:])
-        fine = fine + lifted(self._freqs[60:], self._settings.slope)
-        return float(6.0 * math.ceil((fine.max() + 4.0) / 6.0)) if len(levels) else 0.0
+        heard = self._freqs[self._freqs > 20.0]
+        levels = tone.smoothed(self.target, self._settings.fraction, heard) + lifted(heard, self._settings.slope)
+        return float(6.0 * math.ceil((levels.max() + 4.0) / 6.0))
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c, colour = colours(), PART_COLOURS[self.target]
-        if self._before is not None:
-            top = self._top(self._before)
-            line = self.line(self._freqs, self._spectrum(self._before, top))
-            painter.fillPath(self.filled(line, self.y_axis.low), c.soft(colour, 44))
-            if self._after is not None and not self._settings.live:
-                painter.setPen(QPen(c.soft(colour, 190), 1))
-                painter.drawPolyline(self.line(self._freqs, self._spectrum(self._after, top)))
+        paths = self._spectrum_paths()
+        if paths:
+            floor = QPainterPath(paths[0])
+            floor.lineTo(area.right(), area.bottom())
+            floor.lineTo(area.left(), area.bottom())
+            painter.fillPath(floor, c.soft(colour, 44))
+        if len(paths) > 1 and not self._settings.live:
+            painter.setPen(QPen(c.soft(colour, 190), 1))
+            painter.drawPath(paths[1])
         painter.setPen(QPen(c["rule"], 1))
         zero = round(self.y_at(0.0)) + 0.5
         painter.drawLine(QPointF(area.left(), zero), QPointF(area.right(), zero))
@@ -233,13 +260,11 @@ class EqLane(Chart):
 
     def draw_live(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
-        if self._live is not None and self._before is not None and self._settings.live:
-            top = self._top(self._before)
-            for tone, pen in zip(
-                self._live, (QPen(c["faint"], 1), QPen(c[PART_COLOURS[self.target]], 1.2)), strict=True
-            ):
+        if self._live is not None and self._settings.live:
+            pens = QPen(c["faint"], 1), QPen(c[PART_COLOURS[self.target]], 1.2)
+            for levels, pen in zip(self._live, pens, strict=True):
                 painter.setPen(pen)
-                painter.drawPolyline(self.line(self._freqs, self._spectrum(tone, top)))
+                painter.drawPolyline(self._spectrum_line(levels))
         if self._pointer is not None and not self._dragged:
             x = self._pointer.x()
             painter.setPen(QPen(c["over" if self._hunts else "rule"], 1))
@@ -401,9 +426,10 @@ def gain_range(step: MidSideEq, rate: int) -> float:
     """dB at the upper edge of the lanes: the least of a few that hold all bands, their moves and their sums."""
     freqs = np.geomspace(LOWEST, 20_000.0, 64)
     tallest = max([abs(b.scaled(step.strength)) + (b.range if b.moving else 0.0) for b in step.bands], default=0.0)
-    for target in {b.target for b in step.bands}:
+    shaped = step.replace(bands=tuple(b for b in step.bands if b.shape in WITH_GAIN))  # cuts have no end
+    for target in {b.target for b in shaped.bands}:
         along = ("stereo",) if target == "stereo" else ("stereo", target)
-        tallest = max(tallest, float(db_of_response(step.response(along, freqs, rate)).max()))
+        tallest = max(tallest, float(np.abs(db_of_response(shaped.response(along, freqs, rate))).max()))
     return next((g for g in GAIN_RANGES if tallest <= 0.92 * g), GAIN_RANGES[-1])
 
 

@@ -57,7 +57,7 @@ class GlueEditor(StepEditor):
             "much of the reduction's movement follows the beat."
         )
         row.addWidget(self.punch)
-        self.column.addLayout(row)
+        self.below_views.addLayout(row)
 
     def further_controls(self, title: str) -> list[QWidget]:
         if title != " ":
@@ -167,7 +167,7 @@ class LaneEditor(StepEditor):
         row.addStretch(1)
         self.added = label("", "caption")
         row.addWidget(self.added)
-        self.column.addLayout(row)
+        self.below_views.addLayout(row)
 
     def rename(self) -> None:
         """Open a field for the lane's name."""

@@ -3,25 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from functools import partial
 
-import msgspec
-from PySide6.QtCore import QEvent, QObject, QPointF, Qt, Signal
+from PySide6.QtCore import QEvent, QObject, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QCursor, QHideEvent, QKeyEvent, QShowEvent
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QLineEdit, QWidget
 
 from gluvo.advise.tone import cut_found, hunting
 from gluvo.desk.eq_lane import SEMITONE, EqLane
 from gluvo.desk.parts import label
-from gluvo.desk.ruler import Ruler
+from gluvo.desk.view_rulers import ViewRulers
 from gluvo.desk.workbench import Workbench
 from gluvo.session.records import Hunting
-from gluvo.steps import MidSideEq, settings_of
+from gluvo.steps import MidSideEq
 from gluvo.steps.mid_side_eq import MOST_BANDS
 
 KEY = Qt.Key.Key_H
 STEP = 0.5
 """Semitones that an arrow key moves the bell by."""
+REPEAT_MS = 60
+"""A key that is let go and comes back within this was held all along: some systems repeat keys that way."""
 ARROWS = {Qt.Key.Key_Left: -1.0, Qt.Key.Key_Right: 1.0}
 
 
@@ -81,6 +81,8 @@ class HuntKeys(QObject):
         super().__init__()
         self._hunt, self._lanes, self._start = hunt, lanes, start
         self.held = False
+        self._let_go = QTimer(self, singleShot=True, interval=REPEAT_MS)
+        self._let_go.timeout.connect(self._cut)
 
     def watch(self, on: bool) -> None:
         app = QApplication.instance()
@@ -89,6 +91,7 @@ class HuntKeys(QObject):
             app.installEventFilter(self)
         else:
             app.removeEventFilter(self)
+            self._let_go.stop()
             self.held = False
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
@@ -101,8 +104,7 @@ class HuntKeys(QObject):
             elif kind == QEvent.Type.KeyPress:
                 self._press(Qt.Key(event.key()))
             elif kind == QEvent.Type.KeyRelease and event.key() == KEY and not event.isAutoRepeat() and self.held:
-                self.held = False
-                self._hunt.cut()
+                self._let_go.start()
             return True
         return False
 
@@ -113,7 +115,12 @@ class HuntKeys(QObject):
         arrow = Qt.Key(event.key()) in ARROWS and self.held
         return event.key() == KEY or arrow or (event.key() == Qt.Key.Key_Escape and hunts)
 
+    def _cut(self) -> None:
+        self.held = False
+        self._hunt.cut()
+
     def _press(self, key: Qt.Key) -> None:
+        self._let_go.stop()
         if key == Qt.Key.Key_Escape:
             self.held = False
             self._hunt.leave()
@@ -141,29 +148,19 @@ def _pointer(lane: EqLane) -> QPointF:
 class HuntRow(QWidget):
     """How the hunting bell is, and how deep the cut that it leaves; shown while the lanes hunt."""
 
-    def __init__(self, bench: Workbench, keys: HuntKeys) -> None:
+    def __init__(self, bench: Workbench) -> None:
         super().__init__()
-        self._bench, self._keys = bench, keys
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 2)
         row.setSpacing(14)
-        self.rulers: dict[str, Ruler] = {}
-        for name, setting in settings_of(Hunting).items():
-            ruler = Ruler(setting)
-            ruler.setFixedWidth(130)
-            ruler.moved.connect(partial(self._set, name))
-            self.rulers[name] = ruler
+        self.rulers = ViewRulers(bench, "hunting", Hunting, 130)
+        for ruler in self.rulers.all.values():
             row.addWidget(ruler)
         row.addWidget(label("Press on a lane and sweep; let go to cut there, half as narrow. Esc leaves.", "caption"))
         row.addStretch(1)
 
     def refresh(self) -> None:
-        for name, ruler in self.rulers.items():
-            ruler.set_value(getattr(self._bench.session.view.hunting, name))
-
-    def _set(self, name: str, value: float) -> None:
-        hunting = self._bench.session.view.hunting
-        self._bench.look(hunting=msgspec.structs.replace(hunting, **{name: value}))
+        self.rulers.refresh()
 
 
 class Watching(QWidget):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QImage, QMouseEvent, QPainter, QPen
@@ -25,6 +27,19 @@ GRAB = 6.0
 """Pixels to either side of a crossover within which it is taken."""
 
 
+@dataclass(frozen=True, eq=False)
+class Measured:
+    """The section's image before and after the step."""
+
+    tones: tuple[Tone, Tone]
+    before: ImageCurve
+    after: ImageCurve
+
+    @staticmethod
+    def of(tones: tuple[Tone, Tone], rate: int) -> Measured:
+        return Measured(tones, *(image_by_frequency(tone, rate) for tone in tones))
+
+
 def spread(width: Floats) -> Floats:
     """Side to mid in dB as a distance from the centre line, 0–1."""
     return np.asarray(np.clip((width - NARROWEST) / (WIDEST - NARROWEST), 0.0, 1.0))
@@ -43,9 +58,7 @@ class ImageView(Chart):
         super().__init__(frequency_axis(), Axis(-1.0, 1.0, ()))
         self.bottom = 22
         self._step = Width()
-        self._before: ImageCurve | None = None
-        self._after: ImageCurve | None = None
-        self._tones: tuple[Tone, Tone] | None = None
+        self._measured: Measured | None = None
         self._grabbed = ""
         self._at = QPointF()
         self._value = 0.0
@@ -57,15 +70,11 @@ class ImageView(Chart):
             "dashed line to move where bands meet, or up and down inside a band for its width."
         )
 
-    def show_step(self, step: Width, tones: tuple[Tone, Tone] | None, rate: int) -> None:
-        if step == self._step and tones is self._tones:
-            return
-        self._step = step
-        if tones is not self._tones:
-            self._tones = tones
-            if tones is not None:
-                self._before, self._after = (image_by_frequency(tone, rate) for tone in tones)
-        self.changed()
+    def show_step(self, step: Width, measured: Measured | None) -> None:
+        """`measured`: of the section; None while nothing is known."""
+        if step != self._step or measured is not self._measured:
+            self._step, self._measured = step, measured
+            self.changed()
 
     # --- drawing -------------------------------------------------------------------------------------------
 
@@ -79,11 +88,11 @@ class ImageView(Chart):
                 QRectF(area.left(), area.top(), x - area.left(), area.height()),
                 QBrush(c["rule"], Qt.BrushStyle.BDiagPattern),
             )
-        if self._before is None or self._after is None:
+        if self._measured is None:
             self.say(painter, "Nothing measured here yet: the step is off, or still being rendered.")
             return
-        self._draw_band(painter, self._before, c.soft("faint", 60), None)
-        self._draw_band(painter, self._after, c.soft("side", 70), c["side"])
+        self._draw_band(painter, self._measured.before, c.soft("faint", 60), None)
+        self._draw_band(painter, self._measured.after, c.soft("side", 70), c["side"])
         painter.setPen(QPen(c["ink"], 1))
         painter.drawLine(QPointF(area.left(), self.y_at(0.0)), QPointF(area.right(), self.y_at(0.0)))
         equal = float(spread(np.array([0.0]))[0])
@@ -115,11 +124,11 @@ class ImageView(Chart):
         for y, text in ((1.0, "+6"), (float(spread(np.array([0.0]))[0]), "0"), (0.0, "mono")):
             box = QRectF(0, self.y_at(y) - 8, self.left - 4, 16)
             painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
-        if self._tones is None:
+        if self._measured is None:
             return
         edges = self._step.edges
         widths = self._step.widths
-        for (low, high), band, width in zip(edges, bands_of_tone(self._tones[1], edges), widths, strict=True):
+        for (low, high), band, width in zip(edges, bands_of_tone(self._measured.tones[1], edges), widths, strict=True):
             if high > low:
                 x = 0.5 * (self.x_at(low) + self.x_at(high))
                 text = f"{width:.0f} % · mono loses {figure(band.mono_loss)} dB"
@@ -131,8 +140,8 @@ class ImageView(Chart):
         self.note(painter, area.left(), area.bottom() - 9, self._low_words(), "mid")
 
     def _low_words(self) -> str:
-        assert self._tones is not None
-        before, after = (bands_of_tone(tone, ((20.0, LOW_END),))[0] for tone in self._tones)
+        assert self._measured is not None
+        before, after = (bands_of_tone(tone, ((20.0, LOW_END),))[0] for tone in self._measured.tones)
         words = f"under {LOW_END:.0f} Hz: correlation {figure(after.correlation, 2)}"
         return words + (
             f", was {figure(before.correlation, 2)}" if abs(before.correlation - after.correlation) > 0.005 else ""
@@ -186,31 +195,28 @@ class CorrelationView(Chart):
         super().__init__(Axis(20.0, 20_000.0, OCTAVE_TICKS, log=True), Axis(-1.05, 1.05, (-1.0, 0.0, 1.0), signed=True))
         self.setFixedHeight(96)
         self.bottom = 6
-        self._before: ImageCurve | None = None
-        self._after: ImageCurve | None = None
-        self._tones: tuple[Tone, Tone] | None = None
+        self._measured: Measured | None = None
         self.setToolTip(
             "Correlation of left and right by frequency: 1 is mono, 0 is wide, under 0 (red) is lost in mono. Grey: before."
         )
 
-    def show_tones(self, tones: tuple[Tone, Tone] | None, rate: int) -> None:
-        if tones is not self._tones:
-            self._tones = tones
-            if tones is not None:
-                self._before, self._after = (image_by_frequency(tone, rate) for tone in tones)
+    def show_measured(self, measured: Measured | None) -> None:
+        if measured is not self._measured:
+            self._measured = measured
             self.changed()
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
-        if self._before is None or self._after is None:
+        if self._measured is None:
             return
-        for image, colour, width in ((self._before, c["faint"], 1.0), (self._after, c["side"], 2.0)):
+        before, after = self._measured.before, self._measured.after
+        for image, colour, width in ((before, c["faint"], 1.0), (after, c["side"], 2.0)):
             heard = image.level > image.level.max() - HEARD
             painter.setPen(QPen(colour, width))
             painter.drawPolyline(self.line(image.freqs[heard], image.correlation[heard]))
-        heard = self._after.level > self._after.level.max() - HEARD
-        under = np.minimum(self._after.correlation, 0.0)[heard]
-        painter.fillPath(self.filled(self.line(self._after.freqs[heard], under), 0.0), c.soft("over", 90))
+        heard = after.level > after.level.max() - HEARD
+        under = np.minimum(after.correlation, 0.0)[heard]
+        painter.fillPath(self.filled(self.line(after.freqs[heard], under), 0.0), c.soft("over", 90))
 
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         self.note(painter, area.right(), area.top() + 9, "correlation", right=True)

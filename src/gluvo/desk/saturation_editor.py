@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import partial
 
 import msgspec
 import numpy as np
@@ -17,11 +16,12 @@ from gluvo.desk.ruler import Ruler
 from gluvo.desk.spectrum_view import PART_COLOURS, frequency_axis, lifted
 from gluvo.desk.step_editor import StepEditor
 from gluvo.desk.theme import colours, font
+from gluvo.desk.view_rulers import ViewRulers
 from gluvo.dsp.db import gain_of, power_db
 from gluvo.measure.harmonics import MOST, Harmonics, NewSound, harmonics_of
 from gluvo.render.chain import run_chain
 from gluvo.session.records import TestTone
-from gluvo.steps import Saturation, settings_of
+from gluvo.steps import Saturation
 from gluvo.steps.saturation import PRESETS, curve_of, with_preset
 
 TONE_SECONDS = 0.35
@@ -184,12 +184,8 @@ class SaturationEditor(StepEditor):
         column.addLayout(both, 1)
         row = QHBoxLayout()
         row.setSpacing(14)
-        self.tone_rulers: dict[str, Ruler] = {}
-        for name, setting in settings_of(TestTone).items():
-            ruler = Ruler(setting)
-            ruler.setFixedWidth(170)
-            ruler.moved.connect(partial(self._set_tone, name))
-            self.tone_rulers[name] = ruler
+        self.tone_rulers = ViewRulers(self.bench, "tone", TestTone, 170)
+        for ruler in self.tone_rulers.all.values():
             row.addWidget(ruler)
         self.tone_words = label("", "caption")
         row.addWidget(self.tone_words)
@@ -204,17 +200,12 @@ class SaturationEditor(StepEditor):
             changed = with_preset(step, name)
             self.bench.edit(f"Preset {name}", lambda s: s.with_step(changed))
 
-    def _set_tone(self, name: str, value: float) -> None:
-        tone = self.bench.session.view.tone
-        self.bench.look(tone=msgspec.structs.replace(tone, **{name: value}))
-
     def refresh(self) -> None:
         super().refresh()
         step, tone = self.step, self.bench.session.view.tone
         if not isinstance(step, Saturation):
             return
-        for name, ruler in self.tone_rulers.items():
-            ruler.set_value(getattr(tone, name))
+        self.tone_rulers.refresh()
         self.curve.show_curve(step, gain_of(tone.level))
         material = self.bench.audio.material
         found = tone_harmonics(step, tone, material.rate if material is not None else 48_000)

@@ -18,6 +18,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
 
     from gluvo.demo.session import demo_session
     from gluvo.desk.app import application
+    from gluvo.desk.eq_editor import EqEditor
     from gluvo.desk.glue_editor import GlueEditor
     from gluvo.desk.theme import theme
     from gluvo.desk.window import Window
@@ -91,6 +92,28 @@ def write_shots(folder: Path) -> Iterator[Path]:
         bench.look(step="limiter-1")
         wait(settled)
         yield shot("limiter")
+        bench.look(step="eq-1", band=2)
+        wait(settled)
+        yield shot("mid-side-eq")
+        theme.force(True)
+        assert isinstance(window.shape.editor, EqEditor)
+        window.shape.editor.toggle_resonances()
+        window.shape.editor.next_phase()
+        yield shot("mid-side-eq-night")
+        theme.force(False)
+        bench.look(step="glue-1")
+        wait(settled)
+        assert isinstance(window.shape.editor, GlueEditor)
+        window.shape.editor.chooser.button("spectrum").click()
+        window.shape.editor.spectrum.freeze_reference("reference-1", "Pier Lights")
+        wait(lambda: bench.frozen is not None and not bench.busy)
+        yield shot("spectrum")
+        bench.look(step="saturation-1")
+        wait(settled)
+        yield shot("saturation")
+        bench.look(step="width-1")
+        wait(settled)
+        yield shot("width")
         bench.look(page="deliver")
         window.deliver.use_folder(Path(scratch))
         window.deliver.write_all()

@@ -5,13 +5,12 @@ from __future__ import annotations
 from functools import partial
 from typing import Any
 
-import msgspec
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
 from scipy.ndimage import maximum_filter1d
 
 from gluvo.compare.tones import Frozen
-from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button
+from gluvo.desk.parts import ChoiceRow, Toggle, button
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.spectrum_view import LiveTone, SpectrumView
 from gluvo.desk.workbench import Workbench
@@ -69,7 +68,7 @@ class SpectrumPanel(QWidget):
         row = QHBoxLayout()
         row.setSpacing(8)
         settings = settings_of(Analyser)
-        self.part = Segments(list(settings["part"].options), settings["part"].tip)
+        self.part = ChoiceRow(settings["part"], named=False)
         self.part.chosen.connect(partial(self._set, "part"))
         row.addWidget(self.part)
         self.slope = Ruler(settings["slope"])
@@ -103,12 +102,11 @@ class SpectrumPanel(QWidget):
     # --- settings ------------------------------------------------------------------------------------------
 
     def _set(self, name: str, value: Any) -> None:
-        analyser = self._bench.session.view.analyser
-        self._bench.look(analyser=msgspec.structs.replace(analyser, **{name: value}))
+        self._bench.adjust("analyser", **{name: value})
 
     def refresh(self) -> None:
         analyser = self._bench.session.view.analyser
-        self.part.set_chosen(analyser.part)
+        self.part.set_value(analyser.part)
         self.slope.set_value(analyser.slope)
         self.fraction.set_value(analyser.fraction)
         self.live.set_on(analyser.live)

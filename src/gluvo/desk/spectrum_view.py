@@ -23,6 +23,8 @@ PIVOT = 1000.0
 """Hz about which a slope turns the drawing."""
 RANGE = 72.0
 """dB from top to bottom."""
+LOW = 170
+"""Pixels of height under which every other level is written."""
 OCTAVE_TICKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
 CALM = 0.35
 """How much of a new live spectrum comes in at a time."""
@@ -98,7 +100,8 @@ class SpectrumView(Chart):
         self._loudness = 0.0
         self._frozen: Frozen | None = None
         self._limits: Sequence[Limit] = ()
-        self._live: tuple[Tone, Tone, Tone | None] | None = None
+        self._live: list[Floats] = []
+        """Levels as they are drawn: before, after, and the highest after."""
         self._pointer: QPointF | None = None
         self.drawing = False
         """Whether a drag draws a limit."""
@@ -135,7 +138,7 @@ class SpectrumView(Chart):
             self.changed()
 
     def show_live(self, before: Tone, after: Tone, held: Tone | None) -> None:
-        self._live = before, after, held
+        self._live = [self.levels(tone) for tone in (before, after, held) if tone is not None]
         self.update()
 
     def levels(self, tone: Tone) -> Floats:
@@ -148,8 +151,10 @@ class SpectrumView(Chart):
         if tone is None:
             return
         top = 6.0 * math.ceil((float(self.levels(tone).max()) + 5.0) / 6.0)
-        if top != self.y_axis.high:
-            self.y_axis = Axis(top - RANGE, top, [top - 12.0 * k for k in range(7)])
+        apart = 12.0 if self.height() > LOW else 24.0
+        ticks = tuple(top - apart * k for k in range(round(RANGE / apart) + 1))
+        if ticks != self.y_axis.ticks:
+            self.y_axis = Axis(top - RANGE, top, ticks)
 
     def over_limits(self) -> list[tuple[Limit, float, float]]:
         """Limits that what comes out passes: by how many dB at most, and where in Hz."""
@@ -165,6 +170,10 @@ class SpectrumView(Chart):
                     if over[place] > 0.0:
                         found.append((limit, float(over[place]), float(self.centres[inside][place])))
         return found
+
+    def resizeEvent(self, event: object) -> None:
+        super().resizeEvent(event)
+        self._set_range()
 
     # --- drawing -------------------------------------------------------------------------------------------
 
@@ -206,12 +215,11 @@ class SpectrumView(Chart):
 
     def draw_live(self, painter: QPainter, area: QRectF) -> None:
         c, colour = colours(), PART_COLOURS[self._settings.part]
-        if self._settings.live and self._live is not None:
+        if self._settings.live:
             pens = QPen(c["faint"], 1), QPen(c[colour], 1.5), QPen(c.soft(colour, 150), 1, Qt.PenStyle.DotLine)
-            for tone, pen in zip(self._live, pens, strict=True):
-                if tone is not None:
-                    painter.setPen(pen)
-                    painter.drawPolyline(self.line(self.centres, self.levels(tone)))
+            for levels, pen in zip(self._live, pens, strict=False):
+                painter.setPen(pen)
+                painter.drawPolyline(self.line(self.centres, levels))
         if self._stroke:
             freqs = np.array(sorted(self._stroke)) / 100.0
             painter.setPen(QPen(c["over"], 2))

@@ -42,6 +42,11 @@ class StepEditor(QWidget):
         self.views = QStackedLayout()
         self.build_views()
         self.column.addLayout(self.views, 1)
+        self.middle = QWidget()
+        self.below_views = QVBoxLayout(self.middle)
+        """For what stands between views and settings; a spectrum takes its place."""
+        self.below_views.setContentsMargins(0, 0, 0, 0)
+        self.column.addWidget(self.middle)
         self.build_middle()
         self.build_settings(type(step))
 
@@ -62,7 +67,7 @@ class StepEditor(QWidget):
         self.column.addLayout(columns)
 
     def build_middle(self) -> None:
-        """Add what stands between views and settings."""
+        """Add what stands between views and settings, to `below_views`."""
 
     def add_views(self, views: list[tuple[str, str, QWidget]]) -> None:
         """Views by key, name and widget, with a chooser; the spectrum comes last."""
@@ -73,6 +78,7 @@ class StepEditor(QWidget):
             self.views.addWidget(view)
         keys = [key for key, _, _ in views]
         chooser.chosen.connect(lambda key: self.views.setCurrentIndex(keys.index(key)))
+        chooser.chosen.connect(lambda key: self.middle.setVisible(key != "spectrum"))
         chooser.set_chosen(keys[0])
         self.chooser = chooser
         self.head.addWidget(chooser)

@@ -5,11 +5,10 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from gluvo.desk.image_view import CorrelationView, ImageView, ScatterView
+from gluvo.desk.image_view import CorrelationView, ImageView, Measured, ScatterView
 from gluvo.desk.parts import figure
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.step_editor import StepEditor
-from gluvo.measure.spectrum import Tone
 from gluvo.measure.stereo import bands_of_tone
 from gluvo.steps import Width, settings_of
 
@@ -34,7 +33,7 @@ class WidthEditor(StepEditor):
         column.setSpacing(0)
         column.addWidget(self.image, 1)
         column.addWidget(self.correlation)
-        self._tones: tuple[Tone, Tone] | None = None
+        self._measured: Measured | None = None
         self._heard: np.ndarray | None = None
         self._ticks = 0
         self.add_views([("image", "Image", both), ("scatter", "Left against right", self.scatter)])
@@ -58,21 +57,20 @@ class WidthEditor(StepEditor):
         if not isinstance(step, Width):
             return
         mine = around if around is not None and around.step == self.step_id else None
-        if mine is None:
-            self._tones = None
-        elif self._tones is None or self._tones[1] is not mine.after:
-            self._tones = mine.before, mine.after
         material = self.bench.audio.material
-        rate = material.rate if material is not None else 48_000
-        self.image.show_step(step, self._tones, rate)
-        self.correlation.show_tones(self._tones, rate)
+        if mine is None or material is None:
+            self._measured = None
+        elif self._measured is None or self._measured.tones[1] is not mine.after:
+            self._measured = Measured.of((mine.before, mine.after), material.rate)
+        self.image.show_step(step, self._measured)
+        self.correlation.show_measured(self._measured)
         _, after = self.joints()
         heard = after.heard_in(self.bench.span) if after is not None else None
         if heard is None or self._heard is None or heard.base is not self._heard.base or len(heard) != len(self._heard):
             self._heard = heard
             self.scatter.show_audio(heard)
-        if step.on and self._tones is not None:
-            was, now = (bands_of_tone(tone, FULL)[0].mono_loss for tone in self._tones)
+        if step.on and self._measured is not None:
+            was, now = (bands_of_tone(tone, FULL)[0].mono_loss for tone in self._measured.tones)
             words = [f"mono loses {figure(now, 2)} dB, was {figure(was, 2)}"]
             words += [f"held {figure(step.output, signed=True)} dB"] if step.hold_loudness else []
             self.state.setText(" · ".join(words))

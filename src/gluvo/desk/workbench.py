@@ -200,6 +200,10 @@ class Workbench(QObject):
         """Look or listen elsewhere; nothing to undo. See `View`."""
         self.document.look(**changes)
 
+    def adjust(self, part: str, **changes: object) -> None:
+        """Change a part of the view that has settings of its own, such as the analyser."""
+        self.document.look(**{part: msgspec.structs.replace(getattr(self.session.view, part), **changes)})
+
     def settle(self) -> None:
         """A gesture has ended: what follows is an action of its own."""
         self.document.settle()

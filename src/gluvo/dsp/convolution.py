@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from gluvo.dsp.compression import from_mid_side, to_mid_side
 from gluvo.dsp.kernel import Audio, Floats, kernel
 
 PART = 1024
@@ -68,48 +69,60 @@ def chosen_half(magnitudes: list[Magnitude], rate: int) -> tuple[int, float]:
 
 @kernel
 def add_products(filters, pasts, newest, total):  # type: ignore[no-untyped-def]
-    """Sum the products of the parts of a filter with the spectra of the past blocks, the newest first."""
-    count = filters.shape[0]
+    """Sum the products of the parts of a filter with the spectra of the past blocks, the newest first.
+
+    All have (2, parts, bins): real and imaginary parts lie apart, so that the compiler makes vector code.
+    """
+    count = filters.shape[1]
     for p in range(count):
         place = newest - p
         if place < 0:
             place += count
-        row, past = filters[p], pasts[place]
-        for k in range(total.shape[0]):
-            total[k] += row[k] * past[k]
+        a, b, c, d = filters[0, p], filters[1, p], pasts[0, place], pasts[1, place]
+        for k in range(total.shape[1]):
+            total[0, k] += a[k] * c[k] - b[k] * d[k]
+            total[1, k] += a[k] * d[k] + b[k] * c[k]
 
 
 class Convolver:
     """Two inputs to two outputs through a matrix of filters of equal length, in uniform parts (overlap-save).
 
-    `filters[o][i]` are the taps from input ``i`` to output ``o``, or None for nothing. Late by `PART`, whatever the
-    blocks. See Stockham, 'High-speed convolution and correlation', 1966.
+    `filters[o][i]` are the taps from input ``i`` to output ``o``, or None for nothing; inputs and outputs are left and
+    right, or with `mid_side` mid and side of them. Late by `PART`, whatever the blocks. See Stockham, 'High-speed
+    convolution and correlation', 1966.
     """
 
-    def __init__(self, filters: list[list[Floats | None]]) -> None:
+    def __init__(self, filters: list[list[Floats | None]], *, mid_side: bool = False) -> None:
+        self._mid_side = mid_side
         longest = max(len(h) for row in filters for h in row if h is not None)
         self.parts = -(-longest // PART)
         self._filters = [[None if h is None else self._spectra(h) for h in row] for row in filters]
-        self._past = np.zeros((2, self.parts, PART + 1), dtype=complex)
+        self._past = np.zeros((2, 2, self.parts, PART + 1))
+        """Spectra of past blocks: inputs, real and imaginary, parts, bins."""
+        self._spectrum = np.zeros(PART + 1, dtype=complex)
         self._taken = np.zeros((2, 2 * PART))
         self._made = np.zeros((2, PART))
-        self._total = np.zeros(PART + 1, dtype=complex)
+        self._total = np.zeros((2, PART + 1))
         self._wave = np.zeros(2 * PART)
         self._filled, self._newest = 0, 0
 
     def _spectra(self, taps: Floats) -> np.ndarray:
         padded = np.zeros((self.parts, 2 * PART))
         padded[:, :PART] = np.pad(taps, (0, self.parts * PART - len(taps))).reshape(self.parts, PART)
-        return np.fft.rfft(padded, axis=1)
+        spectra = np.fft.rfft(padded, axis=1)
+        return np.ascontiguousarray(np.stack([spectra.real, spectra.imag]))
 
     def run(self, x: Audio, out: Audio) -> None:
         at = 0
         while at < len(x):
             n = min(len(x) - at, PART - self._filled)
             place = slice(self._filled, self._filled + n)
-            for c in range(2):
-                self._taken[c, PART + place.start : PART + place.stop] = x[at : at + n, c]
-                out[at : at + n, c] = self._made[c, place]
+            taken, made = self._taken[:, PART + place.start : PART + place.stop], self._made[:, place]
+            np.copyto(taken, x[at : at + n].T)
+            np.copyto(out[at : at + n], made.T)
+            if self._mid_side:
+                to_mid_side(taken.T, taken.T)
+                from_mid_side(out[at : at + n], out[at : at + n])
             self._filled += n
             at += n
             if self._filled == PART:
@@ -120,7 +133,8 @@ class Convolver:
         self._filled = 0
         self._newest = (self._newest + 1) % self.parts
         for c in range(2):
-            np.fft.rfft(self._taken[c], out=self._past[c, self._newest])
+            np.fft.rfft(self._taken[c], out=self._spectrum)
+            self._past[c, 0, self._newest], self._past[c, 1, self._newest] = self._spectrum.real, self._spectrum.imag
             self._taken[c, :PART] = self._taken[c, PART:]
         for o in range(2):
             self._total[:] = 0.0
@@ -128,14 +142,24 @@ class Convolver:
                 filters = self._filters[o][i]
                 if filters is not None:
                     add_products(filters, self._past[i], self._newest, self._total)
-            np.fft.irfft(self._total, 2 * PART, out=self._wave)
+            self._spectrum.real, self._spectrum.imag = self._total
+            np.fft.irfft(self._spectrum, 2 * PART, out=self._wave)
             np.copyto(self._made[o], self._wave[PART:])
 
     def adopt(self, other: Convolver) -> None:
         """Go on where another one is, as far as its past reaches."""
         shared = min(self.parts, other.parts)
+        past, taken, made = other._past, other._taken, other._made
+        if self._mid_side is not other._mid_side:
+            past, taken, made = (_turned(v, self._mid_side) for v in (past, taken, made))
         for back in range(shared):
-            self._past[:, (self._newest - back) % self.parts] = other._past[:, (other._newest - back) % other.parts]
-        np.copyto(self._taken, other._taken)
-        np.copyto(self._made, other._made)
+            self._past[:, :, (self._newest - back) % self.parts] = past[:, :, (other._newest - back) % other.parts]
+        np.copyto(self._taken, taken)
+        np.copyto(self._made, made)
         self._filled = other._filled
+
+
+def _turned(pair: np.ndarray, to_mid_side: bool) -> np.ndarray:
+    """What was left and right as mid and side, or the other way round; everything here is linear."""
+    scale = 0.5 if to_mid_side else 1.0
+    return scale * np.stack([pair[0] + pair[1], pair[0] - pair[1]])

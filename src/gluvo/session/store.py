@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
 import tempfile
 from collections.abc import Callable, Iterator
@@ -15,6 +16,7 @@ import msgspec
 from gluvo.errors import SessionError, WriteError
 from gluvo.session.records import VERSION, Session
 from gluvo.session.tree import check
+from gluvo.steps import MidSideEq
 
 SUFFIX = ".gluvo"
 
@@ -70,14 +72,24 @@ def loaded_from(raw: Any, name: str) -> Loaded:
 
 
 def _check(session: Session, name: str) -> None:
-    ids = [
-        r.id for r in (*session.references, *session.sections, *session.strips, *session.items, *session.deliverables)
-    ]
+    parts = (
+        *session.references, *session.sections, *session.strips, *session.items, *session.deliverables, *session.limits
+    )  # fmt: skip
+    ids = [part.id for part in parts]
     if "" in ids or len(set(ids)) != len(ids):
         raise SessionError(f"{name} has two parts with the same id, or one without.")
     for section in session.sections:
         if section.end <= section.start:
             raise SessionError(f"{name}: the section “{section.name}” ends before it starts.")
+    for limit in session.limits:
+        freqs = [freq for freq, _ in limit.points]
+        if freqs[0] <= 0.0 or any(b <= a for a, b in itertools.pairwise(freqs)):
+            raise SessionError(f"{name}: the points of “{limit.name}” are not in rising order of frequency.")
+    for item in session.items:
+        if isinstance(item, MidSideEq):
+            bands = [band.id for band in item.bands]
+            if min(bands, default=1) < 1 or len(set(bands)) != len(bands):
+                raise SessionError(f"{name}: {item.id} has two bands with the same id, or one without.")
     try:
         check(session)
     except SessionError as error:

@@ -159,24 +159,25 @@ def _half(eq: MidSideEq, rate: int) -> tuple[int, float]:
     return chosen_half([_magnitude(eq, column, rate) for columns in eq.stages for column in columns], rate)
 
 
-def _matrix(eq: MidSideEq, rate: int) -> list[list[Floats | None]]:
-    """The linear-phase filters from left and right to left and right."""
+def _convolver(eq: MidSideEq, rate: int) -> Convolver:
+    """The linear-phase filters of all bands: on left and right, on mid and side, or where there are both kinds of
+    bands from each channel to each."""
     half, _ = _half(eq, rate)
 
     def taps(magnitude: Magnitude) -> Floats:
         return symmetric(magnitude, half, rate)
 
     stages = eq.stages
-    if len(stages) == 1 and stages[0][0][-1] == "left":
-        left, right = (_magnitude(eq, column, rate) for column in stages[0])
-        return [[taps(left), None], [None, taps(right)]]
+    if len(stages) == 1:
+        one, other = (_magnitude(eq, column, rate) for column in stages[0])
+        return Convolver([[taps(one), None], [None, taps(other)]], mid_side=stages[0][0][-1] == "mid")
     mid, side = (_magnitude(eq, column, rate) for column in stages[0])
     left, right = (_magnitude(eq, (target,), rate) for target in LEFT_RIGHT)
 
     def signed(channel: Magnitude, sign: float) -> Floats:
         return taps(lambda f: 0.5 * channel(f) * (mid(f) + sign * side(f)))
 
-    return [[signed(left, 1.0), signed(left, -1.0)], [signed(right, -1.0), signed(right, 1.0)]]
+    return Convolver([[signed(left, 1.0), signed(left, -1.0)], [signed(right, -1.0), signed(right, 1.0)]])
 
 
 NOTHING_ROW = np.array([1.0, 0.0, 0.0, 1.0, 0.0, 0.0])
@@ -247,7 +248,7 @@ class MidSideEqProcessor(Processor):
     def __init__(self, settings: MidSideEq, rate: int) -> None:
         super().__init__()
         self.latency, _ = settings.lateness(rate)
-        self._convolver = Convolver(_matrix(settings, rate)) if self.latency else None
+        self._convolver = _convolver(settings, rate) if self.latency else None
         still = self._convolver is None
         stages = [Stage(settings, columns, rate, still=still) for columns in settings.stages]
         self.stages = [stage for stage in stages if not stage.idle]
