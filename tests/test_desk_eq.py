@@ -308,10 +308,12 @@ def test_a_band_is_heard_alone_and_let_go_with_it(eq_desk: Desk) -> None:
     assert eq_desk.session.view.hear == "band" and ed.alone.isChecked()
     eq_desk.settle()
     assert "band" in eq_desk.bench.picture.gains
+    assert not any(made.isChecked() for made in eq_desk.window.hear_row.buttons.values())  # it is none of these
     eq_desk.bench.look(band=1)
     assert eq_desk.session.view.hear == "band" and ed.alone.text() == "Hear what 1 takes"
     eq_desk.bench.look(band=0)
     assert eq_desk.session.view.hear == "result" and not ed.alone.isEnabled()
+    assert eq_desk.window.hear_row.buttons["result"].isChecked()
 
 
 def test_hunting_follows_the_pointer_and_leaves_a_cut(eq_desk: Desk) -> None:
@@ -436,3 +438,16 @@ def test_bands_are_saved_with_the_session(eq_desk: Desk) -> None:
     assert eq_desk.window.save()
     loaded = read_session(eq_desk.bench.document.path).session
     assert loaded.step("midsideeq-1") == before
+
+
+def test_moving_bands_are_seen_moving(eq_desk: Desk) -> None:
+    moving = Band(id=2, target="mid", freq=100.0, dynamic=True, threshold=-60.0, range=9.0, ratio=4.0)
+    eq_desk.bench.edit("x", lambda s: s.with_step(eq(eq_desk).with_band(moving)))
+    mid, side = lane(eq_desk, "mid"), lane(eq_desk, "side")
+    eq_desk.bench.toggle_play()
+    eq_desk.wait(lambda: mid._moves.get(2, 0.0) < -3.0)
+    still = mid.grab().toImage()
+    mid.show_moves({})
+    assert mid.grab().toImage() != still  # it was drawn
+    eq_desk.bench.toggle_play()
+    eq_desk.wait(lambda: not mid._moves and not side._moves)

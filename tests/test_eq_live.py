@@ -159,3 +159,17 @@ def test_the_tap_holds_both_sides_of_the_chosen_step() -> None:
     off = playing(one([Trim(id="t", on=False)], step="t"), x)
     pulled(off, RATE)
     assert off.board.tapped(64) is None
+
+
+def test_the_board_tells_how_far_bands_have_moved() -> None:
+    """A steady tone 20 dB over the threshold at a ratio of 2, in the second band of three."""
+    moving = Band(id=9, freq=1000.0, dynamic=True, threshold=-40.0, ratio=2.0, range=20.0, attack=1.0)
+    bands = (BANDS[0], moving, Band(id=1, freq=12_000.0, gain=2.0, q=4.0))
+    engine = playing(one([MidSideEq(id="e", bands=bands)], step="e"), sine(1000, 3.0, -20.0))
+    pulled(engine, RATE)
+    assert engine.board.moves[:3].tolist() == [0.0, pytest.approx(-10.0, abs=0.1), 0.0]
+    engine.change(
+        one([MidSideEq(id="e", bands=(bands[0], msgspec.structs.replace(moving, moves="up"), bands[2]))], step="e")
+    )
+    pulled(engine, RATE)
+    assert engine.board.moves[1] == pytest.approx(10.0, abs=0.1)

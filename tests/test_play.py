@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 import threading
 from pathlib import Path
 
@@ -17,7 +19,7 @@ from gluvo.play.playhead import Playhead
 from gluvo.play.process import Host
 from gluvo.render.chain import run_chain
 from gluvo.session.media import Material, Sound
-from gluvo.steps import Glue, Limiter, Step, Trim
+from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
 from .conftest import RATE, material, music, noise, one, sine
 
@@ -291,3 +293,53 @@ def test_a_burst_of_edits_ends_with_the_last_one(tmp_path: Path, monkeypatch: py
     engine.close()
     host.close()
     assert np.abs(soundfile.read(heard)[0][-BLOCK:, 0]).max() == pytest.approx(goal, abs=1e-3)
+
+
+COMPILED = """
+import gc
+from numba.core.dispatcher import Dispatcher
+from gluvo.play import host
+from gluvo.session.records import Session
+from tests.test_play import everything_played
+
+def kernels():
+    return {id(o): (o.py_func.__name__, len(o.signatures)) for o in gc.get_objects() if isinstance(o, Dispatcher)}
+
+host.rehearse(Session(), 48_000)
+before = kernels()
+everything_played()
+now = kernels()
+late = [name for key, (name, count) in now.items() if count != before.get(key, (name, 0))[1]]
+assert not late, late
+"""
+
+
+def everything_played() -> None:
+    """Every step in its ways of working, edited from one into the next while it plays, heard by every path."""
+    bell, other = Band(id=1, gain=3.0), Band(id=2, gain=2.0, target="side")
+    left, moving = (
+        msgspec.structs.replace(bell, **c) for c in ({"target": "left"}, {"target": "side", "dynamic": True})
+    )
+    chains: list[list[Step]] = [
+        *([MidSideEq(id="e", bands=bands, phase=phase)] for phase in ("minimum", "linear")
+          for bands in ((bell,), (other,), (left, other), (moving,))),
+        *([Saturation(id="e", drive=6.0, shape=shape, tilt=1.0, low=90.0)] for shape in ("soft", "warm", "dense", "edge")),
+        *([Saturation(id="e", drive=6.0, oversampling=times)] for times in (1, 2, 8, 16)),
+        [Width(id="e", bands=4, width_1=80.0, mono_below=100.0, side_low_cut=80.0, balance_1=20.0)],
+        [Glue(id="e", ratio=2.0, low_cut=100.0, mode="mid_side")], [Limiter(id="e", drive=3.0)], [Trim(id="e", gain=3.0)],
+    ]  # fmt: skip
+    engine = Engine(material(music(2.0)), {}, one(chains[0], step="e"))
+    playing(engine)
+    for chain in chains:
+        for hear in ("result", "band", "change", "step_out"):
+            engine.change(one(chain, step="e", band=1, hear=hear))
+            engine.listen(Monitoring(hear, ceiling=-3.0))
+            pulled(engine, 4096)
+
+
+def test_nothing_is_compiled_while_it_plays() -> None:
+    """In a process of its own, where only the rehearsal has come before."""
+    done = subprocess.run(
+        [sys.executable, "-c", COMPILED], capture_output=True, text=True, cwd=Path(__file__).parents[1]
+    )
+    assert done.returncode == 0, done.stderr[-600:]

@@ -45,11 +45,12 @@ def band_sentence(band: Band, around: Around | None, section: str) -> str:
     if around is None or band.id not in around.costs:
         return "Being measured …"
     cost, cut = around.costs[band.id], around.low_cuts.get(band.id)
-    share = f"{figure(abs(100.0 * cost.share), 2 if abs(cost.share) < 0.1 else 0)} % of all energy in {section}"
+    percent = abs(100.0 * cost.share)
+    share = f"{figure(percent, 0 if percent >= 10.0 else 1 if percent >= 1.0 else 2)} % of all energy in {section}"
     first = change_words(cost.change)
-    words = [
-        f"{first[0].upper()}{first[1:]} of {PARTS[band.target]}" + (f", {share}" if abs(cost.change) >= LEAST else "")
-    ]
+    words = [f"{first[0].upper()}{first[1:]} of {PARTS[band.target]}, {share}"]
+    if abs(cost.change) < LEAST:
+        words = ["At rest it changes nothing"]
     if cut is not None:
         words.append(f"{change_words(cut.song)} of the whole song")
         words.append(cut.describe())

@@ -6,7 +6,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from gluvo.compare.match import RESULT
 from gluvo.desk.parts import Toggle, button, clock, figure, label
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.theme import colours, theme
@@ -200,10 +199,10 @@ class HearRow(QFrame):
 
     def refresh(self) -> None:
         view = self._bench.session.view
-        if view.hear in self.buttons:
-            self.buttons[view.hear].setChecked(True)
-        elif RESULT in self.buttons:
-            self.buttons[RESULT].setChecked(True)
+        self._group.setExclusive(False)  # a band or a detector that is heard is none of these
+        for path, made in self.buttons.items():
+            made.setChecked(path == view.hear)
+        self._group.setExclusive(True)
         self.matched.set_on(view.level_matched)
         gain = self._bench.picture.gains.get(view.hear)
         sign = "+" if gain is not None and gain > 0.05 else ""

@@ -21,7 +21,8 @@ from gluvo.compare.match import BAND, RESULT
 from gluvo.desk.band_table import BandTable
 from gluvo.desk.band_words import band_sentence, band_words
 from gluvo.desk.bands import Bands
-from gluvo.desk.eq_lane import EqLane, Gesture, gain_range
+from gluvo.desk.eq_curves import gain_range
+from gluvo.desk.eq_lane import EqLane, Gesture
 from gluvo.desk.hunt import Hunt, HuntKeys, HuntRow, Watching
 from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label, line
 from gluvo.desk.phase_lane import PhaseLane
@@ -39,6 +40,8 @@ LANES: dict[str, tuple[str, ...]] = {
 }  # fmt: skip
 HUNT_SEMITONES = 0.5
 BAND_RULERS = ("freq", "gain", "q")
+LEAST_MOVE = 0.05
+"""dB from which a band that moves is drawn as moved."""
 MOVING_RULERS = ("threshold", "ratio", "range", "attack", "release")
 
 
@@ -256,7 +259,7 @@ class EqEditor(StepEditor):
 
     def cut_resonance(self, resonance: Resonance) -> None:
         band = cut_for(resonance)
-        if self._shown() == ("stereo",):
+        if band.target == "mid" and self._shown() == LANES["joined"]:
             band = msgspec.structs.replace(band, target="stereo")
         self.bands.put(band, "Cut resonance")
 
@@ -373,8 +376,14 @@ class EqEditor(StepEditor):
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         super().tick(seconds, level, reduction)
         live = self._live.tick(any(lane.isVisible() for lane in self.lanes.values()))
+        eq, engine = self.bands.eq, self.bench.engine
+        moves: dict[int, float] = {}
+        if eq is not None and engine is not None and engine.playing:
+            moved = zip(eq.bands, engine.moves(), strict=False)
+            moves = {band.id: value for band, value in moved if band.moving and abs(value) > LEAST_MOVE}
         for lane in self.lanes.values():
             if lane.isVisible():
+                lane.show_moves(moves)
                 lane.show_live(*(live or (None, None)))
 
 

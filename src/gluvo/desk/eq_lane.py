@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,6 +21,7 @@ from PySide6.QtGui import (
 )
 
 from gluvo.desk.chart import Axis, Chart
+from gluvo.desk.eq_curves import LOWEST, db_of_response
 from gluvo.desk.parts import figure
 from gluvo.desk.spectrum_view import OCTAVE_TICKS, PART_COLOURS, described, lifted
 from gluvo.desk.theme import colours, font
@@ -31,8 +32,6 @@ from gluvo.session.records import Analyser
 from gluvo.steps import Band, MidSideEq
 from gluvo.steps.bands import WITH_GAIN
 
-LOWEST = 10.0
-GAIN_RANGES = (6.0, 12.0, 24.0, 48.0)
 SPECTRUM_RANGE = 60.0
 """dB of spectrum over the height of a lane."""
 REACH = 11.0
@@ -90,6 +89,7 @@ class EqLane(Chart):
         self._levels: list[Floats] = []
         self._paths: tuple[tuple[int, int, int], list[QPainterPath]] | None = None
         self._live: tuple[Floats, Floats] | None = None
+        self._moves: Mapping[int, float] = {}
         self._resonances: Sequence[Resonance] = ()
         self._dragged = 0
         self._at = QPointF()
@@ -151,6 +151,12 @@ class EqLane(Chart):
         if mine != self._resonances:
             self._resonances = mine
             self.changed()
+
+    def show_moves(self, moves: Mapping[int, float]) -> None:
+        """By how many dB each moving band, by its id, has moved now."""
+        if moves != self._moves:
+            self._moves = moves
+            self.update()
 
     def show_live(self, before: Tone | None, after: Tone | None) -> None:
         if before is not None and after is not None:
@@ -265,6 +271,12 @@ class EqLane(Chart):
             for levels, pen in zip(self._live, pens, strict=True):
                 painter.setPen(pen)
                 painter.drawPolyline(self._spectrum_line(levels))
+        for _, band in self.bands:
+            if moved := self._moves.get(band.id, 0.0):
+                mark, away = self.mark_at(band), self.y_at(moved) - self.y_at(0.0)
+                painter.setPen(QPen(c["reduction"], 2.5))
+                painter.drawLine(mark, mark + QPointF(0.0, away))
+                painter.drawEllipse(mark + QPointF(0.0, away), 2.5, 2.5)
         if self._pointer is not None and not self._dragged:
             x = self._pointer.x()
             painter.setPen(QPen(c["over" if self._hunts else "rule"], 1))
@@ -420,22 +432,6 @@ class EqLane(Chart):
     def _change(self, band: Band, **changes: object) -> None:
         self.changed_band.emit(Gesture(band.id, changes))
         self.settled.emit()
-
-
-def gain_range(step: MidSideEq, rate: int) -> float:
-    """dB at the upper edge of the lanes: the least of a few that hold all bands, their moves and their sums."""
-    freqs = np.geomspace(LOWEST, 20_000.0, 64)
-    tallest = max([abs(b.scaled(step.strength)) + (b.range if b.moving else 0.0) for b in step.bands], default=0.0)
-    shaped = step.replace(bands=tuple(b for b in step.bands if b.shape in WITH_GAIN))  # cuts have no end
-    for target in {b.target for b in shaped.bands}:
-        along = ("stereo",) if target == "stereo" else ("stereo", target)
-        tallest = max(tallest, float(np.abs(db_of_response(shaped.response(along, freqs, rate))).max()))
-    return next((g for g in GAIN_RANGES if tallest <= 0.92 * g), GAIN_RANGES[-1])
-
-
-def db_of_response(h: np.ndarray) -> Floats:
-    """Magnitudes in dB."""
-    return np.asarray(20.0 * np.log10(np.maximum(np.abs(h), 1e-9)))
 
 
 def rounded_freq(freq: float) -> float:

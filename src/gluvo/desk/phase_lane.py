@@ -9,7 +9,7 @@ from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPainter, QPen
 
 from gluvo.desk.chart import Axis, Chart
-from gluvo.desk.eq_lane import LOWEST
+from gluvo.desk.eq_curves import LOWEST
 from gluvo.desk.spectrum_view import OCTAVE_TICKS, PART_COLOURS
 from gluvo.desk.theme import colours
 from gluvo.dsp.kernel import Floats

@@ -200,7 +200,7 @@ class Workbench(QObject):
         """Look or listen elsewhere; nothing to undo. See `View`."""
         self.document.look(**changes)
 
-    def adjust(self, part: str, **changes: object) -> None:
+    def adjust(self, part: str, /, **changes: object) -> None:
         """Change a part of the view that has settings of its own, such as the analyser."""
         self.document.look(**{part: msgspec.structs.replace(getattr(self.session.view, part), **changes)})
 

@@ -241,7 +241,8 @@ class Engine:
             if now.any() or goal.any():
                 ramp_mix(self._path(name, n), now, goal, self._fade_step, out)
         guard(out, self._ceiling, self._guard, self._recovery)
-        self._meters.write(self._path(self._path_name(), n), graph.steps, graph.strips, graph.tapped)
+        heard = self._path(self._path_name(), n)
+        self._meters.write(heard, graph.steps, graph.strips, graph.tapped, graph.moving)
         if old is not None:
             self._swap_at += n
             if self._swap_at >= self._swap_frames:

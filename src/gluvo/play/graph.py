@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from gluvo.compare.readings import hear_nodes
+from gluvo.dsp.kernel import Floats
 from gluvo.render.machine import Machine, Part
 from gluvo.render.plan import Plan, Source, steps_heard
 from gluvo.session.records import Session
 from gluvo.steps import Processor
+from gluvo.steps.mid_side_eq import MidSideEqProcessor
 
 REFERENCES = ("reference a", "reference b")
 """Two places, so that one reference can fade into another."""
@@ -41,6 +43,12 @@ class LiveGraph(Machine):
         """What goes into the chosen step and what comes out of it, if it is on."""
         if sides and all(node.key in self.parts for node in sides):
             self.tapped = self.parts[sides[0].key], self.parts[sides[1].key]
+
+        self.moving: list[tuple[int, Floats]] = []
+        """The bands of the chosen equaliser that move: their places in it, and their curves of the last block."""
+        processor = self._processor(plan, chosen)
+        if isinstance(processor, MidSideEqProcessor):
+            self.moving = [(n, processor.moved[id]) for n, id in enumerate(processor.ids) if id in processor.moved]
 
     def _processor(self, plan: Plan, id: str) -> Processor | None:
         part = self.parts.get(plan.after[id].key) if id in plan.after else None

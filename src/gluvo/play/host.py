@@ -151,6 +151,10 @@ class RemoteEngine:
         """See `Board.tapped`."""
         return self.board.tapped(frames)
 
+    def moves(self) -> list[float]:
+        """See `Board.moves`; for the first bands of the chosen equaliser."""
+        return [float(value) for value in self.board.moves]
+
     def close(self) -> None:
         """Stop, and give back the memory."""
         self._host.send("unload")
@@ -249,7 +253,8 @@ def rehearse(session: Session, rate: int) -> None:
     everything = (
         Trim(id="a"), Glue(id="b", ratio=2.0, low_cut=90.0, tilt=1.0), Limiter(id="c"),
         MidSideEq(id="d", bands=(msgspec.structs.replace(bell, dynamic=True), Band(id=2, gain=1.0, target="side"))),
-        MidSideEq(id="e", bands=(bell,), phase="linear"), Saturation(id="f", drive=6.0, low=90.0),
+        MidSideEq(id="e", bands=(Band(id=1, gain=3.0, target="mid"),), phase="linear"), Saturation(id="f", drive=6.0, low=90.0),
+        Saturation(id="h", drive=6.0, oversampling=1),
         Width(id="g", width_1=80.0, bands=2, mono_below=100.0),
     )  # fmt: skip
     warm = session.replace(

@@ -9,10 +9,11 @@ import numpy as np
 
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.interpolation import PeakReader
-from gluvo.dsp.kernel import Audio, kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.measure.trace import k_weighting
 from gluvo.render.machine import Part
 from gluvo.steps import MAX_BLOCK, Processor
+from gluvo.steps.mid_side_eq import MOST_BANDS
 
 ROWS = 512
 MOST_STEPS, MOST_STRIPS = 64, 64
@@ -51,13 +52,15 @@ class Board:
     Written by the audio thread without waiting; read by one other thread, here or in another process.
     """
 
-    SIZE = HEAD + ROWS * COLUMNS + TAP_FRAMES * 4
+    SIZE = HEAD + ROWS * COLUMNS + TAP_FRAMES * 4 + MOST_BANDS
 
     def __init__(self, memory: np.ndarray | None = None) -> None:
         flat = np.zeros(self.SIZE) if memory is None else memory
         self.state = flat[:HEAD]
         self.rows = flat[HEAD : HEAD + ROWS * COLUMNS].reshape(ROWS, COLUMNS)
-        self.tap = flat[HEAD + ROWS * COLUMNS :].reshape(TAP_FRAMES, 4)
+        self.tap = flat[HEAD + ROWS * COLUMNS : -MOST_BANDS].reshape(TAP_FRAMES, 4)
+        self.moves = flat[-MOST_BANDS:]
+        """By how many dB each band of the chosen equaliser has just moved, in the order of its bands."""
         self._read = int(self.state[WRITTEN])
 
     def tapped(self, frames: int) -> tuple[np.ndarray, np.ndarray] | None:
@@ -99,9 +102,10 @@ class Meters:
         processors: Sequence[Processor | None],
         strips: Sequence[tuple[Part, float, float]],
         tapped: tuple[Part, Part] | None = None,
+        moving: Sequence[tuple[int, Floats]] = (),
     ) -> None:
         """Measure a block of what is heard, before the monitor's gain, and of what each strip sends on; `tapped` are
-        the two sides of the chosen step."""
+        the two sides of the chosen step, `moving` its bands that move: their places and their curves."""
         n, written = len(x), int(self._board.state[WRITTEN])
         row = self._board.rows[written % ROWS]
         weighted, peaks = self._weighted[:n], self._peaks[:n]
@@ -115,6 +119,8 @@ class Meters:
                 row[STEPS_AT + MOST_STEPS + k] = processor.level[0]
         for k, (part, left, right) in enumerate(strips[:MOST_STRIPS]):
             peaks_of(part.out[:n], left, right, row[STRIPS_AT + 2 * k : STRIPS_AT + 2 * k + 2])
+        for place, curve in moving:
+            self._board.moves[place] = curve[n - 1]
         if tapped is not None:
             end = int(self._board.state[TAPPED])
             keep(tapped[0].out[:n], tapped[1].out[:n], end % TAP_FRAMES, self._board.tap)

@@ -14,9 +14,10 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import run_sided
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.moving import MovingBand, selector
+from gluvo.steps import held
 from gluvo.steps.bands import Band, Target
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.settings import choice, number, switch
+from gluvo.steps.settings import choice, number
 
 MOST_BANDS = 24
 ALL = "All bands"
@@ -50,16 +51,8 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
                "Minimum phase is at once, and turns the phase about each band. Linear phase turns none, is late, and may "
                "be heard before low hits. What moves with the level stays minimum phase.", group=ALL),
     ] = "minimum"  # fmt: skip
-    output: Annotated[
-        float,
-        number("Output", "dB", -24.0, 24.0, "Gain after all bands. Held, it is found for you.", group=ALL, decimals=2,
-               fine=0.1),
-    ] = 0.0  # fmt: skip
-    hold_loudness: Annotated[
-        bool,
-        switch("Hold loudness", "Sets the output so that the section is as loud after the step as before, so that a "
-               "change of tone is not judged by its loudness.", group=ALL),
-    ] = False  # fmt: skip
+    output: Annotated[float, held.output(ALL)] = 0.0
+    hold_loudness: Annotated[bool, held.hold(ALL, "a change of tone is not judged by its loudness.")] = False
 
     def make(self, rate: int) -> MidSideEqProcessor:
         return MidSideEqProcessor(self, rate)
@@ -253,6 +246,7 @@ class MidSideEqProcessor(Processor):
         stages = [Stage(settings, columns, rate, still=still) for columns in settings.stages]
         self.stages = [stage for stage in stages if not stage.idle]
         self._gain = gain_of(settings.output)
+        self.ids = tuple(band.id for band in settings.bands)
         self.moved: dict[int, Floats] = {id: np.zeros(MAX_BLOCK) for stage in self.stages for id in stage.moving}
         """By how many dB each moving band, by its id, has moved in the last block."""
 

@@ -13,8 +13,9 @@ from gluvo.dsp.delay import Delay
 from gluvo.dsp.filters import NOTHING, Sections, cascade, high_cut, low_cut, tilt
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.oversampling import Oversampler
+from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.settings import choice, number, switch
+from gluvo.steps.settings import choice, number
 
 CURVE, WHERE, LEVEL = "How it bends", "Where it works", "How much of it"
 DRIVE_OFF = -12.0
@@ -89,16 +90,8 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
         float,
         number("Mix", "%", 0.0, 100.0, "How much of the bent sound is in the result.", group=LEVEL, decimals=0, fine=1.0),
     ] = 100.0  # fmt: skip
-    output: Annotated[
-        float,
-        number("Output", "dB", -36.0, 24.0, "Gain after all of it. Held, it is found for you.", group=LEVEL, decimals=2,
-               fine=0.1),
-    ] = 0.0  # fmt: skip
-    hold_loudness: Annotated[
-        bool,
-        switch("Hold loudness", "Sets the output so that the section is as loud after the step as before: colour is not "
-               "judged by its loudness.", group=LEVEL),
-    ] = True  # fmt: skip
+    output: Annotated[float, held.output(LEVEL, -36.0)] = 0.0
+    hold_loudness: Annotated[bool, held.hold(LEVEL, "colour is not judged by its loudness.")] = True
 
     def make(self, rate: int) -> SaturationProcessor:
         return SaturationProcessor(self, rate)

@@ -11,8 +11,9 @@ from gluvo.dsp.crossover import Crossover, all_pass, high_side
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import NOTHING, Sections, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.settings import choice, number, switch
+from gluvo.steps.settings import choice, number
 
 BANDS, BALANCES, CROSSOVERS, LOWS = "Width by band", "Balance by band", "Where bands meet", "Lows and level"
 SIDE_CUT_OUT = 20.0
@@ -76,16 +77,8 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
         number("Side low cut", "Hz", SIDE_CUT_OUT, 1000.0, "A gentle low cut on the side alone, 12 dB/oct. At 20 Hz it "
                "is out.", group=LOWS, scale="log"),
     ] = SIDE_CUT_OUT  # fmt: skip
-    output: Annotated[
-        float,
-        number("Output", "dB", -24.0, 24.0, "Gain after all of it. Held, it is found for you.", group=LOWS, decimals=2,
-               fine=0.1),
-    ] = 0.0  # fmt: skip
-    hold_loudness: Annotated[
-        bool,
-        switch("Hold loudness", "Sets the output so that the section is as loud after the step as before: wider is not "
-               "just louder.", group=LOWS),
-    ] = False  # fmt: skip
+    output: Annotated[float, held.output(LOWS)] = 0.0
+    hold_loudness: Annotated[bool, held.hold(LOWS, "wider is not just louder.")] = False
 
     def make(self, rate: int) -> WidthProcessor:
         return WidthProcessor(self, rate)
