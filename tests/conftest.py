@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from gluvo.demo.session import demo_session
 from gluvo.session.media import Material, Sound
 from gluvo.session.records import MIX, Bus, Media, Session, Stem
 from gluvo.steps import ChainItem
@@ -76,3 +77,9 @@ def own_settings(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.M
     home = tmp_path_factory.mktemp("home")
     monkeypatch.setenv("XDG_CONFIG_HOME", str(home / "config"))
     monkeypatch.setenv("XDG_DATA_HOME", str(home / "data"))
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo session, made once a run."""
+    return demo_session(tmp_path_factory.mktemp("demo"))

@@ -84,10 +84,12 @@ class Desk:
         self.wait(lambda: self.bench.picture.song_current and not self.bench.busy)
         QApplication.processEvents()
 
-    def open(self, path: Path) -> None:
+    def open(self, path: Path, *, measured: bool = True) -> None:
+        """Open a session; `measured`: and wait until all of it is."""
         self.window.open_path(path)
         self.wait(lambda: self.bench.audio.material is not None)
-        self.settle()
+        if measured:
+            self.settle()
 
 
 @pytest.fixture

@@ -25,11 +25,6 @@ from gluvo.session.tree import rows
 from gluvo.steps import Glue
 
 
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return demo_session(tmp_path_factory.mktemp("demo"))
-
-
 def test_the_song(demo: Path) -> None:
     session = read_session(demo).session
     sound = read_sound(demo.parent / "Ferry Hours (rough print).wav")

@@ -27,6 +27,7 @@ def power(x: np.ndarray) -> float:
     return float(np.mean(x.astype(np.float64) ** 2))
 
 
+STEADY = np.tile(music(3.0)[RATE:], (6, 1)) + noise(12.0, 0.02)
 PART = {
     "stereo": lambda x: x, "mid": lambda x: (x[:, 0] + x[:, 1]) / 2, "side": lambda x: (x[:, 0] - x[:, 1]) / 2,
     "left": lambda x: x[:, 0], "right": lambda x: x[:, 1],
@@ -40,7 +41,7 @@ PART = {
 )
 def test_the_cost_of_a_band_is_what_it_does_to_the_energy(target: str, settings: dict[str, object]) -> None:
     """Measured on the sound itself, with the other bands at work."""
-    x = music(24.0) + noise(24.0, 0.02)
+    x = STEADY
     band = Band(id=2, target=target, **settings)  # type: ignore[arg-type]
     step = MidSideEq(bands=(Band(id=1, freq=500.0, gain=3.0), band))
     found = cost(step, band, tone_of(x, RATE), RATE)

@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
-from scipy.ndimage import maximum_filter1d
 
 from gluvo.compare.tones import Frozen
 from gluvo.desk.parts import ChoiceRow, Toggle, button
@@ -193,7 +192,10 @@ class SpectrumPanel(QWidget):
         if around is not None and around.step == self._step_id:
             analyser = self._bench.session.view.analyser
             levels = around.after.smoothed(analyser.part, analyser.fraction, view.centres)
-            levels = maximum_filter1d(levels, 2 * LIMIT_POINTS + 1) + OVER_CURVE  # between its points as well
+            near = np.lib.stride_tricks.sliding_window_view(
+                np.pad(levels, LIMIT_POINTS, mode="edge"), 2 * LIMIT_POINTS + 1
+            )
+            levels = near.max(axis=1) + OVER_CURVE  # between its points as well
             pairs = zip(view.centres[::LIMIT_POINTS], levels[::LIMIT_POINTS], strict=True)
             self.add_limit(tuple((round(float(f), 2), round(float(v), 2)) for f, v in pairs))
 
