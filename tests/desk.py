@@ -7,8 +7,9 @@ from pathlib import Path
 
 import pytest
 import soundfile
-from PySide6.QtCore import QSettings
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from gluvo.desk.app import application
@@ -27,6 +28,9 @@ from .conftest import RATE, music
 @pytest.fixture(scope="session")
 def qapp() -> QApplication:
     return application()
+
+
+LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 
 
 class LastingHost(Host):
@@ -114,3 +118,22 @@ def desk(empty_desk: Desk, tmp_path: Path) -> Desk:
     _, path = small_session(tmp_path)
     empty_desk.open(path)
     return empty_desk
+
+
+def move(widget: QWidget, place: QPointF, held: Qt.KeyboardModifier = NONE, buttons: Qt.MouseButton = LEFT) -> None:
+    event = QMouseEvent(
+        QEvent.Type.MouseMove, place, QPointF(widget.mapToGlobal(place)), Qt.MouseButton.NoButton, buttons, held
+    )
+    QApplication.sendEvent(widget, event)
+
+
+def drag(desk: Desk, widget: QWidget, start: QPointF, by: QPointF, held: Qt.KeyboardModifier = NONE) -> None:
+    desk.bot.mousePress(widget, LEFT, held, start.toPoint())
+    for share in (0.25, 0.5, 0.75, 1.0):
+        move(widget, QPointF(start.toPoint()) + by * share, held)
+    desk.bot.mouseRelease(widget, LEFT, held, (start + by).toPoint())
+
+
+def shortcut(desk: Desk, keys: str) -> None:
+    """Do what a key does from anywhere in the window."""
+    next(a for a in desk.window.actions() if a.shortcut().toString() == keys).trigger()

@@ -7,8 +7,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
-from PySide6.QtGui import QCursor, QKeyEvent, QMouseEvent, QWheelEvent
-from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QWidget
+from PySide6.QtGui import QCursor, QKeyEvent, QWheelEvent
+from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit
 
 from gluvo.desk.band_table import FIELDS, WORDS
 from gluvo.desk.eq_editor import EqEditor
@@ -18,10 +18,7 @@ from gluvo.desk.theme import theme
 from gluvo.session.store import read_session, write_session
 from gluvo.steps import Band, MidSideEq
 
-from .desk import Desk, small_session
-
-LEFT = Qt.MouseButton.LeftButton
-NONE = Qt.KeyboardModifier.NoModifier
+from .desk import LEFT, NONE, Desk, drag, move, shortcut, small_session
 
 
 @pytest.fixture
@@ -62,25 +59,6 @@ def lane(desk: Desk, target: str) -> EqLane:
     found = editor(desk).lanes[target]
     assert found.isVisible()
     return found
-
-
-def move(widget: QWidget, place: QPointF, held: Qt.KeyboardModifier = NONE, buttons: Qt.MouseButton = LEFT) -> None:
-    event = QMouseEvent(
-        QEvent.Type.MouseMove, place, QPointF(widget.mapToGlobal(place)), Qt.MouseButton.NoButton, buttons, held
-    )
-    QApplication.sendEvent(widget, event)
-
-
-def drag(desk: Desk, widget: QWidget, start: QPointF, by: QPointF, held: Qt.KeyboardModifier = NONE) -> None:
-    desk.bot.mousePress(widget, LEFT, held, start.toPoint())
-    for share in (0.25, 0.5, 0.75, 1.0):
-        move(widget, QPointF(start.toPoint()) + by * share, held)
-    desk.bot.mouseRelease(widget, LEFT, held, (start + by).toPoint())
-
-
-def shortcut(desk: Desk, keys: str) -> None:
-    """Do what a key does from anywhere in the window."""
-    next(a for a in desk.window.actions() if a.shortcut().toString() == keys).trigger()
 
 
 def cell(name: str) -> int:
@@ -398,6 +376,10 @@ def test_low_cuts_tell_the_truth(eq_desk: Desk) -> None:
     assert around is not None and 1 in around.low_cuts
     assert "of the whole song" in ed.words.text() and "over 1 dB goes" in ed.words.text()
     assert "Refrain" in ed.table.item(0, WORDS).text()
+    assert ed.words.property("role") == "caption"
+    eq_desk.bench.edit("x", lambda s: s.with_step(eq(eq_desk).with_edit(1, freq=160.0)))
+    eq_desk.settle()
+    assert ed.words.property("role") == "warning"  # it takes a note that is played
 
 
 def test_phase_and_group_delay_are_drawn_when_asked(eq_desk: Desk) -> None:

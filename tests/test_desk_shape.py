@@ -13,7 +13,7 @@ from gluvo.desk.ruler import Ruler
 from gluvo.desk.theme import DAY, NIGHT, contrast, theme
 from gluvo.steps import Glue, Trim
 
-from .desk import Desk
+from .desk import NONE, Desk, drag
 
 
 def ruler(desk: Desk, name: str) -> Ruler:
@@ -30,36 +30,21 @@ def glue(desk: Desk) -> Glue:
     return step
 
 
-def drag(desk: Desk, widget: Ruler, by: int, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
-    start = QPoint(widget.width() // 2, 32)
-    desk.bot.mousePress(widget, Qt.MouseButton.LeftButton, modifier, start)
-    from PySide6.QtCore import QEvent
-    from PySide6.QtGui import QMouseEvent
-
-    for step in range(1, 6):
-        place = QPointF(start + QPoint(by * step // 5, 0))
-        move = QMouseEvent(
-            QEvent.Type.MouseMove,
-            place,
-            widget.mapToGlobal(place),
-            Qt.MouseButton.NoButton,
-            Qt.MouseButton.LeftButton,
-            modifier,
-        )
-        QApplication.sendEvent(widget, move)
-    desk.bot.mouseRelease(widget, Qt.MouseButton.LeftButton, modifier, start + QPoint(by, 0))
+def slide(desk: Desk, widget: Ruler, by: int, held: Qt.KeyboardModifier = NONE) -> None:
+    """Drag along a ruler."""
+    drag(desk, widget, QPointF(widget.width() // 2, 32), QPointF(by, 0), held)
 
 
 def test_dragging_the_threshold_moves_all_figures_and_is_one_undo(desk: Desk) -> None:
     before, row = desk.window.shape.target.integrated.text, desk.window.shape.ledger.row("glue-1")
-    drag(desk, ruler(desk, "threshold"), -50)
+    slide(desk, ruler(desk, "threshold"), -50)
     lower = glue(desk).threshold
     assert lower < -30
     desk.settle()
     assert desk.window.shape.target.integrated.text != before
     assert desk.window.shape.ledger.row("glue-1") != row
     assert desk.bench.document.undo_name == "Glue threshold"
-    drag(desk, ruler(desk, "threshold"), 50, Qt.KeyboardModifier.ShiftModifier)
+    slide(desk, ruler(desk, "threshold"), 50, Qt.KeyboardModifier.ShiftModifier)
     assert lower < glue(desk).threshold < lower + 4
     desk.bench.document.undo()
     assert glue(desk).threshold == lower and ruler(desk, "threshold").value == lower

@@ -20,8 +20,7 @@ from gluvo.session.store import read_session, write_session
 from gluvo.steps import STEP_KINDS, Saturation, Width
 from gluvo.steps.saturation import PRESETS
 
-from .desk import Desk, small_session
-from .test_desk_eq import LEFT, drag, move
+from .desk import LEFT, Desk, drag, move, small_session
 
 
 @pytest.fixture

@@ -24,7 +24,7 @@ from gluvo.desk.bands import Bands
 from gluvo.desk.eq_curves import gain_range
 from gluvo.desk.eq_lane import EqLane, Gesture
 from gluvo.desk.hunt import Hunt, HuntKeys, HuntRow, Watching
-from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label, line
+from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label, line, set_role
 from gluvo.desk.phase_lane import PhaseLane
 from gluvo.desk.resonance_table import ResonanceTable
 from gluvo.desk.ruler import Ruler
@@ -356,6 +356,10 @@ class EqEditor(StepEditor):
         band = self.bands.chosen
         empty = "Double-click in a lane, or press Insert, for a band. Hunt finds what disturbs; Resonances lists what rings."
         self.words.setText(band_sentence(band, mine, name) if band is not None else empty if not eq.bands else "")
+        cut = mine.low_cuts.get(band.id) if mine is not None and band is not None else None
+        set_role(
+            self.words, "warning" if cut is not None and band is not None and band.on and cut.lowest_hurt else "caption"
+        )
         found = mine.resonances if mine else ()
         self.resonances.show_found(found, name)
         self.ringing.setText(f"Resonances {len(found)}" if mine else "Resonances")

@@ -30,6 +30,14 @@ def label(text: str, role: str = "") -> QLabel:
     return made
 
 
+def set_role(made: QLabel, role: str) -> None:
+    """Let a label be something else from now on."""
+    if made.property("role") != role:
+        made.setProperty("role", role)
+        made.style().unpolish(made)
+        made.style().polish(made)
+
+
 def line(vertical: bool = False) -> QFrame:
     """A hairline between parts."""
     made = QFrame()
