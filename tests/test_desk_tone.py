@@ -89,7 +89,9 @@ def test_slope_smoothing_and_part_change_the_drawing(tone_desk: Desk) -> None:
 
 def test_live_lines_follow_what_plays_and_hold_their_peaks(tone_desk: Desk) -> None:
     bar = panel(tone_desk)
+    still = bar.view.grab().toImage()
     bar.live.toggled.emit(True)
+    assert bar.view.grab().toImage() == still  # nothing plays: the average stays
     bar.hold.toggled.emit(True)
     tone_desk.bench.toggle_play()
     tone_desk.wait(lambda: len(bar.view._live) == 3)

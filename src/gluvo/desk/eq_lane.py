@@ -159,12 +159,13 @@ class EqLane(Chart):
             self.update()
 
     def show_live(self, before: Tone | None, after: Tone | None) -> None:
+        had = self._live is not None
+        self._live = None
         if before is not None and after is not None:
             self._live = self._over_edge(before), self._over_edge(after)
             self.update()
-        elif self._live is not None:
-            self._live = None
-            self.update()
+        if had is not (self._live is not None):  # the average is drawn in its place, or no longer
+            self.changed()
 
     # --- drawing -------------------------------------------------------------------------------------------
 
@@ -203,7 +204,7 @@ class EqLane(Chart):
             floor.lineTo(area.right(), area.bottom())
             floor.lineTo(area.left(), area.bottom())
             painter.fillPath(floor, c.soft(colour, 44))
-        if len(paths) > 1 and not self._settings.live:
+        if len(paths) > 1 and self._live is None:
             painter.setPen(QPen(c.soft(colour, 190), 1))
             painter.drawPath(paths[1])
         painter.setPen(QPen(c["rule"], 1))
@@ -266,7 +267,7 @@ class EqLane(Chart):
 
     def draw_live(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
-        if self._live is not None and self._settings.live:
+        if self._live is not None:
             pens = QPen(c["faint"], 1), QPen(c[PART_COLOURS[self.target]], 1.2)
             for levels, pen in zip(self._live, pens, strict=True):
                 painter.setPen(pen)
@@ -288,11 +289,9 @@ class EqLane(Chart):
             )
 
     def _draw_axes(self, painter: QPainter, area: QRectF) -> None:
-        ticks = self.x_axis.ticks
         super()._draw_axes(painter, area)
         if not self._shows_ticks:  # the lane below tells them
             painter.fillRect(QRectF(0, area.bottom() + 1, self.width(), self.bottom), colours()["paper"])
-        self.x_axis.ticks = ticks
 
     # --- places --------------------------------------------------------------------------------------------
 

@@ -124,6 +124,8 @@ class SpectrumView(Chart):
     def show_settings(self, settings: Analyser) -> None:
         if settings != self._settings:
             self._settings = settings
+            if not settings.live:
+                self._live = []
             self._set_range()
             self.changed()
 
@@ -138,6 +140,8 @@ class SpectrumView(Chart):
             self.changed()
 
     def show_live(self, before: Tone, after: Tone, held: Tone | None) -> None:
+        if not self._live:  # the average is drawn until there is something live
+            self.changed()
         self._live = [self.levels(tone) for tone in (before, after, held) if tone is not None]
         self.update()
 
@@ -190,7 +194,7 @@ class SpectrumView(Chart):
             shifted = self.levels(self._frozen.tone) + self._loudness - self._frozen.loudness
             painter.setPen(QPen(c["reference"], 1.5, Qt.PenStyle.DashLine))
             painter.drawPolyline(self.line(self.centres, shifted))
-        if self._after is not None and not self._settings.live:
+        if self._after is not None and not (self._settings.live and self._live):
             painter.setPen(QPen(c[PART_COLOURS[self._settings.part]], 2))
             painter.drawPolyline(self.line(self.centres, self.levels(self._after)))
         painter.setPen(QPen(c["over"], 2, Qt.PenStyle.DotLine))
