@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +14,8 @@ from gluvo.measure.spectrum import PARTS, octaves
 
 SECONDS = 0.34
 """Length of a window: bins of 3 Hz."""
+AT_ONCE = 64
+"""Windows that are worked on at a time, so that long songs need no more memory than short ones."""
 POINTS = 48
 """Places that are looked at in an octave."""
 LOWEST, HIGHEST = 40.0, 16_000.0
@@ -67,35 +69,39 @@ def resonances(
     values = PARTS[part](np.asarray(x, dtype=np.float64))
     centres = octaves(rate, LOWEST, POINTS)
     centres = centres[centres <= HIGHEST]
-    total, edges, level = _powers(values, rate)
-    loud = level > level.max(initial=0.0) * 10.0 ** (-QUIET / 10.0)
-    if not loud.any() or level.max(initial=0.0) <= 1e-16:
+    levels: list[Floats] = []
+    rows: list[list[Floats]] = [[] for _ in scales]
+    for total, edges, level in _powers(values, rate):
+        levels.append(level)
+        for scale, row in zip(scales, rows, strict=True):
+            row.append(_excess(total, edges, centres, scale))
+    level = np.concatenate(levels)
+    loud = level > max(1e-16, level.max() * 10.0 ** (-QUIET / 10.0))
+    if not loud.any():
         return ()
-    total = total[loud]
     found: list[Resonance] = []
-    for scale in scales:
-        excess = _excess(total, edges, centres, scale)
+    for scale, row in zip(scales, rows, strict=True):
+        excess = np.concatenate(row)[loud]
         for made in _peaks(excess, centres, scale, part):
             if all(abs(math.log2(made.freq / other.freq)) > 1.0 / scale.fine + 1.0 / 12.0 for other in found):
                 found.append(made)
     return tuple(sorted(found, key=lambda r: -r.prominence))
 
 
-def _powers(values: Floats, rate: int) -> tuple[Floats, Floats, Floats]:
-    """For each window the running total of power over the bins' edges, the edges in Hz, and the power of the window."""
+def _powers(values: Floats, rate: int) -> Iterator[tuple[Floats, Floats, Floats]]:
+    """For some windows at a time the running total of power over the bins' edges, the edges in Hz, and each window's power."""
     size = min(2 ** int(np.ceil(np.log2(rate * SECONDS))), max(16, len(values)))
     window = np.hanning(size + 1)[:-1]
-    rows = []
-    for start in range(0, max(1, len(values) - size + 1), size // 2):
-        piece = np.zeros(size)
-        part = values[start : start + size]
-        piece[: len(part)] = part
-        rows.append(np.abs(np.fft.rfft(piece * window)) ** 2)
-    powers = np.array(rows)
-    step = rate / size
-    total = np.concatenate([np.zeros((len(powers), 1)), np.cumsum(powers, axis=1)], axis=1)
-    edges = (np.arange(powers.shape[1] + 1) - 0.5) * step
-    return total, edges, powers.sum(axis=1)
+    starts = range(0, max(1, len(values) - size + 1), size // 2)
+    edges = (np.arange(size // 2 + 2) - 0.5) * rate / size
+    for first in range(0, len(starts), AT_ONCE):
+        pieces = np.zeros((len(starts[first : first + AT_ONCE]), size))
+        for piece, start in zip(pieces, starts[first : first + AT_ONCE], strict=True):
+            part = values[start : start + size]
+            piece[: len(part)] = part * window[: len(part)]
+        powers = np.abs(np.fft.rfft(pieces, axis=1)) ** 2
+        total = np.concatenate([np.zeros((len(powers), 1)), np.cumsum(powers, axis=1)], axis=1)
+        yield total, edges, powers.sum(axis=1)
 
 
 def _excess(total: Floats, edges: Floats, centres: Floats, scale: Scale) -> Floats:
