@@ -264,8 +264,11 @@ def test_left_against_right_follows_what_plays(tone_desk: Desk) -> None:
     editor, _ = width(tone_desk)
     editor.chooser.button("scatter").click()
     QApplication.processEvents()
-    density = editor.scatter._density
-    assert density is not None and density.sum(axis=0).argmax() == pytest.approx(editor.scatter.BINS / 2, abs=8)
+    scatter = editor.scatter._scatter
+    assert scatter is not None and scatter.density.sum(axis=0).argmax() == pytest.approx(80, abs=8)
+    tone_desk.bench.look(section="section-1")
+    tone_desk.settle()
+    assert editor.scatter._scatter is not scatter  # each section has its own
     tone_desk.bot.mouseClick(tone_desk.window.header.play, LEFT)
     tone_desk.wait(lambda: editor.scatter._live is not None)
     tone_desk.bot.mouseClick(tone_desk.window.header.play, LEFT)

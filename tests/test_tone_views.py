@@ -21,6 +21,7 @@ from gluvo.desk.spectrum_view import LiveTone, SpectrumView, described, lifted
 from gluvo.desk.step_editor import StepEditor
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import tone_of
+from gluvo.measure.stereo import scatter_of
 from gluvo.session.records import Analyser, Limit
 from gluvo.session.store import read_session
 from gluvo.steps import Band, MidSideEq, Saturation, Width, settings_of
@@ -186,9 +187,9 @@ def test_the_scatter_is_upright_for_mono_and_flat_for_what_cancels(qtbot: QtBot,
     qtbot.addWidget(view)
     hiss = noise(1.0, 0.2)[:, :1]
     for right, upright in ((1.0, True), (-1.0, False)):
-        view.show_audio(hiss * np.array([1.0, right]))
-        assert view._density is not None
-        mid, side = (np.count_nonzero(view._density.sum(axis=axis)) for axis in (1, 0))  # rows are of mid
+        scatter = scatter_of(hiss * np.array([1.0, right]))
+        view.show_scatter(scatter)
+        mid, side = (np.count_nonzero(scatter.density.sum(axis=axis)) for axis in (1, 0))  # rows are of mid
         assert bool(mid > 20 * side) is upright and bool(side > 20 * mid) is not upright
 
 

@@ -9,10 +9,11 @@ from gluvo.advise.tone import Cost, LowCutCost, Movement, cost, low_cut_cost, mo
 from gluvo.measure.harmonics import NewSound, new_spectrum
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
+from gluvo.measure.stereo import Scatter, scatter_of
 from gluvo.measure.trace import Span
 from gluvo.render.chain import Progress, no_progress
 from gluvo.render.song import Joint
-from gluvo.steps import ChainItem, MidSideEq, Saturation
+from gluvo.steps import ChainItem, MidSideEq, Saturation, Width
 
 MID_SIDE = ("mid", "side")
 
@@ -36,6 +37,8 @@ class Around:
     """Of what comes out of an equaliser, in mid and side."""
     new: Mapping[str, NewSound] = field(default_factory=dict)
     """What a saturation made, in mid and side."""
+    scatter: Scatter | None = None
+    """Left against right after a width."""
 
 
 def looked_around(
@@ -55,6 +58,8 @@ def looked_around(
     if isinstance(step, Saturation):
         sounds = before.heard_in(span), after.heard_in(span)
         return replace(around, new={part: new_spectrum(*sounds, before.rate, part) for part in MID_SIDE})
+    if isinstance(step, Width):
+        return replace(around, scatter=scatter_of(after.heard_in(span)))
     return around
 
 

@@ -89,11 +89,11 @@ class EqLane(Chart):
         self._levels: list[Floats] = []
         self._paths: tuple[tuple[int, int, int], list[QPainterPath]] | None = None
         self._live: tuple[Floats, Floats] | None = None
+        self._lively: Tone | None = None
+        """The spectrum that `_live` was last made of."""
         self._moves: Mapping[int, float] = {}
         self._resonances: Sequence[Resonance] = ()
-        self._dragged = 0
-        self._at = QPointF()
-        self._origin = (0.0, 0.0)
+        self._dragged, self._at, self._origin = 0, QPointF(), (0.0, 0.0)
         self._pointer: QPointF | None = None
         self.hunting = False
         """Whether the pointer hunts rather than drags."""
@@ -159,8 +159,9 @@ class EqLane(Chart):
             self.update()
 
     def show_live(self, before: Tone | None, after: Tone | None) -> None:
-        had = self._live is not None
-        self._live = None
+        if after is self._lively:
+            return
+        had, self._lively, self._live = self._live is not None, after, None
         if before is not None and after is not None:
             self._live = self._over_edge(before), self._over_edge(after)
             self.update()

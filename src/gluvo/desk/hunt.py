@@ -96,7 +96,10 @@ class HuntKeys(QObject):
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         kind = event.type()
-        if kind == QEvent.Type.MouseMove and self.held and isinstance(watched, EqLane):
+        if kind == QEvent.Type.ApplicationDeactivate and self.held:  # the key may be let go elsewhere
+            self.held = False
+            self._hunt.leave()
+        elif kind == QEvent.Type.MouseMove and self.held and isinstance(watched, EqLane):
             self._follow(watched)
         elif isinstance(event, QKeyEvent) and self._mine(event):
             if kind == QEvent.Type.ShortcutOverride:
@@ -109,6 +112,8 @@ class HuntKeys(QObject):
         return False
 
     def _mine(self, event: QKeyEvent) -> bool:
+        if QApplication.activeModalWidget() is not None or QApplication.activePopupWidget() is not None:
+            return False
         if isinstance(QApplication.focusWidget(), QLineEdit) or event.modifiers() != Qt.KeyboardModifier.NoModifier:
             return False
         hunts = self.held or any(lane.hunting for lane in self._lanes)

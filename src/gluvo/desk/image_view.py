@@ -14,7 +14,7 @@ from gluvo.desk.spectrum_view import OCTAVE_TICKS, frequency_axis
 from gluvo.desk.theme import colours, font
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.spectrum import Tone
-from gluvo.measure.stereo import ImageCurve, bands_of_tone, image_by_frequency
+from gluvo.measure.stereo import ImageCurve, Scatter, bands_of_tone, image_by_frequency
 from gluvo.steps import Width
 
 NARROWEST, WIDEST = -36.0, 6.0
@@ -225,30 +225,21 @@ class CorrelationView(Chart):
 class ScatterView(Chart):
     """Left against right, turned so that mono stands upright: an XY view. Live while playing, else the section."""
 
-    BINS = 160
-
     def __init__(self) -> None:
         super().__init__(Axis(-1.0, 1.0, ()), Axis(-1.0, 1.0, ()))
         self.left, self.bottom = 8, 8
-        self._density: np.ndarray | None = None
+        self._scatter: Scatter | None = None
         self._live: np.ndarray | None = None
-        self._scale = 1.0
         self.setToolTip(
             "Each moment as a point: mid upright, side across. Upright is mono, a round cloud is wide, lying flat cancels in "
             "mono. Grey: the section. Dots: what is playing."
         )
 
-    def show_audio(self, audio: np.ndarray | None) -> None:
-        """The section's sound after the step, (frames, 2)."""
-        self._density = None
-        if audio is not None and len(audio):
-            step = max(1, len(audio) // 400_000)
-            left, right = audio[::step, 0].astype(np.float64), audio[::step, 1].astype(np.float64)
-            self._scale = max(1e-6, float(np.percentile(np.abs(left) + np.abs(right), 99.9)) / 2.0 * 1.15)
-            mid, side = (left + right) / 2.0 / self._scale, (right - left) / 2.0 / self._scale
-            counts, _, _ = np.histogram2d(mid, side, bins=self.BINS, range=((-1.0, 1.0), (-1.0, 1.0)))
-            self._density = np.sqrt(counts / max(1.0, counts.max()))
-        self.changed()
+    def show_scatter(self, scatter: Scatter | None) -> None:
+        """Of the section's sound after the step."""
+        if scatter is not self._scatter:
+            self._scatter = scatter
+            self.changed()
 
     def show_live(self, audio: np.ndarray | None) -> None:
         """The last moments after the step."""
@@ -261,15 +252,16 @@ class ScatterView(Chart):
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c, box = colours(), self._square(area)
-        if self._density is None:
+        if self._scatter is None:
             self.say(painter, "Nothing measured here yet: the step is off, or still being rendered.")
             return
-        shade = (255.0 * np.minimum(1.0, 1.6 * self._density)).astype(np.uint32)
+        shade = (255.0 * np.minimum(1.0, 1.6 * self._scatter.density)).astype(np.uint32)
         ink = c["side"]
         red, green, blue = (part * shade // 255 for part in (ink.red(), ink.green(), ink.blue()))
         pixels = (shade << 24) | (red << 16) | (green << 8) | blue
         picture = np.ascontiguousarray(pixels[::-1].astype(np.uint32))
-        image = QImage(picture.data, self.BINS, self.BINS, 4 * self.BINS, QImage.Format.Format_ARGB32_Premultiplied)
+        bins = len(picture)
+        image = QImage(picture.data, bins, bins, 4 * bins, QImage.Format.Format_ARGB32_Premultiplied)
         painter.drawImage(box, image.copy())
         painter.setPen(QPen(c["rule"], 1))
         painter.drawLine(QPointF(box.center().x(), box.top()), QPointF(box.center().x(), box.bottom()))
@@ -287,11 +279,11 @@ class ScatterView(Chart):
             self.note(painter, x, y, text)
 
     def draw_live(self, painter: QPainter, area: QRectF) -> None:
-        if self._live is None:
+        if self._live is None or self._scatter is None:
             return
-        box = self._square(area)
-        mid = (self._live[:, 0] + self._live[:, 1]) / 2.0 / self._scale
-        side = (self._live[:, 1] - self._live[:, 0]) / 2.0 / self._scale
+        box, scale = self._square(area), self._scatter.scale
+        mid = (self._live[:, 0] + self._live[:, 1]) / 2.0 / scale
+        side = (self._live[:, 1] - self._live[:, 0]) / 2.0 / scale
         xs, ys = box.center().x() + side * box.width() / 2, box.center().y() - mid * box.height() / 2
         painter.setPen(QPen(colours()["ink"], 1.4))
         painter.drawPoints([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])

@@ -187,6 +187,8 @@ class SaturationEditor(StepEditor):
         self.tone_rulers = ViewRulers(self.bench, "tone", TestTone, 170)
         for ruler in self.tone_rulers.all.values():
             row.addWidget(ruler)
+        self._heard: tuple[bytes, TestTone, int] | None = None
+        self._found: Harmonics | None = None
         self.tone_words = label("", "caption")
         row.addWidget(self.tone_words)
         row.addStretch(1)
@@ -208,7 +210,10 @@ class SaturationEditor(StepEditor):
         self.tone_rulers.refresh()
         self.curve.show_curve(step, gain_of(tone.level))
         material = self.bench.audio.material
-        found = tone_harmonics(step, tone, material.rate if material is not None else 48_000)
+        key = step.sound_key(), tone, material.rate if material is not None else 48_000
+        if key != self._heard or self._found is None:
+            self._heard, self._found = key, tone_harmonics(step, tone, key[2])
+        found = self._found
         self.harmonics.show_harmonics(found)
         self.tone_words.setText(f"comes out at {figure(found.level)} dBFS")
         output = self.controls["output"]
@@ -228,7 +233,7 @@ class SaturationEditor(StepEditor):
 
 def tone_harmonics(step: Saturation, tone: TestTone, rate: int) -> Harmonics:
     """The test tone through the step alone."""
-    t = np.arange(round(max(TONE_SECONDS, 24.0 / tone.freq) * rate)) / rate
+    t = np.arange(round(max(TONE_SECONDS, 12.0 / tone.freq) * rate)) / rate
     wave = gain_of(tone.level) * np.sin(2.0 * np.pi * tone.freq * t)
     out = run_chain([msgspec.structs.replace(step, on=True)], np.stack([wave, wave], axis=1), rate)
     return harmonics_of(out[:, 0], rate, tone.freq)

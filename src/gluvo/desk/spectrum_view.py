@@ -117,9 +117,10 @@ class SpectrumView(Chart):
 
     def show_tones(self, before: Tone | None, after: Tone | None, loudness: float) -> None:
         """Averages of the section; `loudness` of what comes out, LUFS."""
-        self._before, self._after, self._loudness = before, after, loudness
-        self._set_range()
-        self.changed()
+        if before is not self._before or after is not self._after or loudness != self._loudness:
+            self._before, self._after, self._loudness = before, after, loudness
+            self._set_range()
+            self.changed()
 
     def show_settings(self, settings: Analyser) -> None:
         if settings != self._settings:

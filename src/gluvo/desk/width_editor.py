@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from gluvo.desk.image_view import CorrelationView, ImageView, Measured, ScatterView
@@ -34,7 +33,6 @@ class WidthEditor(StepEditor):
         column.addWidget(self.image, 1)
         column.addWidget(self.correlation)
         self._measured: Measured | None = None
-        self._heard: np.ndarray | None = None
         self._ticks = 0
         self.add_views([("image", "Image", both), ("scatter", "Left against right", self.scatter)])
 
@@ -64,11 +62,7 @@ class WidthEditor(StepEditor):
             self._measured = Measured.of((mine.before, mine.after), material.rate)
         self.image.show_step(step, self._measured)
         self.correlation.show_measured(self._measured)
-        _, after = self.joints()
-        heard = after.heard_in(self.bench.span) if after is not None else None
-        if heard is None or self._heard is None or heard.base is not self._heard.base or len(heard) != len(self._heard):
-            self._heard = heard
-            self.scatter.show_audio(heard)
+        self.scatter.show_scatter(mine.scatter if mine is not None else None)
         if step.on and self._measured is not None:
             was, now = (bands_of_tone(tone, FULL)[0].mono_loss for tone in self._measured.tones)
             words = [f"mono loses {figure(now, 2)} dB, was {figure(was, 2)}"]

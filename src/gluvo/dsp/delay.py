@@ -53,6 +53,10 @@ class Delay:
 
     def adopt(self, other: Delay) -> None:
         """Go on where `other` is, its delay may differ; rings of another size start empty."""
-        if self.ring.shape == other.ring.shape:
-            np.copyto(self.ring, other.ring)
-            np.copyto(self.place, other.place)
+        if self.ring.shape != other.ring.shape:
+            return
+        place, start = int(other.place[0]), int(other.place[0]) - self.frames
+        # no more than will be read, since this happens between two blocks
+        for part in (slice(max(0, start), place), slice(len(self.ring) + start, None) if start < 0 else slice(0, 0)):
+            self.ring[part] = other.ring[part]
+        np.copyto(self.place, other.place)

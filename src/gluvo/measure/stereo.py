@@ -68,6 +68,27 @@ def image_by_frequency(tone: Tone, rate: int, fraction: int = 6) -> ImageCurve:
     return ImageCurve(centres, rows[:, 0], rows[:, 1], rows[:, 2], level)
 
 
+@dataclass(frozen=True, eq=False)
+class Scatter:
+    """How often left and right stand where: mid upright, side across."""
+
+    density: Floats
+    """``(bins, bins)`` of mid and side from −`scale` to `scale`, 0–1; square roots of shares, so that the rare is seen."""
+    scale: float
+    """Full deflection of mid and side."""
+
+
+def scatter_of(x: np.ndarray, bins: int = 160, most: int = 400_000) -> Scatter:
+    """The `Scatter` of `x` (frames, 2), of at most `most` frames of it."""
+    step = max(1, len(x) // most)
+    left, right = x[::step, 0].astype(np.float64), x[::step, 1].astype(np.float64)
+    loud = np.abs(left) + np.abs(right)
+    scale = max(1e-6, float(np.percentile(loud, 99.9)) / 2.0 * 1.15) if len(loud) else 1.0
+    mid, side = (left + right) / 2.0 / scale, (right - left) / 2.0 / scale
+    counts, _, _ = np.histogram2d(mid, side, bins=bins, range=((-1.0, 1.0), (-1.0, 1.0)))
+    return Scatter(np.sqrt(counts / max(1.0, counts.max())), scale)
+
+
 def image(left: float, right: float, product: float) -> tuple[float, float, float]:
     """Correlation, width in dB and mono loss in dB from the powers of left, right, and their product."""
     total = left + right
