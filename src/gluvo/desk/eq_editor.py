@@ -263,11 +263,12 @@ class EqEditor(StepEditor):
             band = msgspec.structs.replace(band, target="stereo")
         self.bands.put(band, "Cut resonance")
 
-    def _hear_resonance(self, resonance: Resonance | None) -> None:
-        if resonance is None:
+    def _hear_resonance(self, resonance: Resonance) -> None:
+        place = resonance.part, resonance.freq
+        if self.hunt.place == place:
             self.hunt.leave()
         else:
-            self.hunt.to(resonance.part, resonance.freq)
+            self.hunt.to(*place)
 
     # --- keeping up ----------------------------------------------------------------------------------------
 
@@ -361,7 +362,7 @@ class EqEditor(StepEditor):
             self.words, "warning" if cut is not None and band is not None and band.on and cut.lowest_hurt else "caption"
         )
         found = mine.resonances if mine else ()
-        self.resonances.show_found(found, name)
+        self.resonances.show_found(found)
         self.ringing.setText(f"Resonances {len(found)}" if mine else "Resonances")
         output = self.controls["output"]
         assert isinstance(output, Ruler)

@@ -25,7 +25,7 @@ class ResonanceTable(QTableWidget):
     wanted = Signal(object)
     """A `Resonance` is to be cut."""
     heard = Signal(object)
-    """A `Resonance` is to be heard; None: no longer."""
+    """A `Resonance` is to be heard, or no longer if it is heard already."""
 
     def __init__(self) -> None:
         super().__init__(0, len(COLUMNS))
@@ -49,10 +49,9 @@ class ResonanceTable(QTableWidget):
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.setTabKeyNavigation(False)
         self._found: Sequence[Resonance] = ()
-        self._heard: Resonance | None = None
         theme.changed.connect(self._fill)
 
-    def show_found(self, found: Sequence[Resonance], section: str) -> None:
+    def show_found(self, found: Sequence[Resonance]) -> None:
         if found != self._found:
             self._found = found
             self._fill()
@@ -69,15 +68,11 @@ class ResonanceTable(QTableWidget):
                 item.setForeground(QColor(colours()[PART_COLOURS[r.part] if column == 0 else "ink"]))
                 self.setItem(row, column, item)
             cut = button("Cut", "Put a bell here that takes half of it away.", partial(self.wanted.emit, r), "plain")
-            hear = button("Hear", "Hear it raised, as in a hunt; again to stop.", partial(self._hear, r), "plain")
+            hear = button("Hear", "Hear it raised, as in a hunt; again to stop.", partial(self.heard.emit, r), "plain")
             self.setCellWidget(row, len(cells), cut)
             self.setCellWidget(row, len(cells) + 1, hear)
         if self._found and self.currentRow() < 0:
             self.setCurrentCell(0, 0)
-
-    def _hear(self, resonance: Resonance) -> None:
-        self._heard = None if self._heard == resonance else resonance
-        self.heard.emit(self._heard)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         row = self.currentRow()
