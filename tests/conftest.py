@@ -5,13 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 import soundfile
 
+from gluvo.advise.hold import held_session
 from gluvo.demo.session import demo_session
+from gluvo.measure.trace import Span
+from gluvo.render.song import Renderer
 from gluvo.session.media import Material, Sound
-from gluvo.session.records import MIX, Bus, Media, Session, Stem
+from gluvo.session.records import MIX, Bus, Media, Section, Session, Stem
 from gluvo.steps import ChainItem
 
 pytest_plugins = ["tests.desk"]
@@ -54,6 +58,18 @@ def material(x: np.ndarray, rate: int = RATE, **others: np.ndarray) -> Material:
     """Audio for sessions of one stem (see `one`), and of others by their ids."""
     sounds = {key.replace("_", "-"): Sound(v.astype(np.float32), rate) for key, v in {"stem_1": x, **others}.items()}
     return Material(rate, sounds, max(len(s.samples) for s in sounds.values()))
+
+
+def hold(renderer: Renderer, session: Session, span: Span | None, up_to: str = "") -> Session:
+    """The session with its held settings found in a span, whatever section they belong to."""
+    there = Section(id="there", name="There", start=span.start, end=span.end) if span else None
+    moved = session.replace(sections=(there,) if there else ())
+    for item in session.items:
+        moved = moved.with_step(msgspec.structs.replace(moved.item(item.id), held_in="there"))  # type: ignore[type-var]
+    found = held_session(renderer, moved, up_to=up_to)
+    for item in session.items:
+        found = found.with_step(msgspec.structs.replace(found.item(item.id), held_in=item.held_in))  # type: ignore[type-var]
+    return found.replace(sections=session.sections)
 
 
 @pytest.fixture

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import pytest
 import soundfile
 from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
 from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
+from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
+from gluvo.desk import dialogs
 from gluvo.desk.app import application
 from gluvo.desk.theme import theme
 from gluvo.desk.window import Window
@@ -70,6 +71,18 @@ def small_session(folder: Path) -> tuple[Session, Path]:
     return session, path
 
 
+def answering(monkeypatch: pytest.MonkeyPatch, answer: str) -> list[str]:
+    """Answer all questions with a choice, by its key or by what it does; the texts that were asked are collected."""
+    asked: list[str] = []
+
+    def ask(_parent: object, _title: str, text: str, choices: Sequence[tuple[str, str, str]]) -> str:
+        asked.append(text)
+        return next((key for key, _, role in choices if answer in (key, role)), choices[-1][0])
+
+    monkeypatch.setattr(dialogs, "ask", ask)
+    return asked
+
+
 class Desk:
     """The window and what tests do with it."""
 
@@ -100,7 +113,7 @@ class Desk:
 def empty_desk(qtbot: QtBot, qapp: QApplication, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Desk]:
     """A window with nothing in it."""
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
-    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Discard)
+    answering(monkeypatch, "lose")
     theme.force(False)
     window = Window(Workbench("silent", LastingHost.running()))
     window.resize(1280, 800)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import msgspec
 import pytest
 
-from gluvo.advise.hold import held_session
 from gluvo.compare.match import CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, matched_gains
 from gluvo.compare.readings import hear_readings
 from gluvo.measure.figures import figures_of
@@ -14,7 +13,7 @@ from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
 from gluvo.steps import AnyStep, Glue, Limiter, Trim
 
-from .conftest import RATE, material, music, one
+from .conftest import RATE, hold, material, music, one
 
 SPAN = Span(8.0, 13.0)
 
@@ -25,7 +24,7 @@ def renderer() -> Renderer:
 
 
 def held(renderer: Renderer, chain: tuple[AnyStep, ...]) -> tuple[AnyStep, ...]:
-    return held_session(renderer, one(chain), SPAN).chain  # type: ignore[return-value]
+    return hold(renderer, one(chain), SPAN).chain  # type: ignore[return-value]
 
 
 def reduction(renderer: Renderer, chain: tuple[AnyStep, ...], step: str) -> float:
@@ -59,7 +58,7 @@ def test_what_is_not_held_is_left_alone(renderer: Renderer) -> None:
         Glue(id="a", ratio=3.0, threshold=-30.0), Glue(id="b", ratio=1.0, hold_aim=True),
         Glue(id="c", ratio=3.0, hold_aim=True, on=False), Limiter(id="l"),
     )  # fmt: skip
-    assert held_session(renderer, one(chain), None) == one(chain)
+    assert hold(renderer, one(chain), None) == one(chain)
 
 
 def test_readings_are_those_of_the_sound(renderer: Renderer) -> None:

@@ -7,7 +7,6 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from gluvo.advise.hold import held_session
 from gluvo.demo.score import STEMS, Part
 from gluvo.demo.session import demo_session
 from gluvo.demo.song import performed
@@ -16,13 +15,15 @@ from gluvo.measure.hits import find_onsets
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.stereo import stereo_bands
 from gluvo.measure.trace import Span, trace_of
-from gluvo.render.chain import no_progress
+from gluvo.progress import no_progress
 from gluvo.render.song import Renderer
 from gluvo.session.media import place_of, read_material, read_sound
 from gluvo.session.records import Bus
 from gluvo.session.store import read_session
 from gluvo.session.tree import rows
 from gluvo.steps import Glue
+
+from .conftest import hold
 
 
 def test_the_song(demo: Path) -> None:
@@ -51,7 +52,7 @@ def test_it_is_glued_as_it_says(demo: Path) -> None:
     section = session.section(session.view.section)
     assert section is not None
     span = Span(section.start, section.end)
-    held = held_session(renderer, session, span)
+    held = hold(renderer, session, span)
     for item in session.items:
         if isinstance(item, Glue):
             assert held.step(item.id).threshold == pytest.approx(item.threshold, abs=0.01)  # type: ignore[union-attr]

@@ -7,7 +7,6 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from gluvo.advise.hold import held_session
 from gluvo.advise.tone import cut_for, low_cut_cost, movements
 from gluvo.compare.tones import Frozen, difference
 from gluvo.measure.figures import figures_of
@@ -19,6 +18,8 @@ from gluvo.session.media import place_of, read_material, read_sound
 from gluvo.session.records import Session
 from gluvo.session.store import read_session
 from gluvo.steps import Band, MidSideEq, Step, Width
+
+from .conftest import hold
 
 
 class Demo:
@@ -43,7 +44,7 @@ class Demo:
         """What comes out of a strip in the last chorus, or in the whole song, with a step in its chain."""
         session = self.session if step is None else self.session.with_new_step(step, strip)
         span = None if whole else self.span
-        session = held_session(self.renderer, session, span)
+        session = hold(self.renderer, session, span)
         return self.renderer.joint(self.renderer.plan(session).strips[strip].end, span)
 
     def frozen(self, joint: Joint) -> Frozen:

@@ -169,7 +169,7 @@ def test_meters_move_with_the_music(band: Desk) -> None:
 
 
 def test_a_missing_stem_is_a_marked_row(band: Desk, tmp_path: Path) -> None:
-    assert band.window.save()
+    assert band.window.documents.save()
     (tmp_path / "Quay" / "Voice.wav").rename(tmp_path / "Elsewhere.wav")
     band.open(tmp_path / "Quay" / "Quay.gluvo")
     assert "Voice.wav" in band.window.notice.text.text()
@@ -255,7 +255,7 @@ def test_a_key_is_chosen_heard_and_marked_when_gone(band: Desk) -> None:
     band.bench.document.look(step="")
     assert band.session.view.hear == "result"
     band.bench.document.look(strip=kick)
-    menu(band, "Remove")
+    menu(band, "Remove strip")
     assert band.session.strip(kick) is None and band.session.step(glue).key == kick  # type: ignore[union-attr]
     band.bench.document.look(strip=bass, step=glue)
     band.settle()

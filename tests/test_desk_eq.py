@@ -418,7 +418,7 @@ def test_held_loudness_is_found_and_told(eq_desk: Desk) -> None:
 
 def test_bands_are_saved_with_the_session(eq_desk: Desk) -> None:
     before = eq(eq_desk)
-    assert eq_desk.window.save()
+    assert eq_desk.window.documents.save()
     loaded = read_session(eq_desk.bench.document.path).session
     assert loaded.step("midsideeq-1") == before
 

@@ -135,7 +135,7 @@ def test_limits_are_drawn_kept_passed_and_undone(tone_desk: Desk) -> None:
     assert passed is limit and by > 3.0 and 100.0 <= freq <= 5000.0
     press(bar.limit_menu, "Line 3 dB over")
     assert [found[0].name for found in view.over_limits()] == ["Limit 1"]
-    assert tone_desk.window.save()
+    assert tone_desk.window.documents.save()
     assert len(read_session(tone_desk.bench.document.path).session.limits) == 2
     press(bar.limit_menu, "Remove Limit 1")
     assert view.over_limits() == []

@@ -8,15 +8,15 @@ import pytest
 import soundfile
 from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QMouseEvent
-from PySide6.QtWidgets import QApplication, QLineEdit, QMessageBox, QWidget
+from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 
 from gluvo.desk.window import Window
 from gluvo.desk.workbench import Workbench
-from gluvo.session.document import autosave_of
+from gluvo.session.copies import copies_left
 from gluvo.session.store import read_session
 
 from .conftest import RATE, music
-from .desk import Desk, small_session
+from .desk import Desk, LastingHost, answering, small_session
 
 
 def drop(desk: Desk, *paths: Path) -> None:
@@ -162,13 +162,13 @@ def test_sections_are_marked_renamed_removed_and_exchanged(desk: Desk, tmp_path:
 def test_everything_is_found_again(desk: Desk, tmp_path: Path) -> None:
     desk.bench.set_setting("glue-1", "release", 222.0, "Release")
     desk.bench.document.look(page="deliver", hear="untouched", monitor="side", level_matched=False)
-    assert desk.window.save()
+    assert desk.window.documents.save()
     kept = desk.session
     desk.open(tmp_path / "Harbour Take.gluvo")
     assert desk.session == kept
     assert desk.window.pages.currentWidget() is desk.window.deliver
     assert desk.window.hear_row.monitor.currentText() == "Side"
-    assert desk.window.recent()[0].name == "Harbour Take.gluvo"
+    assert desk.window.documents.recent()[0].path.name == "Harbour Take.gluvo"
 
 
 def test_own_files_by_drop(empty_desk: Desk, tmp_path: Path) -> None:
@@ -185,7 +185,7 @@ def test_own_files_by_drop(empty_desk: Desk, tmp_path: Path) -> None:
     desk.settle()
     assert desk.window.hear_row.buttons["reference-1"].text().endswith("Rope")
     assert not (tmp_path / "Quay.gluvo").exists() and desk.bench.document.changed
-    assert desk.window.save() and (tmp_path / "Quay.gluvo").exists()
+    assert desk.window.documents.save() and (tmp_path / "Quay.gluvo").exists()
 
 
 def test_a_dropped_folder_becomes_stems(empty_desk: Desk, tmp_path: Path) -> None:
@@ -209,7 +209,7 @@ def test_bad_files_are_told_and_change_nothing(desk: Desk, tmp_path: Path) -> No
         (newer, "newer Gluvo"),
         (tmp_path / "gone.gluvo", "not found"),
     ):
-        desk.window.notice.hide()
+        desk.window.notice.clear()
         desk.window.dropped([path])
         desk.wait(lambda word=word: word in desk.window.notice.text.text())
         assert desk.session == before
@@ -238,13 +238,14 @@ def test_recovery_after_a_crash(empty_desk: Desk, tmp_path: Path, monkeypatch: p
     desk = empty_desk
     desk.open(path)
     desk.bench.set_setting("glue-1", "ratio", 7.5, "Ratio")
-    desk.wait(lambda: autosave_of(path).exists())
-    other = Window(Workbench("silent"))
-    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Yes)
+    desk.wait(lambda: bool(copies_left(path, None)))
+    desk.bench.document.release()  # as a crash does
+    other = Window(Workbench("silent", LastingHost.running()))
+    asked = answering(monkeypatch, "take")
     other.open_path(path)
-    assert other.bench.session.step("glue-1").ratio == 7.5  # type: ignore[union-attr]
+    assert len(asked) == 1 and other.bench.session.step("glue-1").ratio == 7.5  # type: ignore[union-attr]
     assert other.bench.document.undo_name == "Recover unsaved work"
-    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Discard)
+    answering(monkeypatch, "lose")
     other.close()
     assert read_session(path).session.step("glue-1").ratio == 3.0  # type: ignore[union-attr]
 
@@ -277,10 +278,10 @@ def test_delivering(desk: Desk, tmp_path: Path) -> None:
 
 def test_closing_asks_about_unsaved_work(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
-    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Cancel)
+    answering(monkeypatch, "stay")
     desk.window.close()
     assert desk.window.isVisible()
-    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.Save)
+    answering(monkeypatch, "save")
     desk.window.close()
     assert not desk.window.isVisible()
     assert read_session(desk.bench.document.path).session.step("trim-1").gain == -9.0  # type: ignore[union-attr]

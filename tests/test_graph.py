@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 import pytest
 
-from gluvo.advise.hold import gentle_and_crushed, held_session
+from gluvo.advise.hold import gentle_and_crushed
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
 from gluvo.play.device import BLOCK
@@ -19,7 +19,7 @@ from gluvo.session.media import Material, Sound
 from gluvo.session.records import MIX, Bus, Media, Session, Stem
 from gluvo.steps import Glue, Lane, Limiter, Trim
 
-from .conftest import RATE, music, noise, one
+from .conftest import RATE, hold, music, noise, one
 from .conftest import material as one_stem
 
 SPAN = Span(3.0, 5.5)
@@ -185,12 +185,12 @@ def test_a_held_lane_keeps_the_loudness(material: Material) -> None:
     session = band().with_step(msgspec.structs.replace(band().item("crush"), hold_loudness=True))
     for level in (-20.0, -6.0, 6.0):
         raised = session.with_step(msgspec.structs.replace(session.item("crush"), level=level))
-        held = held_session(renderer, raised, SPAN)
+        held = hold(renderer, raised, SPAN)
         song = renderer.song(held)
         main, side = held.item("crush"), song.plan.lanes["crush"]
         before, after = song.at(side[0]).figures(SPAN).integrated, song.joint("crush").figures(SPAN).integrated  # type: ignore[union-attr]
         assert after == pytest.approx(before, abs=0.03) and main.blend < 0.0  # type: ignore[union-attr]
-    assert held_session(renderer, held, SPAN) == held
+    assert hold(renderer, held, SPAN) == held
 
 
 def test_gentle_and_crushed_meets_its_aims(material: Material) -> None:
@@ -198,7 +198,7 @@ def test_gentle_and_crushed_meets_its_aims(material: Material) -> None:
     session = gentle_and_crushed(band(), "drums")
     gentle, lane = session.strip("drums").chain  # type: ignore[union-attr]
     assert isinstance(gentle, Glue) and isinstance(lane, Lane) and (lane.level, lane.since) == (-14.0, "")
-    held = held_session(renderer, session, SPAN)
+    held = hold(renderer, session, SPAN)
     song = renderer.section(held, SPAN)
     assert song.joint(gentle.id).mean_reduction(SPAN) == pytest.approx(2.0, abs=0.05)  # type: ignore[union-attr]
     assert song.joint(lane.steps[0].id).mean_reduction(SPAN) == pytest.approx(10.0, abs=0.05)  # type: ignore[union-attr]
@@ -207,13 +207,13 @@ def test_gentle_and_crushed_meets_its_aims(material: Material) -> None:
 def test_hold_follows_what_feeds_the_bus(material: Material) -> None:
     renderer = Renderer(material)
     glue = msgspec.structs.replace(band().step("g3"), hold_aim=True, aim=3.0)
-    session = held_session(renderer, band().with_step(glue), SPAN)
+    session = hold(renderer, band().with_step(glue), SPAN)
     for edit in (
         lambda s: s.with_strip(strip(s, "kick", fader=-9.0)),
         lambda s: s.with_step(msgspec.structs.replace(s.step("g2"), threshold=-30.0)),
         lambda s: s.with_step(msgspec.structs.replace(s.step("g3"), low_cut=150.0, ratio=2.0, attack=2.0)),
     ):
-        held = held_session(renderer, edit(session), SPAN)
+        held = hold(renderer, edit(session), SPAN)
         joint = renderer.section(held, SPAN).joint("g3")
         assert joint is not None and joint.mean_reduction(SPAN) == pytest.approx(3.0, abs=0.05)
         assert held.step("g3").threshold != session.step("g3").threshold  # type: ignore[union-attr]

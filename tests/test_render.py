@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import threading
-
 import msgspec
 import numpy as np
 import pytest
 
-from gluvo.advise.loudness_target import reach_target
+from gluvo.advise.loudness_target import driven, reach_target
 from gluvo.compare.match import Reading, matched_gains
 from gluvo.errors import Cancelled, GluvoError
 from gluvo.measure.trace import Span
-from gluvo.render.chain import Stopper, run_chain
+from gluvo.progress import Stopper
+from gluvo.render.chain import run_chain
 from gluvo.render.song import Cache, Joint, Rendered, Renderer
-from gluvo.render.worker import Worker
 from gluvo.session.records import Target
 from gluvo.steps import Glue, Limiter, Step, Trim
 
@@ -91,38 +89,13 @@ def test_a_render_can_be_stopped_and_goes_on_later(x: np.ndarray) -> None:
     assert renderer.song(one(CHAIN)).result.audio.any()
 
 
-def test_the_newest_job_wins() -> None:
-    started, finished, done = threading.Event(), [], threading.Event()
-    errors: list[Exception] = []
-    worker = Worker("test", errors.append)
-
-    def long(check) -> None:  # type: ignore[no-untyped-def]
-        started.set()
-        while True:
-            check(0.0)
-
-    worker.submit(long)
-    assert started.wait(5)
-    worker.submit(lambda _: finished.append("dropped") if done.is_set() else None)
-    worker.submit(lambda _: (finished.append("newest"), done.set()))  # type: ignore[arg-type,return-value]
-    assert done.wait(5) and finished == ["newest"]
-    failed = threading.Event()
-    worker._on_error = lambda e: (errors.append(e), failed.set())  # type: ignore[assignment,return-value]
-    worker.submit(lambda _: 1 / 0)  # type: ignore[arg-type,return-value]
-    assert failed.wait(5) and isinstance(errors[0], ZeroDivisionError)
-    worker.close()
-
-
-@pytest.mark.parametrize("loudness", [-20.0, -14.0, -11.0])
+@pytest.mark.parametrize("loudness", [-31.0, -20.0, -14.0, -11.0])
 def test_the_target_is_reached(x: np.ndarray, loudness: float) -> None:
     renderer = Renderer(material(x))
     target = Target(name="t", loudness=loudness, true_peak=-1.5)
-    quiet = [Trim(id="q", gain=-6.0), *CHAIN]
-    reached = reach_target(renderer, one(quiet).replace(target=target))
-    chain = [
-        msgspec.structs.replace(s, drive=reached.drive, ceiling=reached.ceiling) if s.id == "l" else s for s in quiet
-    ]
-    figures = renderer.song(one(chain)).result.figures()
+    session = one([Trim(id="q", gain=-6.0), *CHAIN]).replace(target=target)
+    reached = reach_target(renderer, session)
+    figures = renderer.song(driven(session, "l", reached.drive, reached.ceiling)).result.figures()
     assert reached.met and figures.integrated == pytest.approx(loudness, abs=0.05)
     assert figures.true_peak <= -1.5 + 0.05
     assert reached.cost.largest >= reached.cost.mean >= 0.0
@@ -142,7 +115,25 @@ def test_targets_that_cannot_be_reached_say_so(x: np.ndarray) -> None:
         reach_target(Renderer(material(np.zeros((RATE * 4, 2)))), one(CHAIN))
     loud = Target(name="t", loudness=-5.0, true_peak=-1.0)
     far = reach_target(renderer, one([Trim(id="q", gain=-48.0), CHAIN[2]]).replace(target=loud))
-    assert not far.met and far.drive == 24.0
+    assert not far.met and far.drive == 24.0 and "drive is at its end" in far.why_not
+    hot = one([Trim(id="h", gain=12.0), Trim(id="q", gain=12.0), CHAIN[2]])
+    assert reach_target(renderer, hot.replace(target=Target(name="t", loudness=-40.0, true_peak=-1.0))).met
+
+
+def test_less_gain_goes_into_the_limiter_where_there_is_no_drive_to_take_away() -> None:
+    limiter = Limiter(id="l", drive=5.0, ceiling=0.0, output=1.0, hold_loudness=True)
+    alone = driven(one([limiter]), "l", -3.2, -1.0)
+    assert [(type(s).__name__, getattr(s, "gain", None)) for s in alone.mix.chain] == [
+        ("Trim", -3.2),
+        ("Limiter", None),
+    ]
+    last = alone.mix.chain[-1]
+    assert isinstance(last, Limiter)
+    assert (last.drive, last.ceiling, last.output, last.hold_loudness) == (0.0, -1.0, 0.0, False)
+    behind = driven(one([Trim(id="q", gain=-6.0), limiter]), "l", -3.2, -1.0)
+    assert [getattr(s, "gain", None) for s in behind.mix.chain] == [-9.2, None]
+    off = driven(one([Trim(id="q", gain=-6.0, on=False), limiter]), "l", -3.2, -1.0)
+    assert [getattr(s, "gain", None) for s in off.mix.chain] == [-6.0, -3.2, None]
 
 
 def test_level_match_makes_all_equally_loud_without_clipping() -> None:

@@ -60,9 +60,7 @@ def test_another_process_reads_the_same_samples() -> None:
     made[:] = np.arange(2000).reshape(1000, 2)
     address, kept = address_of(made)
     assert kept is made
-    code = (
-        "import sys; from gluvo.session.scratch import mapped; print(float(mapped((sys.argv[1], (1000, 2)))[999, 1]))"
-    )
+    code = "import sys; from gluvo.session.scratch import mapped; print(float(mapped((sys.argv[1], (1000, 2), 'f4'))[999, 1]))"
     done = subprocess.run(
         [sys.executable, "-c", code, address[0]], capture_output=True, text=True, timeout=60, check=True
     )

@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 
 from gluvo.errors import SessionError, WriteError
 from gluvo.session import chains
+from gluvo.session.copies import copies_left
 from gluvo.session.create import new_session
-from gluvo.session.document import Document, autosave_of, recoverable
+from gluvo.session.document import Document
 from gluvo.session.media import media_of, place_of
 from gluvo.session.records import Bus, Deliverable, Section, Session, View
 from gluvo.session.store import loaded_from, read_session, replacing, schema, session_bytes, write_session
@@ -159,18 +160,20 @@ def test_autosave_and_recovery(tmp_path: Path) -> None:
     path = tmp_path / "a.gluvo"
     write_session(path, session())
     document = Document.open(path)
-    assert document.autosave() is None and not recoverable(path)
+    assert document.autosave() is None and not copies_left(path, session())
     document.edit("Remove Glue", lambda s: s.without_step("glue-1"))
     document.autosave()
-    assert recoverable(path) and read_session(path).session == session()
+    document.release()  # as a crash does
     crashed = Document.open(path)
-    crashed.recover()
+    (left,) = crashed.copies_left()
+    assert read_session(path).session == session()
+    crashed.recover(left)
     assert crashed.session.chain == document.session.chain and crashed.changed
     crashed.undo()
     assert crashed.session == session()
     crashed.redo()
     crashed.save()
-    assert not autosave_of(path).exists() and len(read_session(path).session.chain) == 2
+    assert not crashed.copies_left() and not left.path.exists() and len(read_session(path).session.chain) == 2
 
 
 def test_saving_elsewhere_keeps_the_audio_found(tmp_path: Path, mix_file: Path) -> None:

@@ -8,7 +8,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gluvo.advise.hold import held_session
 from gluvo.advise.tone import cost, cut_for, cut_found, low_cut_cost, lowest_played, movements
 from gluvo.compare.tones import Frozen, difference
 from gluvo.dsp.notes import hz_of, hz_of_note, note_of
@@ -20,7 +19,7 @@ from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
 from gluvo.steps import Band, MidSideEq, Saturation, Step, Width, settings_of
 
-from .conftest import RATE, material, music, noise, one, sine
+from .conftest import RATE, hold, material, music, noise, one, sine
 
 
 def power(x: np.ndarray) -> float:
@@ -167,7 +166,7 @@ def test_a_held_output_keeps_the_section_as_loud(step: Step) -> None:
     x = music(8.0) + noise(8.0, 0.03)
     span = Span(3.0, 7.5)
     renderer = Renderer(material(x))
-    held = held_session(renderer, one([step], step="s"), span)
+    held = hold(renderer, one([step], step="s"), span)
     found = held.step("s")
     assert found is not None and found != step
     cut = x.astype(np.float32)
@@ -175,12 +174,12 @@ def test_a_held_output_keeps_the_section_as_loud(step: Step) -> None:
     frames = span.frames(RATE, len(x))
     was, now = (figures_of(trace_of(sound[frames], RATE)).integrated for sound in (cut, after))
     assert now == pytest.approx(was, abs=0.1)
-    assert held_session(renderer, held, span) == held  # it has come to rest
+    assert hold(renderer, held, span) == held  # it has come to rest
 
 
 def test_silence_is_held_at_nothing() -> None:
     session = one([Saturation(id="s", drive=12.0)], step="s")
-    assert held_session(Renderer(material(np.zeros((2 * RATE, 2)))), session, None) == session
+    assert hold(Renderer(material(np.zeros((2 * RATE, 2)))), session, None) == session
 
 
 # --- spectra -----------------------------------------------------------------------------------------------

@@ -10,7 +10,6 @@ import pytest
 import soundfile
 
 from gluvo.advise.around import looked_around, with_low_cuts
-from gluvo.advise.hold import held_session
 from gluvo.deliver.write import write_deliverable
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
@@ -21,7 +20,7 @@ from gluvo.render.song import Renderer
 from gluvo.session.records import MIX, Bus, Deliverable, Media, Session, Stem
 from gluvo.steps import Band, ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
-from .conftest import RATE, material, music, noise, one, sine
+from .conftest import RATE, hold, material, music, noise, one, sine
 
 EQ = MidSideEq(
     id="eq", hold_loudness=True,
@@ -101,7 +100,7 @@ def test_holds_follow_one_another_down_the_chain() -> None:
     ]  # fmt: skip
     span = Span(3.0, 7.0)
     renderer = Renderer(material(x))
-    held = held_session(renderer, one(steps), span)
+    held = hold(renderer, one(steps), span)
     found = [held.step(id) for id in ("eq", "s", "w")]
     assert all(abs(step.output) > 0.03 for step in found)  # type: ignore[union-attr]
     frames = span.frames(RATE, len(x))
@@ -109,7 +108,7 @@ def test_holds_follow_one_another_down_the_chain() -> None:
     for count in (1, 2, 3):
         part: list[Step] = found[:count]  # type: ignore[assignment]
         assert loudness(run_chain(part, sound, RATE)[frames]) == pytest.approx(loudness(sound[frames]), abs=0.1)
-    only = held_session(renderer, one(steps), span, up_to="eq")
+    only = hold(renderer, one(steps), span, up_to="eq")
     assert only.step("eq") == held.step("eq") and only.step("s") == steps[1]
 
 
@@ -119,8 +118,8 @@ def test_a_hold_is_found_wherever_the_step_is(place: str) -> None:
     chain: list[ChainItem] = [EQ] if place != "lane" else [Lane(id="lane", level=-6.0, steps=(EQ,))]
     session = one([]).with_chain("stem-1", chain) if place == "stem" else two_buses(chain, [])
     song = material(x, stem_2=0.3 * x[::-1])
-    held = held_session(Renderer(song), session, Span(3.0, 7.0))
-    alone = held_session(Renderer(material(x)), one([EQ]), Span(3.0, 7.0))
+    held = hold(Renderer(song), session, Span(3.0, 7.0))
+    alone = hold(Renderer(material(x)), one([EQ]), Span(3.0, 7.0))
     assert held.step("eq").output == pytest.approx(alone.step("eq").output, abs=0.02)  # type: ignore[union-attr]
 
 
@@ -128,13 +127,13 @@ def test_what_is_off_or_not_held_is_left_alone() -> None:
     renderer = Renderer(material(music(4.0)))
     for step in (msgspec.structs.replace(EQ, on=False), msgspec.structs.replace(EQ, hold_loudness=False, output=3.0)):
         session = one([step])
-        assert held_session(renderer, session, None) == session
+        assert hold(renderer, session, None) == session
 
 
 def test_another_section_is_held_for_itself() -> None:
     x = np.concatenate([sine(100, 4.0, -20.0), sine(900, 4.0, -20.0) * np.array([1.0, -1.0])])
     renderer = Renderer(material(x))
-    outputs = [held_session(renderer, one([EQ]), span).step("eq").output for span in (Span(0.5, 3.5), Span(4.5, 7.5))]  # type: ignore[union-attr]
+    outputs = [hold(renderer, one([EQ]), span).step("eq").output for span in (Span(0.5, 3.5), Span(4.5, 7.5))]  # type: ignore[union-attr]
     assert outputs[1] == pytest.approx(-6.0, abs=0.1)  # the bell on the side stands alone there
     assert abs(outputs[0]) < 1.5
 

@@ -230,7 +230,7 @@ def test_how_one_looks_is_kept_but_not_undone(desk: Desk) -> None:
     desk.bench.adjust("hunting", gain=14.0)
     desk.bench.adjust("tone", freq=440.0)
     assert desk.bench.document.undo_name == undo
-    assert desk.window.save()
+    assert desk.window.documents.save()
     view = read_session(desk.bench.document.path).session.view
     assert (view.analyser.slope, view.analyser.fraction, view.analyser.live) == (4.5, 24, True)
     assert (view.hunting.gain, view.tone.freq) == (14.0, 440.0)

@@ -150,14 +150,26 @@ def test_chains_are_changed_as_values() -> None:
     new = Trim(id="n")
     assert ids(chains.inserted(chain(), new, "b")) == "a b n (a x y)lane c"
     assert ids(chains.inserted(chain(), new, "x")) == "a b (a x n y)lane c"
-    assert ids(chains.inserted(chain(), new, "lane")) == "a b (a n x y)lane c"
+    assert ids(chains.inserted(chain(), new, "lane")) == "a b (a x y)lane n c"
+    assert ids(chains.inserted(chain(), new, "lane", inside="lane")) == "a b (a n x y)lane c"
     assert ids(chains.inserted(chain(), new)) == "n a b (a x y)lane c"
     assert ids(chains.inserted(chain(), Lane(id="l"), "x")) == "a b (a x y)lane ( )l c"
     assert ids(chains.without(chain(), "a")) == "b ( x y)lane c"
     assert ids(chains.without(chain(), "x")) == "a b (a y)lane c"
     assert ids(chains.without(chain(), "lane")) == "a b c"
     assert ids(chains.moved(chain(), "y", -1)) == "a b (a y x)lane c"
+    assert ids(chains.moved(chain(), "c", -1)) == "a b (a x y c)lane"
+    assert ids(chains.moved(chain(), "c", -3)) == "a b (a c x y)lane"
     assert ids(chains.moved(chain(), "c", -9)) == "c a b (a x y)lane"
+    assert ids(chains.moved(chain(), "b", 1)) == "a (a b x y)lane c"
+    assert ids(chains.moved(chain(), "b", 4)) == "a (a x y)lane b c"
+    assert ids(chains.moved(chain(), "x", -1)) == "a b x (a y)lane c"
+    assert ids(chains.moved(chain(), "y", 1)) == "a b (a x)lane y c"
+    assert ids(chains.moved(chain(), "a", 2)) == "b (b a x y)lane c"
+    assert ids(chains.moved(chain(), "lane", 1)) == "a b c (a x y)lane"
+    for n in range(-9, 10):  # there and back again
+        there = chains.moved(chain(), "x", n)
+        assert {i.id for i in chains.flat(there)} == {"a", "b", "lane", "x", "y", "c"}
     assert ids(chains.dropped(chain(), "b", "y")) == "a (a x b y)lane c"
     assert ids(chains.dropped(chain(), "x", "b")) == "a x b (a y)lane c"
     assert ids(chains.dropped(chain(), "lane", "b")) == "a (a x y)lane b c"

@@ -15,6 +15,10 @@ class SessionError(GluvoError):
     """A session file cannot be read, or does not make sense."""
 
 
+class ChangedOutside(SessionError):
+    """A session file is not the one that was read; writing would take away what somebody else has written."""
+
+
 class WriteError(GluvoError):
     """A file could not be written; what was there before is still there."""
 

@@ -17,7 +17,8 @@ from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
 from gluvo.measure.overview import heard_hops
 from gluvo.measure.trace import Span, Trace, hop_frames, k_weighting, trace_of
-from gluvo.render.chain import Progress, no_progress, stream
+from gluvo.progress import Progress, no_progress
+from gluvo.render.chain import stream
 from gluvo.render.song import LEAD_IN, Joint
 from gluvo.steps import MAX_BLOCK, Glue, Lane
 from gluvo.steps.glue import Detector

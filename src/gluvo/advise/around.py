@@ -11,7 +11,7 @@ from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
 from gluvo.measure.stereo import Scatter, scatter_of
 from gluvo.measure.trace import Span
-from gluvo.render.chain import Progress, no_progress
+from gluvo.progress import Progress, no_progress
 from gluvo.render.song import Joint
 from gluvo.steps import ChainItem, MidSideEq, Saturation, Width
 

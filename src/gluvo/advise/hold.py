@@ -7,31 +7,31 @@ import msgspec
 from gluvo.advise.aim import find_blend, find_makeup, find_threshold
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.trace import Span
-from gluvo.render.chain import Progress, no_progress
+from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import run
 from gluvo.render.song import Joint, Renderer
 from gluvo.session import chains
 from gluvo.session.records import Session
-from gluvo.steps import Glue, Lane, MidSideEq, Saturation, Width, settings_of
+from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Width, settings_of
 
-OutputHeld = MidSideEq | Saturation | Width
+OutputHeld = MidSideEq | Saturation | Width | Limiter
 """Steps whose output can be found so that they do not change the loudness."""
 NEAR_ENOUGH = 0.02
 """dB; smaller moves are left alone, so that a held chain comes to rest."""
 
 
-def held_session(
-    renderer: Renderer, session: Session, span: Span | None, progress: Progress = no_progress, up_to: str = ""
-) -> Session:
+def held_session(renderer: Renderer, session: Session, progress: Progress = no_progress, up_to: str = "") -> Session:
     """The session with its held settings brought up to date: thresholds to their aim; make-up, outputs and
     blends to the same loudness.
 
     Strips and steps are taken in the order in which the sound goes through them, since each one's input depends on
-    those before it. `span` None is the whole song. `up_to` stops after a step, for those who only look at that.
+    those before it. Each is found in the section that it belongs to, wherever one looks. `up_to` stops after a step,
+    for those who only look at that.
     """
     for strip in renderer.plan(session).strips:
         for id in _in_order(session, strip):
             item = session.item(id)  # as those before it have left it
+            span = held_span(session, item)
             if isinstance(item, Glue) and (item.hold_aim or item.hold_loudness):
                 session = _held_glue(renderer, session, item, span, progress)
             elif isinstance(item, Lane) and item.hold_loudness:
@@ -41,6 +41,17 @@ def held_session(
             if id == up_to:
                 return session
     return session
+
+
+def holds(item: ChainItem | None) -> bool:
+    """Whether anything of a step or lane is held."""
+    return bool(getattr(item, "hold_aim", False) or getattr(item, "hold_loudness", False))
+
+
+def held_span(session: Session, item: ChainItem | None) -> Span | None:
+    """Where the held settings of a step are found; None for the whole song."""
+    section = session.section(item.held_in) if item is not None else None
+    return Span(section.start, section.end) if section is not None else None
 
 
 def _in_order(session: Session, strip: str) -> list[str]:
@@ -127,19 +138,19 @@ def _held_lane(renderer: Renderer, session: Session, lane: Lane, span: Span | No
     return session.with_step(lane)
 
 
-def gentle_and_crushed(session: Session, strip: str) -> Session:
+def gentle_and_crushed(session: Session, strip: str, held_in: str = "") -> Session:
     """A gentle Glue at the end of a strip's chain and a lane beside it with one that crushes; both still to be aimed.
 
     Ordinary steps, to be changed like any others: 2 dB of held reduction in the chain, 10 dB in the lane, which
-    comes back at −14 dB and holds its loudness.
+    comes back at −14 dB and holds its loudness. `held_in`: the section that they are held in.
     """
     found = session.strip(strip)
     if found is None:
         return session
     last = found.chain[-1].id if found.chain else ""
-    gentle = Glue(ratio=2.0, attack=30.0, release=120.0, auto_release=40.0, aim=2.0, hold_aim=True)
-    crush = Glue(ratio=8.0, attack=1.0, release=60.0, knee=3.0, aim=10.0, hold_aim=True)
-    lane = Lane(name="Crushed", since=last, level=-14.0, hold_loudness=True, steps=(crush,))
+    gentle = Glue(ratio=2.0, attack=30.0, release=120.0, auto_release=40.0, aim=2.0, hold_aim=True, held_in=held_in)
+    crush = Glue(ratio=8.0, attack=1.0, release=60.0, knee=3.0, aim=10.0, hold_aim=True, held_in=held_in)
+    lane = Lane(name="Crushed", since=last, level=-14.0, hold_loudness=True, held_in=held_in, steps=(crush,))
     session = session.with_new_step(gentle, strip, last)
     beside = chains.after_which(session.strip(strip).chain, last)  # type: ignore[union-attr]
     return session.with_new_step(lane, strip, beside)

@@ -11,14 +11,17 @@ from gluvo.measure.hits import Hits, hits_of
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.overview import REDUCTION_HOP
 from gluvo.measure.trace import Span
-from gluvo.render.chain import Progress, no_progress
+from gluvo.progress import Progress, no_progress
 from gluvo.render.song import Joint, Renderer
-from gluvo.session.records import Session
-from gluvo.steps import Limiter
+from gluvo.session import chains
+from gluvo.session.records import MIX, Session
+from gluvo.steps import Limiter, Trim, settings_of
 
 CLOSE = 0.02
 """LU within which the search stops."""
-TRIES = 10
+TRIES = 12
+LEAST_DRIVE, MOST_DRIVE = -48.0, settings_of(Limiter)["drive"].high
+"""dB"""
 
 
 @dataclass(frozen=True)
@@ -41,6 +44,7 @@ class Reached:
 
     step: str
     drive: float
+    """dB; less than 0 where the song was too loud without any drive, and less gain goes into the limiter."""
     ceiling: float
     loudness: float
     true_peak: float
@@ -48,10 +52,43 @@ class Reached:
     """Within 0.05 LU of the target."""
     cost: Cost
 
+    @property
+    def why_not(self) -> str:
+        """Why the target was not met, in words; nothing if it was."""
+        if self.met:
+            return ""
+        if self.drive >= MOST_DRIVE:
+            return f"the drive is at its end ({MOST_DRIVE:.0f} dB), and more would only be denser"
+        if self.drive <= LEAST_DRIVE:
+            return f"{-LEAST_DRIVE:.0f} dB less gain is as far as it goes"
+        return "the loudness does not follow the drive any nearer"
+
 
 def last_limiter(session: Session) -> Limiter | None:
     """The last limiter of the mix bus that is on."""
     return next((s for s in reversed(session.mix.chain) if isinstance(s, Limiter) and s.on), None)
+
+
+def driven(session: Session, step: str, drive: float, ceiling: float) -> Session:
+    """The session with a limiter of the mix bus driven by so much against a ceiling, with no gain after it.
+
+    What a drive under 0 dB lacks is taken by a Trim right before the limiter: the one that stands there, if it is on
+    and its range allows, or a new one.
+    """
+    limiter = session.step(step)
+    assert isinstance(limiter, Limiter)
+    limiter = msgspec.structs.replace(
+        limiter, drive=round(max(0.0, drive), 3), ceiling=ceiling, output=0.0, hold_loudness=False
+    )
+    session = session.with_step(limiter)
+    if drive >= 0.0:
+        return session
+    before = chains.before_which(session.mix.chain, step)
+    trim = session.step(before) if before else None
+    low = settings_of(Trim)["gain"].low
+    if isinstance(trim, Trim) and trim.on and trim.gain + drive >= low:
+        return session.with_step(msgspec.structs.replace(trim, gain=round(trim.gain + drive, 3)))
+    return session.with_new_step(Trim(gain=round(drive, 3)), MIX, before)
 
 
 def reach_target(
@@ -59,9 +96,9 @@ def reach_target(
 ) -> Reached:
     """Drive the mix bus's last limiter so that the whole song, at the very end, is as loud as the session's target.
 
-    The limiter's ceiling becomes the target's true peak. Each try renders the song from the limiter on; the
-    drive follows by regula falsi, since loudness rises with drive, ever more slowly. Raises `GluvoError` if there is no
-    limiter or no sound.
+    The limiter's ceiling becomes the target's true peak. A song that is too loud without any drive gets less gain into
+    the limiter; see `driven`. Each try renders the song from there on; the drive follows by regula falsi, since
+    loudness rises with drive, ever more slowly. Raises `GluvoError` if there is no limiter or no sound.
     """
     target = session.target
     limiter = last_limiter(session)
@@ -73,22 +110,21 @@ def reach_target(
         raise GluvoError("The song is silent before the limiter, so there is no loudness to reach.")
     tries = 0
 
-    def attempt(drive: float) -> tuple[Joint, Joint, float]:
+    def attempt(drive: float) -> tuple[Joint, Joint, Joint, float]:
         nonlocal tries
-        tried = renderer.plan(
-            session.with_step(msgspec.structs.replace(limiter, drive=drive, ceiling=target.true_peak))
-        )
-        share, wanted = 0.2 + 0.8 * tries / TRIES, (tried.after[limiter.id], tried.result)
+        tried = renderer.plan(driven(session, limiter.id, drive, target.true_peak))
+        share = 0.2 + 0.8 * tries / TRIES
+        wanted = (tried.before[limiter.id], tried.after[limiter.id], tried.result)
         joints = renderer.joints(wanted, None, lambda d: progress(share + 0.8 / TRIES * d))
         tries += 1
-        after, out = (joints[node.key] for node in wanted)
-        return after, out, out.figures().integrated
+        into, after, out = (joints[node.key] for node in wanted)
+        return into, after, out, out.figures().integrated
 
-    low, high = 0.0, 24.0
+    low, high = LEAST_DRIVE, MOST_DRIVE
     guess = before.figures().integrated + limiter.drive
     known = renderer.cache_of(plan.result)
     drive = min(high, max(low, limiter.drive + target.loudness - (known.figures().integrated if known else guess)))
-    after, out, loudness = attempt(drive)
+    into, after, out, loudness = attempt(drive)
     low_error: float | None = None
     high_error: float | None = None
     while abs(loudness - target.loudness) > CLOSE and tries < TRIES:
@@ -104,14 +140,14 @@ def reach_target(
             drive = low + (high - low) * min(0.95, max(0.05, share))
         else:
             drive = min(high, max(low, drive - 1.15 * error))
-        after, out, loudness = attempt(drive)
-    hits = hits_of_joints(before, after, span)
-    into, end = before.figures(), after.figures()
+        into, after, out, loudness = attempt(drive)
+    hits = hits_of_joints(into, after, span)
+    came, end = into.figures(), after.figures()
     progress(1.0)
     return Reached(
         limiter.id, drive, target.true_peak, loudness, out.figures().true_peak,
         abs(loudness - target.loudness) <= 0.05,
-        Cost(after.largest_reduction(), after.mean_reduction(), into.plr - end.plr,
+        Cost(after.largest_reduction(), after.mean_reduction(), came.plr - end.plr,
              hits.punch_kept if hits else None),
     )  # fmt: skip
 

@@ -13,7 +13,8 @@ from gluvo.dsp.kernel import Floats
 from gluvo.dsp.notes import hz_of_note, note_of
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
-from gluvo.render.chain import Progress, no_progress, stream
+from gluvo.progress import Progress, no_progress
+from gluvo.render.chain import stream
 from gluvo.steps import Band, MidSideEq
 from gluvo.steps.bands import Target
 

@@ -6,7 +6,7 @@ from collections.abc import Collection
 
 from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED, Reading
 from gluvo.measure.trace import Span
-from gluvo.render.chain import Progress, no_progress
+from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Node, Plan, less, mixed, run
 from gluvo.render.song import Renderer
 from gluvo.session.records import Session

@@ -16,7 +16,8 @@ from gluvo.dsp.kernel import Audio
 from gluvo.errors import AudioFileError, WriteError
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.trace import trace_of
-from gluvo.render.chain import Progress, no_progress, run_chain
+from gluvo.progress import Progress, no_progress
+from gluvo.render.chain import run_chain
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
 from gluvo.session.media import Material, read_sound, resampled
@@ -95,6 +96,7 @@ def _held(x: Audio, rate: int, session: Session, progress: Progress) -> tuple[Au
     on = [item for item in session.mix.chain if item.on]
     if limiter is None or on[-1] is not limiter or max(map(abs, session.mix.gains)) > 1.0:
         return x, 0.0
+    limiter = msgspec.structs.replace(limiter, output=0.0, ceiling=min(0.0, limiter.ceiling + limiter.output))
     trace = trace_of(x, rate)
     peak = float((trace.true_peak if limiter.true_peak else trace.sample_peak).max(initial=0.0))
     over = 20.0 * np.log10(max(peak, 1e-12)) - limiter.ceiling

@@ -16,7 +16,7 @@ from gluvo.demo.score import FERRY_HOURS
 from gluvo.demo.song import FERRY_BEAT, cold_rope, ferry_hours, pier_lights
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import WriteError
-from gluvo.render.chain import Progress, no_progress
+from gluvo.progress import Progress, no_progress
 from gluvo.session import chains
 from gluvo.session.media import media_of
 from gluvo.session.records import MIX, AnyStrip, Bus, Deliverable, Reference, Section, Session, Stem, View

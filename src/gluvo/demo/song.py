@@ -11,7 +11,8 @@ from gluvo.demo.instruments import RATE
 from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, STEMS, Part, Performance
 from gluvo.dsp.filters import Sections, bell, high_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
-from gluvo.render.chain import Progress, no_progress, run_chain
+from gluvo.progress import Progress, no_progress
+from gluvo.render.chain import run_chain
 from gluvo.steps import Glue, Limiter, Trim
 
 

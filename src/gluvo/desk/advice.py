@@ -8,10 +8,12 @@ import msgspec
 
 from gluvo.advise.aim import Found, find_threshold
 from gluvo.advise.hold import gentle_and_crushed
-from gluvo.advise.loudness_target import Reached, reach_target
+from gluvo.advise.loudness_target import Reached, driven, reach_target
+from gluvo.desk.parts import figure
 from gluvo.measure.trace import Span
-from gluvo.render.chain import Progress
+from gluvo.progress import Progress
 from gluvo.steps import Glue
+from gluvo.workbench.tasks import SEARCHING
 
 if TYPE_CHECKING:
     from gluvo.desk.workbench import Workbench
@@ -39,17 +41,18 @@ class Advice:
         wanted = [plan.before[step_id], *([plan.keys[step_id]] if step_id in plan.keys else [])]
         stretch = span or Span(0.0, renderer.seconds)
 
-        def work(check: Progress) -> object:
+        def work(check: Progress) -> Found:
             joints = renderer.joints(wanted, stretch, check)
             before, *keys = (joints[node.key] for node in wanted)
             return find_threshold(step, before, stretch, check, keys[0] if keys else None)
 
-        def done(found: object) -> None:
-            assert isinstance(found, Found)
+        section = session.view.section
+
+        def done(found: Found) -> None:
             now = self._bench.session.step(step_id)
             if now is None:
                 return
-            changed = msgspec.structs.replace(now, threshold=round(found.value, 3))
+            changed = msgspec.structs.replace(now, threshold=round(found.value, 3), held_in=section)
             self._bench.edit("Find threshold", lambda s: s.with_step(changed))
             if not found.met:
                 self._bench.told.emit(
@@ -57,7 +60,7 @@ class Advice:
                     True,
                 )
 
-        self._bench.task("Finding the threshold", work, done)
+        self._bench.task(SEARCHING, "Finding the threshold", work, done)
 
     def reach_target(self) -> None:
         """Drive the last limiter to the target's loudness over the whole song."""
@@ -65,22 +68,27 @@ class Advice:
         if renderer is None:
             return
 
-        def done(result: object) -> None:
-            assert isinstance(result, Reached)
-            step = self._bench.session.step(result.step)
-            if step is not None:
-                changed = msgspec.structs.replace(step, drive=round(result.drive, 3), ceiling=result.ceiling)
-                self._bench.edit(f"Reach {session.target.loudness:.1f} LUFS", lambda s: s.with_step(changed))
-            self._bench.reached.emit(result)
+        wanted = figure(session.target.loudness)
+
+        def done(found: Reached) -> None:
+            bench = self._bench
+            if bench.session.step(found.step) is not None and bench.renderer is not None:
+                bench.edit(f"Reach {wanted} LUFS", lambda s: driven(s, found.step, found.drive, found.ceiling))
+                bench.reach = bench.renderer.plan(bench.session).result.key, found
+            if not found.met:
+                bench.told.emit(
+                    f"{wanted} LUFS is out of reach. {figure(found.loudness, 2)} LUFS is as near as it comes: "
+                    f"{found.why_not}.", True,
+                )  # fmt: skip
+            bench.reached.emit()
 
         self._bench.task(
-            f"Reaching {session.target.loudness:.1f} LUFS".replace("-", "−"),
-            lambda check: reach_target(renderer, session, span, check), done,
-        )  # fmt: skip
+            SEARCHING, f"Reaching {wanted} LUFS", lambda check: reach_target(renderer, session, span, check), done
+        )
 
     def gentle_and_crushed(self, strip_id: str) -> None:
         """Add the two-compressor start to a strip; its aims are then found like any held setting."""
-        if self._bench.edit("Gentle and crushed", lambda s: gentle_and_crushed(s, strip_id)):
+        if self._bench.edit("Gentle and crushed", lambda s: gentle_and_crushed(s, strip_id, s.view.section)):
             strip = self._bench.session.strip(strip_id)
             if strip is not None and len(strip.chain) > 1:
                 self._bench.document.look(strip=strip_id, step=strip.chain[-2].id)

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.eq_lane import SEMITONE, Gesture, rounded_freq
+from gluvo.desk.parts import Field
 from gluvo.desk.spectrum_view import PART_COLOURS
 from gluvo.desk.theme import colours, font, theme
 from gluvo.dsp.notes import note_of
@@ -285,7 +286,7 @@ class Cells(QStyledItemDelegate):
             box.setMinimumWidth(96)
             box.activated.connect(lambda _: self._taken(box))
             return box
-        field = QLineEdit(parent)
+        field = Field(parent)
         field.setFont(font(13, bold=True))
         return field
 

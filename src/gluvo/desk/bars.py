@@ -6,12 +6,13 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from gluvo.desk.parts import Toggle, button, clock, figure, label
+from gluvo.compare.match import BAND, DETECTOR, RESULT
+from gluvo.desk.parts import Toggle, button, clock, figure, label, menu_text, plain
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.theme import colours, theme
 from gluvo.desk.workbench import Workbench
 from gluvo.session.records import Session
-from gluvo.steps import Setting
+from gluvo.steps import MidSideEq, Setting
 
 PAGES = (("buses", "Buses"), ("shape", "Shape"), ("deliver", "Deliver"))
 MONITORS = (
@@ -71,15 +72,24 @@ class Header(QWidget):
         self._device.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._device.setMinimumWidth(180)
         row.addWidget(self._device)
+        self._with_a_session = (
+            self._name, *self.tabs.values(), self.play, self._position, self._where, self.loop, self._device
+        )  # fmt: skip
         bench.session_changed.connect(lambda *_: self.refresh())
         bench.audio_changed.connect(self.refresh)
 
+    def show_session(self, there: bool) -> None:
+        """Pages, transport and device, or (without a session) only the name of the program."""
+        for widget in self._with_a_session:
+            widget.setVisible(there)
+
     def refresh(self) -> None:
         session = self._bench.session
-        state = "not saved yet" if self._bench.document.changed else "saved"
+        document = self._bench.document
+        state = "reading only" if document.read_only else "not saved yet" if document.changed else "saved"
         text = f"{session.name} · {state}"
         self._name.setText(self._name.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 208))
-        self._name.setToolTip(str(self._bench.document.path))
+        self._name.setToolTip(plain(str(self._bench.document.path)))
         self.tabs[session.view.page].setChecked(True)
         self.loop.set_on(session.view.loop)
         song = self._bench.audio.material
@@ -132,6 +142,9 @@ class HearRow(QFrame):
         self._choices.setSpacing(5)
         self._row.addWidget(label("Hear", "caption"))
         self._row.addLayout(self._choices)
+        self.apart = button("", "", lambda: bench.hear(RESULT), "hear", checkable=True)
+        self.apart.hide()
+        self._row.addWidget(self.apart)
         self._row.addStretch(1)
         self.matched = Toggle(
             "Level-matched", "Play everything equally loud, by the measured loudness of the section (M). Louder always "
@@ -189,8 +202,10 @@ class HearRow(QFrame):
             if n == 5:
                 self._choices.addSpacing(4)
                 self._choices.addWidget(label("References", "caption"))
-            tip = tips.get(path, f"The reference {name}.")
-            made = button(f"{n}  {name}", f"{tip} Key {n}.", kind="hear" if n < 5 else "reference", checkable=True)
+            tip = tips.get(path, f"The reference {plain(name)}.")
+            made = button(
+                f"{n}  {menu_text(name)}", f"{tip} Key {n}.", kind="hear" if n < 5 else "reference", checkable=True
+            )
             made.clicked.connect(lambda _=False, path=path: self._bench.hear(path))
             self._group.addButton(made)
             self.buttons[path] = made
@@ -203,6 +218,7 @@ class HearRow(QFrame):
         for path, made in self.buttons.items():
             made.setChecked(path == view.hear)
         self._group.setExclusive(True)
+        self._show_apart()
         self.matched.set_on(view.level_matched)
         gain = self._bench.picture.gains.get(view.hear)
         sign = "+" if gain is not None and gain > 0.05 else ""
@@ -213,6 +229,21 @@ class HearRow(QFrame):
         self.monitor.setCurrentIndex([key for key, _, _ in MONITORS].index(view.monitor))
         self.dim.setChecked(view.dim)
         self.output.set_value(view.output_level)
+
+    def _show_apart(self) -> None:
+        """A detector or a band that is heard instead of a path of the row is named in it."""
+        session = self._bench.session
+        hear, step = session.view.hear, session.item(session.view.step)
+        text = ""
+        if hear == DETECTOR and step is not None:
+            text = f"Detector of {step.title}"
+        elif hear == BAND and isinstance(step, MidSideEq):
+            number = next((n for n, band in enumerate(step.bands, start=1) if band.id == session.view.band), 0)
+            text = f"Band {number} alone"
+        self.apart.setVisible(bool(text))
+        self.apart.setChecked(bool(text))
+        self.apart.setText(text)
+        self.apart.setToolTip(f"You hear this, and not the result: {text}. Press to hear the result again (1).")
 
 
 class Meter(QWidget):

@@ -26,14 +26,17 @@ from PySide6.QtWidgets import (
 from gluvo.deliver.targets import shortfalls
 from gluvo.deliver.write import Written, file_name, write_deliverable
 from gluvo.desk.chart import Axis, Chart
-from gluvo.desk.parts import Rows, Toggle, button, clock, figure, label
+from gluvo.desk.parts import Rows, Toggle, button, clock, figure, label, plain
 from gluvo.desk.theme import colours
 from gluvo.desk.workbench import Workbench
 from gluvo.errors import GluvoError
 from gluvo.measure import loudness
 from gluvo.measure.trace import Trace
-from gluvo.render.chain import Progress
+from gluvo.progress import Progress
+from gluvo.session.files import reason_of, refuse_own
+from gluvo.session.media import place_of
 from gluvo.session.records import Deliverable, Session
+from gluvo.workbench.tasks import WRITING, Task
 
 COLUMNS = ("For", "Format", "Depth", "Rate", "Dither", "Measured in the file", "Against the target", "")
 CHOICES: dict[str, tuple[tuple[str, object], ...]] = {
@@ -56,6 +59,7 @@ class DeliverPage(QWidget):
         self._bench = bench
         self._written: dict[str, Written] = {}
         self._folder: Path | None = None
+        self._tasks: list[Task] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 10, 14, 10)
         column.setSpacing(8)
@@ -92,7 +96,7 @@ class DeliverPage(QWidget):
         self.progress.setTextVisible(False)
         self.progress.setRange(0, 1000)
         self.status = label("", "caption")
-        self.cancel = button("Cancel", "Stop writing. No half-written file is left (Esc).", bench.cancel_task)
+        self.cancel = button("Cancel", "Stop writing. No half-written file is left.", self._stop_writing)
         writing = QHBoxLayout()
         writing.addWidget(self.progress, 1)
         writing.addWidget(self.cancel)
@@ -126,7 +130,7 @@ class DeliverPage(QWidget):
         column.addLayout(bottom, 3)
         bench.session_changed.connect(self._session_changed)
         bench.picture_changed.connect(self.refresh)
-        bench.progressed.connect(self._progressed)
+        bench.tasks_changed.connect(self._show_progress)
 
     # --- the list ------------------------------------------------------------------------------------------
 
@@ -164,7 +168,7 @@ class DeliverPage(QWidget):
                 self.table.setItem(row, n, item)
             remove = button(
                 "Remove",
-                f"Take {d.name} off the list. Files that were written stay.",
+                f"Take {plain(d.name)} off the list. Files that were written stay.",
                 partial(self.remove, d.id),
                 "plain",
             )
@@ -238,42 +242,66 @@ class DeliverPage(QWidget):
             self._bench.told.emit("There is nothing to write yet: bring in a mix and add a deliverable.", True)
             return
         replace = self.replace.on
+        needed = [place_of(media, self._bench.document.folder) for media in session.media]
+        needed.append(self._bench.document.path)
+        names = [file_name(d, session.name) for d in session.deliverables]
+        same = next((name for name in names if sum(n.lower() == name.lower() for n in names) > 1), None)
+        if same is not None:
+            self._bench.told.emit(
+                f"Two deliverables would become one file, {same}. Give them different names or formats; nothing was written.",
+                True,
+            )
+            return
+        try:
+            if replace:
+                for name in names:
+                    refuse_own(folder / name, needed)
+        except GluvoError as error:
+            self._bench.told.emit(f"{error} Nothing was written.", True)
+            return
 
-        def work(progress: Progress) -> object:
+        def work(progress: Progress) -> dict[str, Written]:
             try:
                 folder.mkdir(parents=True, exist_ok=True)
             except OSError as error:
-                raise GluvoError(f"{folder} cannot be made ({error.strerror}).") from None
-            done = {}
-            for n, d in enumerate(session.deliverables):
-                path = folder / file_name(d, session.name)
-                path = path if replace else unused(path)
+                raise GluvoError(f"{folder} cannot be made ({reason_of(error)}).") from None
+            written = {}
+            for n, (d, name) in enumerate(zip(session.deliverables, names, strict=True)):
+                path = folder / name if replace else unused(folder / name)
+                refuse_own(path, needed)
                 share = n / len(session.deliverables)
-                done[d.id] = write_deliverable(
+                written[d.id] = write_deliverable(
                     material,
                     session,
                     d,
                     path,
                     lambda x, share=share: progress(share + x / len(session.deliverables)),  # type: ignore[misc]
                 )
-            return done
+            return written
 
-        def done(result: object) -> None:
-            assert isinstance(result, dict)
+        def done(result: dict[str, Written]) -> None:
             if session.strips == self._bench.session.strips:
                 self._written = result
             self._show_written()
-            self.status.setText(f"{len(result)} files written to {at_home(folder)} and measured by reading them back.")
+            files = f"{len(result)} file{'' if len(result) == 1 else 's'}"
+            self.status.setText(f"{files} written to {at_home(folder)} and measured by reading back.")
 
         self.status.setText("")
-        self._writing.show()
-        self._bench.task("Writing", work, done)
+        title = f"Writing {len(names)} file{'' if len(names) == 1 else 's'}"
+        self._tasks.append(self._bench.task(WRITING, title, work, done))
+        self._show_progress()
 
-    def _progressed(self, what: str, share: float) -> None:
-        if what == "Writing":
-            self.progress.setValue(round(1000 * share))
-        elif what == "":
-            self._writing.hide()
+    def _show_progress(self) -> None:
+        """How far the writing is; it waits for what was asked to be written before it."""
+        shown = self._bench.tasks.shown()
+        self._tasks = [task for task in self._tasks if task in shown]
+        self._writing.setVisible(bool(self._tasks))
+        if self._tasks:
+            self.progress.setValue(round(1000 * self._tasks[0].share))
+
+    def _stop_writing(self) -> None:
+        for task in self._tasks:
+            self._bench.tasks.cancel(task)
 
     def _show_written(self) -> None:
         target, c = self._bench.session.target, colours()
@@ -292,7 +320,7 @@ class DeliverPage(QWidget):
             mended = f" · ceiling mended by {written.mended:.2f} dB" if written.mended else ""
             measured.setText(f"{figure(f.integrated)} LUFS · {figure(f.true_peak, 2)} dBTP{mended}")
             measured.setForeground(c["ink"])
-            measured.setToolTip(str(written.path))
+            measured.setToolTip(plain(str(written.path)))
             reasons = shortfalls(f, target)
             verdict.setText(f"misses it: {'; '.join(reasons)}" if reasons else f"meets {target.name}")
             verdict.setToolTip("\n".join(reasons))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import takewhile
 
 from PySide6.QtCore import QRect, Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QWidget
 
 from gluvo.compare.match import DETECTOR, RESULT
 from gluvo.desk.hit_views import HitsView, LaneView, SpreadView
@@ -15,7 +15,7 @@ from gluvo.desk.step_editor import StepEditor
 from gluvo.desk.views import ReductionView, TransferView
 from gluvo.measure.loudness import SILENT
 from gluvo.session.tree import path, rows
-from gluvo.steps import Glue, Lane, settings_of
+from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane, settings_of
 
 
 class GlueEditor(StepEditor):
@@ -49,8 +49,7 @@ class GlueEditor(StepEditor):
         row.addWidget(self.find_button)
         row.addWidget(self.control(settings["hold_aim"]))
         row.addStretch(1)
-        self.punch = QLabel()
-        self.punch.setProperty("role", "caption")
+        self.punch = label("", "caption")
         self.punch.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.punch.setToolTip(
             "Punch: the peak of the mean hit over what follows it 50–150 ms later, after the step ÷ before. Pumping: how "
@@ -145,6 +144,16 @@ class LaneEditor(StepEditor):
     def build_views(self) -> None:
         self.view = LaneView()
         self.add_views([("lane", "Lane", self.view)])
+        inside = button("+ Step inside", "Add a step at the beginning of the lane.", kind="plain")
+        menu = QMenu(self)
+        menu.setToolTipsVisible(True)
+        for kind in STEP_KINDS:
+            action = menu.addAction(kind.title)
+            action.setToolTip(kind.summary)
+            action.triggered.connect(lambda _=False, kind=kind: self._add_inside(kind()))
+        inside.setMenu(menu)
+        self.inside_menu = menu
+        self.head.addWidget(inside)
         self.head.addWidget(button("Rename", "Give the lane another name.", self.rename, "plain"))
 
     def build_middle(self) -> None:
@@ -168,6 +177,15 @@ class LaneEditor(StepEditor):
         self.added = label("", "caption")
         row.addWidget(self.added)
         self.below_views.addLayout(row)
+
+    def _add_inside(self, step: ChainItem) -> None:
+        session = self.bench.session
+        strip, known = session.strip_with(self.step_id), {item.id for item in session.items}
+        if strip is not None:
+            self.bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, strip.id, inside=self.step_id))
+            new = [item for item in self.bench.session.items if item.id not in known]
+            if new:
+                self.bench.look(step=new[0].id)
 
     def rename(self) -> None:
         """Open a field for the lane's name."""

@@ -90,28 +90,29 @@ class Ledger(QWidget):
 
     # --- actions -------------------------------------------------------------------------------------------
 
-    def add_menu(self) -> QMenu:
-        """The kinds of step that there are."""
-        menu = QMenu("Add step", self)
+    def add_menu(self, inside: str = "") -> QMenu:
+        """The kinds of step that there are; to be put after the chosen one, or inside a lane."""
+        menu = QMenu("Add a step inside the lane" if inside else "Add step", self)
         menu.setToolTipsVisible(True)
         for kind in STEP_KINDS:
             action = menu.addAction(kind.title)
             action.setToolTip(kind.summary)
-            action.triggered.connect(lambda _=False, kind=kind: self.add(kind()))
+            action.triggered.connect(lambda _=False, kind=kind: self.add(kind(), inside))
         return menu
 
     @property
     def chosen_id(self) -> str:
         return self._bench.session.view.step
 
-    def add(self, step: ChainItem) -> None:
-        """Put a step or lane in after the chosen one (at the end, if that is what comes in), and choose it."""
+    def add(self, step: ChainItem, inside: str = "") -> None:
+        """Put a step or lane in after the chosen one (at the end, if that is what comes in; as the first inside a lane,
+        if one is named), and choose it."""
         session = self._bench.session
         after = self.chosen_id
         if not after and session.chain:
             after = session.chain[-1].id
         known = {item.id for item in session.items}
-        self._bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, s.view.strip, after))
+        self._bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, s.view.strip, after, inside))
         new = [item for item in self._bench.session.items if item.id not in known]
         if new:
             self._bench.look(step=new[0].id)
@@ -333,6 +334,8 @@ class _StepList(QListWidget):
         ):  # fmt: skip
             menu.addAction(text).triggered.connect(lambda *_, then=then: then())
         menu.addMenu(ledger.add_menu())
+        if isinstance(ledger._bench.session.item(ledger.chosen_id), Lane):
+            menu.addMenu(ledger.add_menu(ledger.chosen_id))
         menu.addAction("Add lane").triggered.connect(lambda *_: ledger.add_lane())
         menu.exec(self.viewport().mapToGlobal(at))
 

@@ -14,7 +14,7 @@ from gluvo.compare.readings import hear_readings
 from gluvo.measure.figures import Figures
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
-from gluvo.render.chain import Progress
+from gluvo.progress import Progress
 from gluvo.render.song import Renderer
 from gluvo.session.records import Session
 from gluvo.steps import Glue
@@ -42,9 +42,9 @@ class Measuring:
         if opened:  # its shape is what is looked for first
             untouched = renderer.plan(session).untouched
             self.show(untouched=renderer.joint(untouched, None, self.telling("Measuring the stems")))
-        near = held_session(renderer, session, span, check, up_to=chosen) if chosen else session
+        near = held_session(renderer, session, check, up_to=chosen) if chosen else session
         around = self._chosen(near, stretch, check)
-        held = held_session(renderer, near, span, check)
+        held = held_session(renderer, near, check)
         if held != session:
             self.amend(held)
         section = renderer.section(held, stretch, self.telling("Measuring"))

@@ -7,6 +7,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QMessageBox
 
@@ -14,7 +15,10 @@ from gluvo import __version__
 from gluvo.compare.match import DETECTOR, RESULT
 from gluvo.desk.bands import Bands
 from gluvo.desk.bars import MONITORS, PAGES
+from gluvo.desk.documents import SESSION_FILTER
 from gluvo.desk.eq_editor import EqEditor
+from gluvo.desk.finder import Finder, Placed
+from gluvo.desk.parts import menu_text
 from gluvo.desk.theme import theme
 from gluvo.desk.workbench import LOUDEST_SECONDS
 from gluvo.measure.trace import Span
@@ -22,7 +26,6 @@ from gluvo.play.device import SILENT, outputs
 from gluvo.session import chains
 from gluvo.session.media import AUDIO_SUFFIXES
 from gluvo.session.records import MIX
-from gluvo.session.store import SUFFIX
 from gluvo.steps import Glue
 
 if TYPE_CHECKING:
@@ -30,7 +33,14 @@ if TYPE_CHECKING:
 
 AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in AUDIO_SUFFIXES)});;All files (*)"
 CSV_FILTER = "Sections (*.csv);;All files (*)"
-SESSION_FILTER = f"Gluvo sessions (*{SUFFIX})"
+
+
+ALWAYS = ("New from a mix…", "New from stems…", "Open…", "Open the demo song", "Stop long work", "Quit")
+"""What can be done without a session."""
+
+
+def menu_title(menu: QMenu) -> str:
+    return menu.title().replace("&", "")
 
 
 class Menus:
@@ -39,32 +49,51 @@ class Menus:
     def __init__(self, window: Window) -> None:
         self._window, self._bench = window, window.bench
         self._recent_menu = QMenu("Open recent", window)
+        self.placed: list[Placed] = []
+        """Every action, with where it stands."""
+        self._always: set[QAction] = set()
+        self._places: dict[QMenu, str] = {}
         self._build()
+
+    def allow(self, session: bool) -> None:
+        """Offer what can be done: without a session only how to begin."""
+        for placed in self.placed:
+            if placed.action not in self._always:
+                placed.action.setEnabled(session)
+        self._add_menu.setEnabled(session)
+        self._reference_menu.setEnabled(session)
+        self.show_history()
 
     def show_history(self) -> None:
         """Name what undo and redo would do."""
         document = self._bench.document
         for action, word, name in ((self.undo, "Undo", document.undo_name), (self.redo, "Redo", document.redo_name)):
             action.setEnabled(name is not None)
-            action.setText(f"{word} {name}" if name else word)
+            action.setText(f"{word} {menu_text(name)}" if name else word)
 
     def _build(self) -> None:
         ledger, bench, bar = self._window.shape.ledger, self._bench, self._window.menuBar()
         file = bar.addMenu("&File")
-        self._action(file, "New from a mix…", "Ctrl+N", self._ask_mix, "Start a session with a stereo mix.")
+        self._action(file, "New from a mix…", "Ctrl+N", self.ask_mix, "Start a session with a stereo mix.")
         self._action(
             file,
             "New from stems…",
             "Ctrl+Shift+N",
-            self._ask_stems,
+            self.ask_stems,
             "Start a session with a folder of stems; folders inside it become buses.",
         )
-        self._action(file, "Open…", "Ctrl+O", self._ask_open, "Open a session.")
+        self._action(file, "Open…", "Ctrl+O", self.ask_open, "Open a session.")
+        self._action(
+            file, "Open the demo song", "Ctrl+Shift+D", lambda: self._window.attempt(self._window.documents.open_demo),
+            "Ferry Hours, made by Gluvo itself, with faults to find.",
+        )  # fmt: skip
         file.addMenu(self._recent_menu)
         self._recent_menu.aboutToShow.connect(self._fill_recent)
         file.addSeparator()
-        self._action(file, "Save", "Ctrl+S", self._window.save, "Save the session.")
-        self._action(file, "Save as…", "Ctrl+Shift+S", self._window.save_as, "Save the session somewhere else.")
+        self._action(file, "Save", "Ctrl+S", self._window.documents.save, "Save the session.")
+        self._action(
+            file, "Save as…", "Ctrl+Shift+S", self._window.documents.save_as, "Save the session somewhere else."
+        )
         file.addSeparator()
         self._action(file, "Add stems…", "Ctrl+Shift+A", self._ask_more_stems, "Bring further stems into the session.")
         self._action(file, "Add references…", "Ctrl+Shift+R", self._ask_references, "Bring in tracks to compare with.")
@@ -78,6 +107,7 @@ class Menus:
         file.addSeparator()
         self._action(file, "Stop long work", "Esc", self._window.leave, "Stop reading, searching or writing.")
         self._action(file, "Quit", "Ctrl+Q", self._window.close, "Close Gluvo.")
+        self._always = {placed.action for placed in self.placed if placed.name in ALWAYS}
         edit = bar.addMenu("&Edit")
         self.undo = self._action(edit, "Undo", "Ctrl+Z", lambda: bench.document.undo(), "")
         self.redo = self._action(edit, "Redo", "Ctrl+Shift+Z", lambda: bench.document.redo(), "")
@@ -86,7 +116,10 @@ class Menus:
         self._action(edit, "Copy step", "Ctrl+C", ledger.copy, "Remember the chosen step.")
         self._action(edit, "Paste step", "Ctrl+V", ledger.paste, "Put the remembered step in after the chosen one.")
         chain = bar.addMenu("&Chain")
-        chain.addMenu(ledger.add_menu())
+        self._add_menu = ledger.add_menu()
+        chain.addMenu(self._add_menu)
+        for action in self._add_menu.actions():
+            self.placed.append(Placed("Chain › Add step", action))
         self._action(chain, "Add lane", "Ctrl+Shift+L", ledger.add_lane, "A parallel chain around the chosen step.")
         self._action(
             chain, "Gentle and crushed", "Ctrl+Shift+G", lambda: bench.advice.gentle_and_crushed(bench.session.view.strip),
@@ -115,7 +148,9 @@ class Menus:
         self._action(
             chain, "Reach the target's loudness", "Ctrl+R", bench.advice.reach_target, "Drive the last limiter."
         )
-        self._build_bands(chain.addMenu("Band of the Mid-side EQ"))
+        bands = chain.addMenu("Band of the Mid-side EQ")
+        self._places[bands] = "Chain › Band of the Mid-side EQ"
+        self._build_bands(bands)
         self._build_buses(bar.addMenu("&Buses"))
         listen = bar.addMenu("&Listen")
         self._action(listen, "Play or stop", "Space", bench.toggle_play, "")
@@ -135,6 +170,7 @@ class Menus:
             "",
         )
         monitor = listen.addMenu("Monitor view")
+        self._places[monitor] = "Listen › Monitor view"
         for key, text, tip in MONITORS:
             self._action(
                 monitor,
@@ -160,14 +196,20 @@ class Menus:
         self._action(song, "What is in view as a section", "Ctrl+K", self._window.section_from_view, "")
         timeline = self._window.timeline
         self._action(song, "Rename section", "Ctrl+F2", lambda: timeline.rename(bench.session.view.section), "")
-        self._action(song, "Remove section", "", lambda: timeline.remove(bench.session.view.section), "")
-        self._action(song, "Import sections…", "", self._ask_import, "From CSV: name, start, end in seconds.")
-        self._action(song, "Export sections…", "", self._ask_export, "As CSV.")
+        self._action(song, "Remove section", "Ctrl+Shift+K", lambda: timeline.remove(bench.session.view.section), "")
+        self._action(
+            song, "Import sections…", "Ctrl+Shift+I", self._ask_import, "From CSV: name, start, end in seconds."
+        )
+        self._action(song, "Export sections…", "Ctrl+Shift+E", self._ask_export, "As CSV.")
         song.addSeparator()
         self._action(song, "Zoom in", "Ctrl++", lambda: self._window.timeline.zoom(0.5), "")
         self._action(song, "Zoom out", "Ctrl+-", lambda: self._window.timeline.zoom(2.0), "")
         self._action(song, "Zoom to the section", "Ctrl+G", lambda: self._window.timeline.zoom_to(bench.span), "")
         self._action(song, "Zoom to samples", "Ctrl+Shift+0", self._zoom_to_samples, "")
+        self._action(song, "Higher waves", "Ctrl+Alt++", lambda: timeline.zoom_waves(1.5), "Draw the waveform larger.")
+        self._action(
+            song, "Lower waves", "Ctrl+Alt+-", lambda: timeline.zoom_waves(1 / 1.5), "Draw the waveform smaller."
+        )
         self._action(song, "All of the song", "Ctrl+0", lambda: self._window.timeline.zoom_to(None), "")
         view = bar.addMenu("&View")
         for n, (key, text) in enumerate(PAGES, start=1):
@@ -180,8 +222,17 @@ class Menus:
             action.setChecked(theme.forced is night)
             group.addAction(action)
         help_menu = bar.addMenu("&Help")
-        self._action(help_menu, "Keys", "F1", self._show_keys, "")
-        self._action(help_menu, "About Gluvo", "", self._about, "")
+        keys = self._action(help_menu, "Keys", "F1", lambda: self.find(keys=True), "All keys, by place.")
+        find = self._action(help_menu, "Find an action", "F", self.find, "By a part of its name.")
+        about = self._action(help_menu, "About Gluvo", "", self._about, "")
+        self._always |= {keys, find, about, *group.actions()}
+
+    def find(self, keys: bool = False) -> Finder:
+        """Open the finder, or the page of keys."""
+        finder = Finder(self._window, self.placed, keys=keys)
+        finder.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        finder.open()
+        return finder
 
     def _build_bands(self, menu: QMenu) -> None:
         def of_eq(act: Callable[[EqEditor], object]) -> Callable[[], None]:
@@ -202,7 +253,7 @@ class Menus:
         bands = (
             ("Add band", "Ctrl+Shift+B", of_eq(lambda e: e.add_here()), "A bell of 0 dB at 1 kHz."),
             ("Duplicate to the other target", "Ctrl+D", of_band(Bands.double), "The two are linked."),
-            ("Unlink from its twin", "Ctrl+Shift+D", of_band(Bands.unlink), "Each goes its own way."),
+            ("Unlink from its twin", "Ctrl+Alt+D", of_band(Bands.unlink), "Each goes its own way."),
             ("Remove band", "Ctrl+Shift+Backspace", of_band(Bands.remove), ""),
             ("Band before", ",", of_eq(lambda e: e.bands.step(-1)), ""),
             ("Next band", ".", of_eq(lambda e: e.bands.step(1)), ""),
@@ -220,8 +271,16 @@ class Menus:
             menu, "Group into a new bus", "Ctrl+J", tree.group, "The chosen strip flows through a bus of its own."
         )
         self._action(menu, "Rename", "F2", tree.rename, "Give the chosen strip another name.")
-        self._action(menu, "Dissolve bus", "", tree.dissolve, "What flowed into it flows on; its chain goes with it.")
-        self._action(menu, "Remove", "", tree.remove, "Take the strip out of the song. Its file stays.")
+        self._action(
+            menu, "Dissolve bus", "Ctrl+Shift+J", tree.dissolve, "What flowed into it flows on; its chain goes with it."
+        )
+        self._action(
+            menu,
+            "Remove strip",
+            "Ctrl+Shift+Del",
+            tree.remove,
+            "Take it and what flows into it out of the song. The files stay.",
+        )
         menu.addSeparator()
         self._action(menu, "Mute", "Shift+M", tree.mute, "Take the chosen strip out of the mix, or put it back.")
         self._action(menu, "Hear alone", "Shift+S", tree.solo, "For the ears only: figures and files keep everything.")
@@ -247,14 +306,15 @@ class Menus:
         action.triggered.connect(lambda *_: then())
         menu.addAction(action)
         self._window.addAction(action)
+        self.placed.append(Placed(self._places.get(menu, menu_title(menu)), action))
         return action
 
-    def _ask_mix(self) -> None:
+    def ask_mix(self) -> None:
         found, _ = QFileDialog.getOpenFileName(self._window, "A stereo mix", "", AUDIO_FILTER)
         if found:
             self._window.new_from([Path(found)])
 
-    def _ask_stems(self) -> None:
+    def ask_stems(self) -> None:
         found = QFileDialog.getExistingDirectory(self._window, "A folder of stems")
         if found:
             self._window.new_from_stems(Path(found))
@@ -279,7 +339,7 @@ class Menus:
         if found:
             self._window.export_sections(Path(found))
 
-    def _ask_open(self) -> None:
+    def ask_open(self) -> None:
         found, _ = QFileDialog.getOpenFileName(self._window, "Open a session", "", f"{SESSION_FILTER};;{AUDIO_FILTER}")
         if found:
             self._window.open_path(Path(found))
@@ -291,17 +351,18 @@ class Menus:
 
     def _fill_recent(self) -> None:
         self._recent_menu.clear()
-        for path in self._window.recent():
-            self._recent_menu.addAction(str(path)).triggered.connect(
-                lambda _=False, path=path: self._window.open_path(path)
-            )
+        for recent in self._window.documents.recent():
+            text = menu_text(str(recent.path))
+            action = self._recent_menu.addAction(text if recent.there else f"{text} (not found)")
+            action.setEnabled(recent.there or recent.unsaved)
+            action.triggered.connect(lambda _=False, path=recent.path: self._window.open_path(path))
         if self._recent_menu.isEmpty():
             self._recent_menu.addAction("None yet").setEnabled(False)
 
     def _fill_references(self) -> None:
         self._reference_menu.clear()
         for r in self._bench.session.references:
-            self._reference_menu.addAction(r.name).triggered.connect(
+            self._reference_menu.addAction(menu_text(r.name)).triggered.connect(
                 lambda _=False, id=r.id: self._window.remove_reference(id)
             )
         if self._reference_menu.isEmpty():
@@ -311,7 +372,7 @@ class Menus:
         self._device_menu.clear()
         names = [("", "Default"), (SILENT, "Silent device"), *((name, name) for _, name in outputs())]
         for key, text in names:
-            action = self._device_menu.addAction(text)
+            action = self._device_menu.addAction(menu_text(text))
             action.setCheckable(True)
             action.setChecked(key == self._bench.device_choice)
             action.triggered.connect(lambda _=False, key=key: self._choose_device(key))
@@ -347,20 +408,6 @@ class Menus:
             if flat:  # the nearest flat top, since that is what one zooms in to see
                 at = min(flat, key=lambda s: abs(s - at))
             self._window.timeline.zoom_to(Span(at - 60 / song.rate, at + 100 / song.rate))
-
-    def _show_keys(self) -> None:
-        rows = []
-        for action in self._window.actions():
-            key = action.shortcut().toString()
-            if key and action.isVisible():
-                rows.append(
-                    f"<tr><td style='padding-right:24px'><b>{key}</b></td><td>{action.text().replace('&', '')}</td></tr>"
-                )
-        half = (len(rows) + 1) // 2
-        tables = "".join(
-            f"<td style='padding-right:36px'><table>{''.join(part)}</table></td>" for part in (rows[:half], rows[half:])
-        )
-        QMessageBox.information(self._window, "Keys", f"<table><tr>{tables}</tr></table>")
 
     def _about(self) -> None:
         QMessageBox.about(

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QRect, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PySide6.QtCore import QEvent, QRect, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -19,12 +20,14 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.theme import colours, font
+from gluvo.session.records import MOST_NAME
 from gluvo.steps import Setting
 
 
 def label(text: str, role: str = "") -> QLabel:
-    """A label: plain, or a caption, a title."""
+    """A label of plain text, whatever that looks like; with a role it is a caption, a title."""
     made = QLabel(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)
     if role:
         made.setProperty("role", role)
     return made
@@ -244,36 +247,75 @@ class Rows(QWidget):
             painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, value)
 
 
-def edit_in_place(parent: QWidget, text: str, place: QRect, done: Callable[[str], object]) -> QLineEdit:
-    """A field over a name; Enter or leaving it takes what was typed, Escape does not."""
+class Field(QLineEdit):
+    """A field for one value, over what it belongs to. Enter or leaving it takes what was typed, Escape does not.
 
-    class Field(QLineEdit):
-        def keyPressEvent(self, event: QKeyEvent) -> None:
-            if event.key() == Qt.Key.Key_Escape:
-                self.setText(text)
-                self.clearFocus()
-            else:
-                super().keyPressEvent(event)
+    The keys that end it are its own: neither what lies under it nor a shortcut of the window hears of them.
+    """
 
-    field = Field(text, parent)
+    ended = Signal(bool)
+    """Whether what was typed is to be taken."""
+
+    ENDS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape)
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and event.key() in self.ENDS:
+            event.accept()
+            return True
+        return super().event(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in self.ENDS:
+            event.accept()
+            self.ended.emit(event.key() != Qt.Key.Key_Escape)
+        else:
+            super().keyPressEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        if event.reason() != Qt.FocusReason.PopupFocusReason:
+            self.ended.emit(True)
+
+
+def type_over(owner: QWidget, text: str, place: QRect, done: Callable[[str], object]) -> Field:
+    """Open a field over a part of `owner`, which gets the focus back when it ends; `done` gets what was typed."""
+    field = Field(text, owner)
     field.setGeometry(place)
     field.selectAll()
-    field.show()
-    field.setFocus()
     closed: list[bool] = []
 
-    def finish() -> None:
+    def finish(take: bool) -> None:
         if not closed:
             closed.append(True)
-            typed = field.text().strip()
+            typed, had_focus = field.text().strip(), field.hasFocus()
             field.hide()
             field.deleteLater()
-            parent.setFocus()
-            if typed and typed != text:
+            if had_focus:
+                owner.setFocus()
+            if take:
                 done(typed)
 
-    field.editingFinished.connect(finish)
+    field.ended.connect(finish)
+    field.show()
+    field.setFocus()
     return field
+
+
+def edit_in_place(parent: QWidget, text: str, place: QRect, done: Callable[[str], object]) -> Field:
+    """A field over a name; `done` gets another one, if one was typed."""
+    field = type_over(parent, text, place, lambda typed: done(typed) if typed and typed != text else None)
+    field.setMaxLength(MOST_NAME)
+    return field
+
+
+def plain(text: str) -> str:
+    """A name from a file or a session, for a tooltip: shown as it is written, whatever it looks like."""
+    return f"<span style='white-space:pre-wrap'>{html.escape(text)}</span>"
+
+
+def menu_text(text: str) -> str:
+    """A name for a menu or a button, where & would mark a key."""
+    return text.replace("&", "&&").replace("\n", " ").replace("\t", " ")
 
 
 def figure(value: float, decimals: int = 1, unit: str = "", *, signed: bool = False) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
     QFontMetrics,
@@ -14,8 +14,9 @@ from PySide6.QtGui import (
     QPolygonF,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QLineEdit, QSizePolicy, QWidget
+from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from gluvo.desk.parts import type_over
 from gluvo.desk.theme import colours, font
 from gluvo.steps import Setting
 
@@ -39,7 +40,6 @@ class Ruler(QWidget):
         self._note = ""
         self._dragging: float | None = None
         self._drag_position = 0.0
-        self._edit: QLineEdit | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(setting.label)
@@ -208,37 +208,18 @@ class Ruler(QWidget):
 
     def type_value(self, text: str | None = None) -> None:
         """Open a field to type a value; Enter takes it, Escape does not."""
-        edit = QLineEdit(self)
-        edit.setFont(font(13, bold=True))
-        edit.setAlignment(Qt.AlignmentFlag.AlignRight)
-        edit.setGeometry(self.width() // 2, 0, self.width() - self.width() // 2, 22)
-        edit.setText(self.setting.show(self._value) if text is None else text)
-        if text is None:
-            edit.selectAll()
-        self._edit = edit
-        edit.editingFinished.connect(self._typed)
-        edit.installEventFilter(self)
-        edit.show()
-        edit.setFocus()
 
-    def _typed(self) -> None:
-        edit, self._edit = self._edit, None
-        if edit is None:
-            return
-        value = self.setting.read(edit.text())
-        edit.deleteLater()
-        self.setFocus()
-        if value is not None:
-            self._finish(value)
+        def take(typed: str) -> None:
+            value = self.setting.read(typed)
+            if value is not None:
+                self._finish(value)
 
-    def eventFilter(self, watched: object, event: object) -> bool:
-        if watched is self._edit and isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape:
-            edit, self._edit = self._edit, None
-            assert edit is not None
-            edit.deleteLater()
-            self.setFocus()
-            return True
-        return False
+        place = QRect(self.width() // 2, 0, self.width() - self.width() // 2, 22)
+        field = type_over(self, self.setting.show(self._value), place, take)
+        field.setFont(font(13, bold=True))
+        field.setAlignment(Qt.AlignmentFlag.AlignRight)
+        if text is not None:
+            field.setText(text)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         self.update()

@@ -9,16 +9,17 @@ import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
 
 from gluvo.compare.tones import Frozen
-from gluvo.desk.parts import ChoiceRow, Toggle, button
+from gluvo.desk.parts import ChoiceRow, Toggle, button, menu_text
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.spectrum_view import LiveTone, SpectrumView
 from gluvo.desk.workbench import Workbench
 from gluvo.measure.figures import figures_of
 from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import trace_of
-from gluvo.render.chain import Progress
+from gluvo.progress import Progress
 from gluvo.session.records import Analyser, Limit
 from gluvo.steps import settings_of
+from gluvo.workbench.tasks import MEASURING
 
 LIVE_FRAMES = 16_384
 """Frames that a live spectrum is taken of."""
@@ -132,15 +133,17 @@ class SpectrumPanel(QWidget):
     def _fill_freeze(self) -> None:
         menu, bench = self.freeze_menu, self._bench
         menu.clear()
-        menu.addAction(f"What goes out now, in {bench.span_name}").triggered.connect(lambda *_: self.freeze_now())
+        menu.addAction(f"What goes out now, in {menu_text(bench.span_name)}").triggered.connect(
+            lambda *_: self.freeze_now()
+        )
         for reference in bench.session.references:
             if reference.id in bench.audio.references:
-                menu.addAction(f"Reference {reference.name}").triggered.connect(
+                menu.addAction(f"Reference {menu_text(reference.name)}").triggered.connect(
                     lambda *_, id=reference.id, name=reference.name: self.freeze_reference(id, name)
                 )
         if bench.frozen is not None:
             menu.addSeparator()
-            menu.addAction(f"Let go of {bench.frozen.name}").triggered.connect(lambda *_: bench.freeze(None))
+            menu.addAction(f"Let go of {menu_text(bench.frozen.name)}").triggered.connect(lambda *_: bench.freeze(None))
 
     def freeze_now(self) -> None:
         """Keep what goes out of the step, averaged over the section or as it is live."""
@@ -154,14 +157,14 @@ class SpectrumPanel(QWidget):
         """Keep the average spectrum of a reference, measured in the background."""
         sound = self._bench.audio.references[id]
 
-        def work(check: Progress) -> object:
+        def work(check: Progress) -> Frozen:
             check(0.0)
             samples = np.asarray(sound.samples)
             tone = tone_of(samples, sound.rate)
             check(0.6)
             return Frozen(name, tone, figures_of(trace_of(samples, sound.rate)).integrated)
 
-        self._bench.task("Measuring the reference", work, self._bench.freeze)  # type: ignore[arg-type]
+        self._bench.task(MEASURING, "Measuring the reference", work, self._bench.freeze)
 
     # --- limits --------------------------------------------------------------------------------------------
 
@@ -179,7 +182,9 @@ class SpectrumPanel(QWidget):
         if limits:
             menu.addSeparator()
         for limit in limits:
-            menu.addAction(f"Remove {limit.name}").triggered.connect(lambda *_, id=limit.id: self.remove_limit(id))
+            menu.addAction(f"Remove {menu_text(limit.name)}").triggered.connect(
+                lambda *_, id=limit.id: self.remove_limit(id)
+            )
 
     def draw_limits(self, on: bool) -> None:
         """Whether a drag over the spectrum draws a limit."""

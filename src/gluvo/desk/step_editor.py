@@ -6,7 +6,8 @@ from typing import Any, ClassVar
 
 from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
-from gluvo.desk.parts import ChoiceRow, Segments, Toggle, label, line
+from gluvo.advise.hold import holds
+from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label, line
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.spectrum_panel import SpectrumPanel
 from gluvo.desk.workbench import Workbench
@@ -14,6 +15,8 @@ from gluvo.measure.trace import Trace
 from gluvo.render.song import Joint
 from gluvo.steps import ChainItem, Setting, Step, settings_of
 
+WORTH_SAYING = 0.1
+"""LU by which a hold in one section may move the whole song before it is said."""
 MOST_ROWS = 6
 """Rulers in a column before it is split."""
 
@@ -37,6 +40,11 @@ class StepEditor(QWidget):
         self.state = label("", "caption")
         self.head.addSpacing(6)
         self.head.addWidget(self.state)
+        self.hold_here = button(
+            "Hold here", "Find the held settings in the section that is chosen now, and keep them to that.",
+            lambda: bench.hold_here(self.step_id), "plain",
+        )  # fmt: skip
+        self.head.addWidget(self.hold_here)
         self.head.addStretch(1)
         self.column.addLayout(self.head)
         self.views = QStackedLayout()
@@ -147,10 +155,33 @@ class StepEditor(QWidget):
                 control.set_on(value)
             else:
                 control.set_value(value)
-        self.state.setText("off: the sound passes untouched" if not step.on else "")
+        self._show_state(step)
         self.spectrum.refresh()
         self.spectrum.show_picture()
         self.show_picture()
+
+    def _show_state(self, step: ChainItem) -> None:
+        """Whether it is on, and what its held settings belong to."""
+        words = [] if step.on else ["off: the sound passes untouched"]
+        held = holds(step)
+        elsewhere = held and self.bench.held_name(step) != self.bench.span_name
+        if held:
+            words.append(f"held in {self.bench.held_name(step)}")
+            if (moved := self._song_moved(step)) is not None:
+                words.append(f"the whole song is {figure(moved, 1, 'LU', signed=True)}")
+        self.state.setText(" · ".join(words))
+        self.hold_here.setVisible(elsewhere)
+
+    def _song_moved(self, step: ChainItem) -> float | None:
+        """By how much a step held in one section moves the whole song's loudness, if by more than a trace."""
+        song = self.bench.picture.song_render
+        if song is None or not getattr(step, "hold_loudness", False):
+            return None
+        before, after = song.before(step.id), song.joint(step.id)
+        if before is None or after is None:
+            return None
+        moved = after.figures().integrated - before.figures().integrated
+        return moved if abs(moved) > WORTH_SAYING else None
 
     def show_picture(self) -> None:
         """Show what was measured."""

@@ -8,10 +8,9 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from gluvo.advise.loudness_target import Reached
 from gluvo.deliver.targets import PEAK_TOLERANCE, TARGETS
 from gluvo.desk.bars import Meter
-from gluvo.desk.parts import Rows, button, figure, label
+from gluvo.desk.parts import Rows, button, figure, label, set_role
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.theme import colours, font
 from gluvo.desk.views import ToneView
@@ -120,6 +119,7 @@ class TargetPanel(QWidget):
         super().__init__()
         self._bench = bench
         self.live = LiveLevels()
+        self._planned: tuple[object, str] | None = None
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 10, 12, 10)
         column.setSpacing(4)
@@ -167,7 +167,7 @@ class TargetPanel(QWidget):
         column.addWidget(self.reach)
         self.cost = label("", "caption")
         self.cost.setWordWrap(True)
-        self.cost.setFixedHeight(32)
+        self.cost.setMinimumHeight(32)
         column.addWidget(self.cost)
         tone_head = QHBoxLayout()
         tone_head.addWidget(label("Tone against references", "title"))
@@ -178,7 +178,7 @@ class TargetPanel(QWidget):
         bench.session_changed.connect(self._session_changed)
         bench.picture_changed.connect(self.refresh)
         bench.audio_changed.connect(self.live.forget)
-        bench.reached.connect(self._reached)
+        bench.reached.connect(self.refresh)
 
     def _session_changed(self, before: Session, now: Session) -> None:
         if before.view.hear != now.view.hear:
@@ -197,14 +197,31 @@ class TargetPanel(QWidget):
         target = msgspec.structs.replace(self._bench.session.target, name=OWN, **{name: value})
         self._bench.edit("Own target", lambda s: s.replace(target=target), f"target.{name}")
 
-    def _reached(self, reached: Reached) -> None:
-        cost = reached.cost
+    def _show_cost(self) -> None:
+        """What reaching the target has cost, as long as the sound is the one that came of it."""
+        bench = self._bench
+        found = bench.reach[1] if bench.reach is not None and self._is_now(bench.reach[0]) else None
+        if found is None:
+            self.cost.setText("")
+            return
+        cost = found.cost
         kept = "" if cost.punch_kept is None else f", punch kept {100.0 * cost.punch_kept:.0f} %"
-        words = "" if reached.met else f"Only {figure(reached.loudness, 2)} LUFS could be reached. "
+        less = f"{figure(found.drive)} dB into the limiter. " if found.drive < 0.0 else ""
+        words = "" if found.met else f"{figure(found.loudness, 2)} LUFS is as near as it comes. "
+        set_role(self.cost, "caption" if found.met else "trouble")
         self.cost.setText(
-            f"{words}Cost: {cost.largest:.1f} dB at most, {cost.mean:.1f} on average; peak to loudness "
+            f"{words}{less}Cost: {cost.largest:.1f} dB at most, {cost.mean:.1f} on average; peak to loudness "
             f"{figure(-cost.plr_lost)} dB{kept}."
         )
+
+    def _is_now(self, key: str) -> bool:
+        """Whether the song sounds as it did then."""
+        bench = self._bench
+        if bench.renderer is None:
+            return False
+        if self._planned is None or self._planned[0] is not bench.session.strips:
+            self._planned = bench.session.strips, bench.renderer.plan(bench.session).result.key
+        return self._planned[1] == key
 
     def refresh(self) -> None:
         session, picture = self._bench.session, self._bench.picture
@@ -214,6 +231,7 @@ class TargetPanel(QWidget):
         self._own.setVisible(target.name == OWN)
         self.own_loudness.set_value(target.loudness)
         self.own_peak.set_value(target.true_peak)
+        self._show_cost()
         wanted = figure(target.loudness)
         self.reach.setText(f"Reach {wanted} LUFS")
         self.reach.setToolTip(

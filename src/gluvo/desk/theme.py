@@ -139,6 +139,7 @@ def style_sheet(c: Colours) -> str:
     QToolTip {{ background: {c.sheet}; color: {c.ink}; border: 1px solid {c.rule}; padding: 5px 7px; }}
     QLabel[role="caption"] {{ color: {c.faint}; font-size: 11px; }}
     QLabel[role="warning"] {{ color: {c.over}; font-size: 11px; }}
+    QLabel[role="trouble"] {{ color: {c.over}; font-weight: 600; }}
     QLabel[role="title"] {{ font-weight: 600; font-size: 14px; }}
     QLabel[role="brand"] {{ font-weight: 600; font-size: 18px; }}
     QPushButton {{ background: {c.sheet}; border: 1px solid {c.rule}; border-radius: 2px; padding: 4px 10px; }}

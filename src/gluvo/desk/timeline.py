@@ -18,7 +18,7 @@ from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from gluvo.desk.parts import drawn, edit_in_place
 from gluvo.desk.theme import colours, theme
-from gluvo.desk.timeline_drawing import MARGIN, RIBBON, WAVES, TimelineDrawing
+from gluvo.desk.timeline_drawing import CAPTION, MARGIN, RIBBON, TimelineDrawing
 from gluvo.desk.workbench import Workbench
 from gluvo.measure.hits import find_onsets
 from gluvo.measure.trace import Span
@@ -30,6 +30,12 @@ GRIP = 4
 """Pixels to either side of a section's edge where it can be taken."""
 CLOSEST = 48
 """Frames across the whole width at the closest zoom."""
+LOWEST, HIGHEST = 84, 420
+"""Pixels that the timeline may be high."""
+EDGE = 5
+"""Pixels at the lower edge by which it is made higher."""
+MOST_WAVES = 64.0
+"""How much larger than its row the waveform can be drawn."""
 
 
 class Timeline(QWidget):
@@ -41,6 +47,11 @@ class Timeline(QWidget):
         self._view = Span(0.0, 1.0)
         self._position = 0.0
         self._picture: QPixmap | None = None
+        self._words: QPixmap | None = None
+        self._waves_zoom = 1.0
+        self._stretching: tuple[float, int] | None = None
+        self.by_hand = False
+        """Whether its height was set by hand."""
         self._pan: tuple[float, Span] | None = None
         self._reduction: np.ndarray | None = None
         self._step_reduction: np.ndarray | None = None
@@ -48,7 +59,7 @@ class Timeline(QWidget):
         self._marking: tuple[float, float] | None = None
         self._shown: Rendered | None = None
         self._shown_untouched: Joint | None = None
-        self.setFixedHeight(112)
+        self.setFixedHeight(114)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -56,7 +67,8 @@ class Timeline(QWidget):
         self.setToolTip(
             "Click to go there. Click a section's name to choose it, double-click to zoom to it; drag its edges (they snap "
             "to zero crossings, with Ctrl to hits). Shift-drag marks a new section. Wheel zooms down to samples, "
-            "Shift-wheel or middle drag moves along. Keys: arrows move, + and − zoom, 0 shows all."
+            "Shift-wheel or middle drag moves along, Ctrl-wheel draws the waves larger. Drag the lower edge to make it higher. "
+            "Keys: arrows move, + and − zoom, 0 shows all."
         )
         bench.audio_changed.connect(self._audio_changed)
         bench.analysis_changed.connect(self._redraw)
@@ -65,7 +77,18 @@ class Timeline(QWidget):
         theme.changed.connect(self._redraw)
 
     def sizeHint(self) -> QSize:
-        return QSize(1000, 112)
+        return QSize(1000, self.height())
+
+    def stretch(self, height: int, by_hand: bool = True) -> None:
+        """Make it so many pixels high."""
+        self.by_hand = self.by_hand or by_hand
+        self.setFixedHeight(min(HIGHEST, max(LOWEST, height)))
+        self._redraw()
+
+    def zoom_waves(self, factor: float) -> None:
+        """Draw the waveform larger or smaller, without being louder."""
+        self._waves_zoom = min(MOST_WAVES, max(1.0, self._waves_zoom * factor))
+        self._redraw()
 
     # --- what is shown -------------------------------------------------------------------------------------
 
@@ -145,11 +168,11 @@ class Timeline(QWidget):
             self._step_reduction = chosen.reduction.mean
 
     def _redraw(self) -> None:
-        self._picture = None
+        self._picture = self._words = None
         self.update()
 
     def resizeEvent(self, event: object) -> None:
-        self._picture = None
+        self._picture = self._words = None
 
     # --- places --------------------------------------------------------------------------------------------
 
@@ -170,23 +193,34 @@ class Timeline(QWidget):
     # --- drawing -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._picture is None:
-            drawing = TimelineDrawing(
-                self._bench, self._view, self.width(), self.height(), self._reduction, self._step_reduction
-            )
-            self._picture = drawn(self, drawing.draw)
+        if self._picture is None or self._words is None:
+            self._picture, self._words = drawn(self, self._drawing.draw), drawn(self, self._drawing.draw_words)
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._picture)
         c, x = colours(), self._x(self._position)
         if MARGIN - 1 <= x <= self.width() - MARGIN + 1:
             painter.setPen(QPen(c["ink"], 2))
-            painter.drawLine(QPointF(x, RIBBON[0] + RIBBON[1]), QPointF(x, self.height() - 4))
+            painter.drawLine(QPointF(x, RIBBON[0] + RIBBON[1]), QPointF(x, self.height() - CAPTION))
+        painter.drawPixmap(0, 0, self._words)
         if self._marking is not None:
             left, right = sorted(self._x(t) for t in self._marking)
-            painter.fillRect(QRectF(left, WAVES[0], right - left, WAVES[1]), c.soft("signal", 60))
+            top, tall = self._drawing.waves
+            painter.fillRect(QRectF(left, top, right - left, tall), c.soft("signal", 60))
         if self.hasFocus():
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.drawRect(1, 1, self.width() - 3, self.height() - 3)
+
+    @property
+    def _drawing(self) -> TimelineDrawing:
+        return TimelineDrawing(
+            self._bench,
+            self._view,
+            self.width(),
+            self.height(),
+            self._reduction,
+            self._step_reduction,
+            self._waves_zoom,
+        )
 
     # --- sections ------------------------------------------------------------------------------------------
 
@@ -249,6 +283,8 @@ class Timeline(QWidget):
         in_ribbon = y < RIBBON[0] + RIBBON[1] + 2
         if event.button() == Qt.MouseButton.MiddleButton:
             self._pan = (x, self._view)
+        elif event.button() == Qt.MouseButton.LeftButton and y >= self.height() - EDGE:
+            self._stretching = (event.globalPosition().y(), self.height())
         elif event.button() == Qt.MouseButton.LeftButton:
             if not in_ribbon and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
                 at = self.snapped(self._seconds(x), to_hit=False)
@@ -270,7 +306,13 @@ class Timeline(QWidget):
         x, y = event.position().x(), event.position().y()
         in_ribbon = y < RIBBON[0] + RIBBON[1] + 2
         on_edge = self._edge is not None or (in_ribbon and self._edge_at(x) is not None)
-        self.setCursor(Qt.CursorShape.SizeHorCursor if on_edge else Qt.CursorShape.ArrowCursor)
+        at_foot = self._stretching is not None or (not event.buttons() and y >= self.height() - EDGE)
+        shapes = Qt.CursorShape
+        self.setCursor(shapes.SizeVerCursor if at_foot else shapes.SizeHorCursor if on_edge else shapes.ArrowCursor)
+        if self._stretching is not None:
+            begin, tall = self._stretching
+            self.stretch(tall + round(event.globalPosition().y() - begin))
+            return
         to_hit = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         if self._pan is not None:
             begin, view = self._pan
@@ -298,7 +340,7 @@ class Timeline(QWidget):
                 )
                 self._bench.edit("Add section", lambda s: s.replace(sections=session.sections))
                 self._bench.look(section=made.id)
-        self._pan = self._edge = self._marking = None
+        self._pan = self._edge = self._marking = self._stretching = None
         self._redraw()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
@@ -310,7 +352,9 @@ class Timeline(QWidget):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         turn = event.angleDelta().y() or event.angleDelta().x()
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or event.angleDelta().x():
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.zoom_waves(1.25 ** (turn / 120.0))
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier or event.angleDelta().x():
             self._set_view(self._view.start - turn / 1200.0 * self._view.seconds, self._view.seconds)
         else:
             self.zoom(0.8 ** (turn / 120.0), self._seconds(event.position().x()))

@@ -18,8 +18,10 @@ from gluvo.render.song import Joint
 from gluvo.session.records import Section
 
 MARGIN = 12
-RIBBON, WAVES, REDUCTION = (6, 17), (25, 58), (86, 20)
-"""Top and height of each row, in pixels."""
+RIBBON = (6, 17)
+"""Top and height of the sections' row, in pixels."""
+CAPTION = 15
+"""Height of the words under the waveform, where nothing crosses them."""
 REDUCTION_DEPTH = 9.0
 """dB that fill the reduction's row."""
 
@@ -36,6 +38,21 @@ class TimelineDrawing:
     """What the chosen strip's chain takes away, dB, every 10 ms."""
     step_reduction: np.ndarray | None
     """What the chosen step takes away."""
+
+    waves_zoom: float = 1.0
+    """How much larger than its row the waveform is drawn."""
+
+    @property
+    def waves(self) -> tuple[int, int]:
+        """Top and height of the waveform's row, in pixels."""
+        top = RIBBON[0] + RIBBON[1] + 2
+        return top, self.height - top - CAPTION - self.reduction_row[1] - 4
+
+    @property
+    def reduction_row(self) -> tuple[int, int]:
+        """Top and height of the reduction's row, in pixels."""
+        tall = max(14, round(0.17 * self.height))
+        return self.height - CAPTION - tall - 1, tall
 
     @property
     def inner(self) -> float:
@@ -59,22 +76,19 @@ class TimelineDrawing:
         painter.setClipRect(QRectF(MARGIN, 0, self.inner, self.height))
         if chosen is not None:
             left, right = self.x(chosen.start), self.x(chosen.end)
-            painter.fillRect(QRectF(left, WAVES[0], right - left, self.height - WAVES[0] - 4), c["wash"])
+            top = self.waves[0]
+            painter.fillRect(QRectF(left, top, right - left, self.height - top - CAPTION), c["wash"])
         self._draw_ribbon(painter, chosen)
         song = bench.audio.material
         if song is None:
             painter.restore()
             painter.setPen(c["faint"])
             painter.setFont(font(13))
-            text = (
-                "Reading audio…"
-                if bench.session.stems
-                else "Bring in a stereo mix: drop a file here, or File › New from a mix."
-            )
+            text = "Reading audio…"
             painter.drawText(QRectF(0, 0, self.width, self.height), Qt.AlignmentFlag.AlignCenter, text)
             return
         painter.setPen(QPen(c["rule"], 1))
-        middle = WAVES[0] + WAVES[1] / 2
+        middle = self._y(0.0)
         painter.drawLine(QPointF(MARGIN, middle), QPointF(self.width - MARGIN, middle))
         if self.view.seconds * song.rate < 2.0 * self.inner:
             self._draw_samples(painter)
@@ -82,8 +96,18 @@ class TimelineDrawing:
             self._draw_outlines(painter, fine=self.view.seconds * song.rate < self.inner * OUTLINE_HOP)
         self._draw_flat_tops(painter)
         painter.restore()
+        painter.save()
+        painter.setClipRect(QRectF(MARGIN, 0, self.inner, self.height))
         self._draw_reduction(painter)
-        self._draw_loudest(painter)
+        self._draw_loudest(painter, words=False)
+        painter.restore()
+
+    def draw_words(self, painter: QPainter) -> None:
+        """What is written over waveform and playhead, each on ground of its own."""
+        if self.bench.audio.material is None:
+            return
+        self._draw_loudest(painter, words=True)
+        self._write_reduction(painter)
         self._draw_scale(painter)
 
     def _draw_ribbon(self, painter: QPainter, chosen: Section | None) -> None:
@@ -136,7 +160,9 @@ class TimelineDrawing:
         bottoms = np.minimum.reduceat(low, stops)[::2]
         xs = MARGIN + np.arange(columns) + 0.5
         across = np.concatenate([xs, xs[::-1]])
-        down = WAVES[0] + WAVES[1] / 2 * (1.0 - np.clip(np.concatenate([tops, bottoms[::-1]]), -1.0, 1.0))
+        top, tall = self.waves
+        values = np.concatenate([tops, bottoms[::-1]]) * self.waves_zoom
+        down = top + tall / 2 * (1.0 - np.clip(values, -1.0, 1.0))
         return QPolygonF([QPointF(x, y) for x, y in zip(across.tolist(), down.tolist(), strict=True)])
 
     def _draw_samples(self, painter: QPainter) -> None:
@@ -172,36 +198,41 @@ class TimelineDrawing:
                 continue
             left, right = self.x(start), self.x(start + length)
             if right - drawn > 3.0:
-                painter.drawRect(QRectF(left, WAVES[0], max(2.0, right - left), 3))
+                painter.drawRect(QRectF(left, self.waves[0], max(2.0, right - left), 3))
                 drawn = right
 
     def _draw_reduction(self, painter: QPainter) -> None:
-        c, top = colours(), REDUCTION[0]
+        c, top = colours(), self.reduction_row[0]
         painter.setPen(QPen(c["rule"], 1))
         painter.drawLine(QPointF(MARGIN, top), QPointF(self.width - MARGIN, top))
+        if self.reduction is not None and self.reduction.max(initial=0.0) > 0.05:
+            self._draw_taken(painter, self.reduction, 110)
+        if self.step_reduction is not None and self.step_reduction.max(initial=0.0) > 0.05:
+            self._draw_taken(painter, self.step_reduction, 230)
+
+    def _write_reduction(self, painter: QPainter) -> None:
+        c = colours()
         strip = self.bench.session.strip(self.bench.session.view.strip)
         name = strip.name if strip is not None else ""
         text, colour = f"reduction, {name}: none", "faint"
         if self.reduction is not None and self.reduction.max(initial=0.0) > 0.05:
-            self._draw_taken(painter, self.reduction, 110)
             text, colour = f"reduction, {name}: {float(self.reduction.max()):.1f} dB at most", "reduction"
         if self.step_reduction is not None and self.step_reduction.max(initial=0.0) > 0.05:
-            self._draw_taken(painter, self.step_reduction, 230)
             step = self.bench.session.item(self.bench.session.view.step)
             more = f"{step.title if step else ''} {float(self.step_reduction.max()):.1f}"
             text, colour = f"{text}, {more}" if colour == "reduction" else f"reduction: {more} dB at most", "reduction"
         painter.setFont(font(11))
-        width = painter.fontMetrics().horizontalAdvance(text)
-        painter.fillRect(QRectF(MARGIN + 2, self.height - 16, width + 6, 14), c.soft("paper", 200))
         painter.setPen(c[colour])
-        painter.drawText(QPointF(MARGIN + 5, self.height - 5), text)
+        box = QRectF(MARGIN, self.height - CAPTION, self.inner - 150, CAPTION)
+        text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(box.width()))
+        painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, text)
 
     def _draw_taken(self, painter: QPainter, taken: np.ndarray, alpha: int) -> None:
         """What is taken away, hanging from its line: the most of each column."""
-        top, columns = REDUCTION[0], int(self.inner)
+        (top, tall), columns = self.reduction_row, int(self.inner)
         edges = (self.view.start + np.arange(columns + 1) / columns * self.view.seconds) * 100.0
         stops = np.clip(edges.astype(int), 0, len(taken) - 1)
-        depth = np.minimum(np.maximum.reduceat(taken, stops[:-1]) / REDUCTION_DEPTH, 1.0) * REDUCTION[1]
+        depth = np.minimum(np.maximum.reduceat(taken, stops[:-1]) / REDUCTION_DEPTH, 1.0) * tall
         points = [QPointF(MARGIN, top)]
         points += [QPointF(MARGIN + n + 0.5, top + d) for n, d in enumerate(depth.tolist())]
         points.append(QPointF(self.width - MARGIN, top))
@@ -209,38 +240,40 @@ class TimelineDrawing:
         painter.setBrush(colours().soft("reduction", alpha))
         painter.drawPolygon(QPolygonF(points))
 
-    def _draw_loudest(self, painter: QPainter) -> None:
+    def _draw_loudest(self, painter: QPainter, words: bool) -> None:
         start = self.bench.loudest()
         if start is None or not self.view.start <= start + LOUDEST_SECONDS / 2 <= self.view.end:
             return
         c = colours()
         left, right = self.x(start), self.x(start + LOUDEST_SECONDS)
-        y = WAVES[0] + 1.5
+        y = self.waves[0] + 1.5
         painter.setPen(QPen(c["mid"], 2))
-        painter.drawLine(QPointF(left, y), QPointF(right, y))
-        painter.drawLine(QPointF(left, y), QPointF(left, y + 5))
-        painter.drawLine(QPointF(right, y), QPointF(right, y + 5))
+        if not words:
+            painter.drawLine(QPointF(left, y), QPointF(right, y))
+            painter.drawLine(QPointF(left, y), QPointF(left, y + 5))
+            painter.drawLine(QPointF(right, y), QPointF(right, y + 5))
+            return
         painter.setFont(font(11))
         text = f"loudest {LOUDEST_SECONDS:.0f} s"
         width = painter.fontMetrics().horizontalAdvance(text)
         if right - left > width + 12:
-            painter.fillRect(QRectF(left + 4, y + 2, width + 6, 13), c.soft("paper", 210))
-            painter.drawText(QPointF(left + 7, y + 12), text)
+            box = QRectF(max(MARGIN, left) + 4, y + 2, width + 6, 14)
+            painter.fillRect(box, c["paper"])
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def _draw_scale(self, painter: QPainter) -> None:
         """How much is in view, once it is not all."""
-        if self.view.seconds >= self.song_seconds * 0.999:
-            return
-        text = f"{clock(self.view.start)} – {clock(self.view.end)}"
+        whole = self.view.seconds >= self.song_seconds * 0.999
+        text = "" if whole else f"{clock(self.view.start)} – {clock(self.view.end)}"
         if self.view.seconds < 1.0:
             text = f"{self.view.start:.4f} – {self.view.end:.4f} s"
+        if self.waves_zoom != 1.0:
+            text = f"waves × {self.waves_zoom:.2g}   {text}"
         painter.setFont(font(11))
-        width = painter.fontMetrics().horizontalAdvance(text)
-        box = QRectF(self.width - MARGIN - width - 6, self.height - 16, width + 6, 14)
-        painter.fillRect(box, colours().soft("paper", 220))
+        box = QRectF(self.width - MARGIN - 240, self.height - CAPTION, 240, CAPTION)
         painter.setPen(colours()["faint"])
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
 
-    @staticmethod
-    def _y(value: float) -> float:
-        return WAVES[0] + WAVES[1] / 2 * (1.0 - max(-1.0, min(1.0, value)))
+    def _y(self, value: float) -> float:
+        top, tall = self.waves
+        return top + tall / 2 * (1.0 - max(-1.0, min(1.0, value * self.waves_zoom)))

@@ -18,7 +18,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
-from gluvo.desk.parts import drawn, edit_in_place
+from gluvo.desk.parts import drawn, edit_in_place, menu_text
 from gluvo.desk.theme import colours, theme
 from gluvo.desk.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing, x_of
 from gluvo.desk.workbench import Workbench
@@ -394,5 +394,5 @@ class TreeView(QWidget):
         into = menu.addMenu("Flow into")
         for bus in session.strips:
             if isinstance(bus, Bus) and bus.id not in tree.below(session, strip.id):
-                into.addAction(bus.name).triggered.connect(lambda *_, id=bus.id: self.let_flow(strip.id, id))
+                into.addAction(menu_text(bus.name)).triggered.connect(lambda *_, id=bus.id: self.let_flow(strip.id, id))
         return menu

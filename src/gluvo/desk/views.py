@@ -219,13 +219,16 @@ class ToneView(Chart):
     """The section's tone against the references', all at the same loudness."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(Axis(25.0, 18000.0, (50, 200, 1000, 5000, 15000), log=True), Axis(-30.0, 12.0, ()), parent)
-        self.left, self.right, self.top = 4, 4, 4
+        super().__init__(
+            Axis(25.0, 18000.0, (50, 200, 1000, 5000, 15000), log=True),
+            Axis(-30.0, 12.0, (-24, -12, 0, 12), signed=True), parent,
+        )  # fmt: skip
+        self.left, self.right, self.top = 28, 6, 8
         self._own: Spectrum | None = None
         self._others: list[np.ndarray] = []
         self.setToolTip(
             "Average spectrum of the section (blue) and of the references (violet, the range between them filled), "
-            "tilted by 4.5 dB per octave so that music lies about level, at the same overall level."
+            "in dB against their middle level, tilted by 4.5 dB per octave so that music lies about level."
         )
 
     def show_tone(self, own: Spectrum | None, others: list[Spectrum]) -> None:
@@ -259,3 +262,6 @@ class ToneView(Chart):
         painter.setPen(QPen(c["signal"], 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(self.line(f, self._levelled(self._own)))
+
+    def draw_over(self, painter: QPainter, area: QRectF) -> None:
+        self.note(painter, area.right(), area.top() + 8, "dB, tilted by 4.5 dB/oct", right=True)

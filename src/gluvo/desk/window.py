@@ -2,25 +2,28 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QElapsedTimer, QSettings, QSize, QTimer
+import msgspec
+from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QFileDialog,
     QMainWindow,
-    QMessageBox,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
 from gluvo.desk.bars import PAGES, Header, HearRow
+from gluvo.desk.beginning import Beginning
 from gluvo.desk.buses_page import BusesPage
-from gluvo.desk.deliver_page import DeliverPage, unused
-from gluvo.desk.menus import AUDIO_FILTER, SESSION_FILTER, Menus
+from gluvo.desk.deliver_page import DeliverPage
+from gluvo.desk.documents import Documents
+from gluvo.desk.menus import AUDIO_FILTER, Menus
 from gluvo.desk.notices import Notice, WorkLine
 from gluvo.desk.parts import line
 from gluvo.desk.shape_page import ShapePage
@@ -28,15 +31,17 @@ from gluvo.desk.theme import theme
 from gluvo.desk.timeline import Timeline
 from gluvo.desk.workbench import LOUDEST_SECONDS, Workbench
 from gluvo.errors import GluvoError
-from gluvo.session.create import new_session, reference_of, stems_added, with_media
-from gluvo.session.document import Document, autosave_of, recoverable
-from gluvo.session.media import AUDIO_SUFFIXES, audio_files, media_of
-from gluvo.session.records import Reference, Session, Stem
+from gluvo.progress import Progress
+from gluvo.session.create import reference_of, stems_added
+from gluvo.session.media import AUDIO_SUFFIXES, header_of, media_of
+from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sections import read_csv, with_section, write_csv
 from gluvo.session.store import SUFFIX
+from gluvo.workbench.tasks import BRINGING_IN
 
 TICK_MS = 33
-MOST_RECENT = 8
+CHECK_SECONDS = 1.0
+"""Between looks at whether another window has taken the session over."""
 
 
 class Window(QMainWindow):
@@ -57,53 +62,51 @@ class Window(QMainWindow):
         self.pages.addWidget(self.shape)
         self.pages.addWidget(self.deliver)
         self.notice = Notice()
-        for widget in (self.header, line(), self.hear_row, line(), self.timeline, line(), self.notice):
+        rules = line(), line()
+        self._with_a_session = (self.hear_row, rules[0], self.timeline, rules[1])
+        for widget in (self.header, line(), *self._with_a_session, self.notice):
             column.addWidget(widget)
         column.addWidget(self.pages, 1)
         self.work = WorkLine(bench)
         column.addWidget(self.work)
         self.setCentralWidget(body)
+        self.documents = Documents(self)
+        self.beginning = Beginning(self)
+        self.pages.addWidget(self.beginning)
         self.menus = Menus(self)
         bench.session_changed.connect(self._session_changed)
         bench.told.connect(self.notice.tell)
         bench.missing_found.connect(self._tell_missing)
+        bench.changed_found.connect(self._tell_changed)
         theme.changed.connect(self._dress)
         self._dress()
+        self._since_check = 0.0
         self._clock = QElapsedTimer()
         self._clock.start()
         self._timer = QTimer(self, interval=TICK_MS)
         self._timer.timeout.connect(self._tick)
         self._timer.start()
         geometry = self.settings.value("geometry")
-        if geometry:
-            self.restoreGeometry(geometry)
-        else:
+        if not (isinstance(geometry, QByteArray) and self.restoreGeometry(geometry)):
             self.resize(QSize(1280, 800))
+        self._show_what_can_be()
 
     # --- documents -----------------------------------------------------------------------------------------
 
     def open_path(self, path: Path) -> None:
         """Open a session; or make one, if it is audio. Trouble is told, and leaves things as they are."""
-        path = path.resolve()
-        if path.suffix.lower() == SUFFIX or (path.exists() and path.suffix.lower() not in AUDIO_SUFFIXES):
-            self.attempt(lambda: self._open_session(path))
-        else:
-            self.new_from([path])
 
-    def _open_session(self, path: Path) -> None:
-        document = Document.open(path)
-        if not self._may_leave():
-            return
-        if recoverable(path):
-            answer = QMessageBox.question(
-                self, "Unsaved work was found",
-                f"Gluvo ended without saving “{document.session.name}”. Go on from the unsaved work?\n\n"
-                "You can undo this. Choosing No keeps the copy until you next save.",
-            )  # fmt: skip
-            if answer == QMessageBox.StandardButton.Yes:
-                document.recover()
-        self.bench.open(document)
-        self._remember(path)
+        def open_it() -> None:
+            place = Path(os.path.abspath(path))  # noqa: PTH100, a link to a session is opened as what it is called
+            if place.suffix.lower() == SUFFIX or (place.exists() and place.suffix.lower() not in AUDIO_SUFFIXES):
+                if place.is_dir():
+                    self.documents.new_from_stems(place)
+                else:
+                    self.documents.open(place)
+            else:
+                self.documents.new_from([place])
+
+        self.attempt(open_it)
 
     def play_once(self) -> None:
         """Start playing as soon as there is something to play; only the first time."""
@@ -112,89 +115,29 @@ class Window(QMainWindow):
             self.bench.engine.play()
 
     def new_from(self, files: list[Path], top: Path | None = None) -> None:
-        """A new session from a mix, or from stems in a folder `top`; the files are read in the background."""
-        if not self._may_leave():
-            return
-        first = files[0].resolve()
-        top = top.resolve() if top is not None else None
-        name = top.name if top is not None else first.stem if len(files) == 1 else first.parent.name
-        path = unused((top or first.parent) / f"{name}{SUFFIX}")
-        self.bench.task(
-            "Reading audio", lambda _: new_session([f.resolve() for f in files], (), path.parent, name, top),
-            lambda session: self.bench.open(Document(session, path)),  # type: ignore[arg-type]
-        )  # fmt: skip
+        """A new session from a mix, or from stems in a folder `top`."""
+        self.attempt(lambda: self.documents.new_from(files, top))
 
     def new_from_stems(self, folder: Path) -> None:
         """A new session from a folder of stems; folders inside it become buses."""
-        self.attempt(lambda: self.new_from(audio_files(folder), folder))
+        self.attempt(lambda: self.documents.new_from_stems(folder))
 
     def add_stems(self, paths: list[Path]) -> None:
         """Bring further stems into the open session; read in the background."""
         session, folder = self.bench.session, self.bench.document.folder
         known = {s.id for s in session.stems}
 
-        def done(found: object) -> None:
-            assert isinstance(found, Session)
+        def done(found: Session) -> None:
             new = tuple(s for s in found.stems if s.id not in known)
             self.bench.edit(
                 f"Add {len(new)} stem{'s' if len(new) > 1 else ''}",
                 lambda s: s.replace(rate=found.rate, strips=(*s.strips, *new)),
             )
 
-        self.bench.task("Reading stems", lambda _: stems_added(session, [p.resolve() for p in paths], folder), done)
-
-    def save(self) -> bool:
-        """Save where the session belongs. False if that failed."""
-        try:
-            self.bench.document.save()
-        except GluvoError as error:
-            self.notice.tell(str(error), True)
-            return False
-        self._remember(self.bench.document.path)
-        self.header.refresh()
-        self.notice.tell(f"Saved as {self.bench.document.path}.", False)
-        return True
-
-    def save_as(self) -> bool:
-        found, _ = QFileDialog.getSaveFileName(self, "Save as", str(self.bench.document.path), SESSION_FILTER)
-        if not found:
-            return False
-        path = Path(found)
-        path = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
-        try:
-            self.bench.document.save(path)
-        except GluvoError as error:
-            self.notice.tell(str(error), True)
-            return False
-        self._remember(path)
-        return True
-
-    def _may_leave(self) -> bool:
-        """Ask about unsaved work. False if the user would rather stay."""
-        document = self.bench.document
-        if not document.changed:
-            if document.session.stems:
-                self._keep_view()
-            return True
-        buttons = QMessageBox.StandardButton
-        answer = QMessageBox.question(
-            self, "Save your work?", f"“{document.session.name}” has changes that are not saved.",
-            buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
+        self.bench.task(
+            BRINGING_IN, "Bringing in stems",
+            lambda told: stems_added(session, [p.resolve() for p in paths], folder, told), done,
         )  # fmt: skip
-        if answer == buttons.Save:
-            return self.save()
-        if answer == buttons.Discard:
-            document.discard_autosave()
-            return True
-        return False
-
-    def _keep_view(self) -> None:
-        """Keep where one was looking, if there is nothing else to save."""
-        document = self.bench.document
-        if self.bench.engine is not None:
-            document.look(position=self.bench.engine.position)
-        if document.path.exists() and not autosave_of(document.path).exists():
-            self.attempt(document.save)
 
     # --- media ---------------------------------------------------------------------------------------------
 
@@ -205,14 +148,17 @@ class Window(QMainWindow):
             self.notice.tell("Bring in a mix first; then references to compare it with.", True)
             return
 
-        def work(_: object) -> object:
-            return [reference_of(path.resolve(), folder, 0) for path in paths]
+        def work(told: Progress) -> list[Reference]:
+            return [
+                reference_of(path.resolve(), folder, 0, lambda d, n=n: told((n + d) / len(paths)))  # type: ignore[misc]
+                for n, path in enumerate(paths)
+            ]
 
-        def done(found: object) -> None:
-            for reference in found:  # type: ignore[attr-defined]
+        def done(found: list[Reference]) -> None:
+            for reference in found:
                 self.bench.edit(f"Add reference {reference.name}", partial(_with_reference, reference))
 
-        self.bench.task("Reading references", work, done)
+        self.bench.task(BRINGING_IN, "Bringing in references", work, done)
 
     def remove_reference(self, id: str) -> None:
         self.bench.edit(
@@ -237,27 +183,37 @@ class Window(QMainWindow):
             self.relocate(media.path, Path(found))
 
     def relocate(self, old: str, path: Path) -> None:
-        """Use another file in place of one that is missing."""
+        """Use another file in place of one that is missing; it is read in the background."""
+        folder = self.bench.document.folder
 
-        def edit() -> None:
-            folder = self.bench.document.folder
-            media = media_of(path.resolve(), folder)
+        def changed(session: Session, media: Media, mono: bool) -> Session:
+            return session.replace(
+                strips=tuple(
+                    msgspec.structs.replace(s, media=media, mono=mono)
+                    if isinstance(s, Stem) and s.media.path == old else s
+                    for s in session.strips
+                ),
+                references=tuple(
+                    msgspec.structs.replace(r, media=media) if r.media.path == old else r for r in session.references
+                ),
+            )  # fmt: skip
 
-            def changed(session: Session) -> Session:
-                return session.replace(
-                    strips=tuple(
-                        with_media(s, path.resolve(), folder) if isinstance(s, Stem) and s.media.path == old else s
-                        for s in session.strips
-                    ),
-                    references=tuple(
-                        Reference(id=r.id, name=r.name, media=media) if r.media.path == old else r
-                        for r in session.references
-                    ),
-                )
+        self.bench.task(
+            BRINGING_IN, f"Bringing in {path.name}",
+            lambda told: (media_of(path.resolve(), folder, told), header_of(path).channels == 1),
+            lambda found: self.bench.edit(f"Locate {path.name}", lambda s: changed(s, *found)),
+        )  # fmt: skip
 
-            self.bench.edit(f"Locate {path.name}", changed)
-
-        self.attempt(edit)
+    def _tell_changed(self) -> None:
+        """Audio files are others than were brought in: they are taken as they are now only if the user says so."""
+        changed = list(self.bench.audio.changed.values())
+        more = (
+            f" {len(changed) - 1} more {'has' if len(changed) == 2 else 'have'} changed, too."
+            if len(changed) > 1
+            else ""
+        )
+        silent = (self.bench.audio.missing and " Until it is taken, it is silent.") or " What plays is what it was."
+        self.notice.tell(f"{changed[0].words}{more}{silent}", True, "Take as it is now", self.bench.take_changed)
 
     # --- sections ------------------------------------------------------------------------------------------
 
@@ -306,26 +262,33 @@ class Window(QMainWindow):
 
         self.attempt(give)
 
-    def recent(self) -> list[Path]:
-        """Sessions that were open lately and still exist, the last one first."""
-        value = self.settings.value("recent") or []
-        names = [value] if isinstance(value, str) else list(value)
-        return [Path(n) for n in names if Path(n).exists()]
-
-    def _remember(self, path: Path) -> None:
-        others = [p for p in self.recent() if p != path.resolve()]
-        self.settings.setValue("recent", [str(p) for p in (path.resolve(), *others)][:MOST_RECENT])
-
     # --- events --------------------------------------------------------------------------------------------
 
     def _session_changed(self, before: Session, now: Session) -> None:
         self.menus.show_history()
         document = self.bench.document
         self.setWindowTitle(f"{now.name}{' *' if document.changed else ''} – Gluvo")
-        self.pages.setCurrentIndex([key for key, _ in PAGES].index(now.view.page))
+        self._show_what_can_be()
+
+    def _show_what_can_be(self) -> None:
+        """The pages of a session; or, where there is none, how to begin."""
+        session = self.bench.session
+        there = bool(session.stems)
+        for widget in self._with_a_session:
+            widget.setVisible(there)
+        self.header.show_session(there)
+        if there:
+            self.pages.setCurrentIndex([key for key, _ in PAGES].index(session.view.page))
+        else:
+            self.pages.setCurrentWidget(self.beginning)
+        self.menus.allow(there)
 
     def _tick(self) -> None:
         elapsed = self._clock.restart() / 1000.0
+        self._since_check += elapsed
+        if self._since_check > CHECK_SECONDS:
+            self._since_check = 0.0
+            self.bench.check_ownership()
         self.header.tick()
         engine = self.bench.engine
         if engine is not None:
@@ -333,6 +296,12 @@ class Window(QMainWindow):
             readings = engine.read()
             self.shape.tick(readings, elapsed)
             self.buses.tick(readings, elapsed)
+        self.bench.look_after()
+
+    def changeEvent(self, event: QEvent) -> None:
+        if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
+            self.bench.check_files()
+        super().changeEvent(event)
 
     def attempt(self, action: Callable[[], None]) -> None:
         """Do something whose failure is the user's to know."""
@@ -347,7 +316,7 @@ class Window(QMainWindow):
 
     def leave(self) -> None:
         """Leave what has the focus, and stop long work."""
-        self.bench.cancel_task()
+        self.bench.tasks.cancel()
         self.setFocus()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -376,7 +345,7 @@ class Window(QMainWindow):
             self.new_from(paths)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self._may_leave():
+        if not self.documents.may_leave():
             event.ignore()
             return
         self._timer.stop()

@@ -7,16 +7,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from gluvo.advise.hold import holds
+from gluvo.advise.loudness_target import Reached
 from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
 from gluvo.compare.tones import Frozen
 from gluvo.desk.advice import Advice
-from gluvo.desk.audio import Audio, analysed, read_audio
+from gluvo.desk.audio import Audio, analysed, changes_of, read_audio, stamp_of
 from gluvo.desk.measuring import Measuring
 from gluvo.desk.picture import Picture
 from gluvo.errors import GluvoError, SessionError
@@ -25,20 +27,25 @@ from gluvo.measure.trace import Span
 from gluvo.play.engine import Monitoring
 from gluvo.play.host import RemoteEngine
 from gluvo.play.process import Host
-from gluvo.render.chain import Progress
+from gluvo.progress import Progress
 from gluvo.render.song import Renderer
-from gluvo.render.worker import Worker
+from gluvo.session import scratch
 from gluvo.session.document import Document
-from gluvo.session.media import outside_folder
+from gluvo.session.media import Changed, outside_folder, taken
 from gluvo.session.records import Session
-from gluvo.steps import Glue, MidSideEq
+from gluvo.steps import ChainItem, Glue, MidSideEq
+from gluvo.workbench.tasks import KEEPING, MEASURING, READING, RENDERING, SEARCHING, Kind, Task, Tasks
 
 AUTOSAVE_MS = 1500
+"""After an edit a copy is kept so much later, however many edits follow in the meantime."""
 LOUDEST_SECONDS = 12.0
 HELD_BY = {
     "threshold": "hold_aim", "makeup": "hold_loudness", "blend": "hold_loudness", "output": "hold_loudness"
 }  # fmt: skip
 """Which switch finds a setting."""
+
+
+T = TypeVar("T")
 
 
 def _audio_of(session: Session) -> tuple[object, ...]:
@@ -58,12 +65,14 @@ class Workbench(QObject):
     audio_changed = Signal()
     analysis_changed = Signal()
     picture_changed = Signal()
-    progressed = Signal(str, float)
-    """What is being done and how far; an empty text when nothing is."""
+    tasks_changed = Signal()
+    """What long work goes on, or how far it is."""
     told = Signal(str, bool)
     """A sentence for the user, and whether it tells of trouble."""
-    reached = Signal(object)
+    reached = Signal()
     missing_found = Signal()
+    changed_found = Signal()
+    """Audio files are others than were brought in."""
 
     _call = Signal(object)
 
@@ -78,16 +87,20 @@ class Workbench(QObject):
         self.device_choice = device_choice
         self.renderer: Renderer | None = None
         """Renders the open session; None while there is no audio."""
-        self._render_worker = Worker("gluvo-render", self._failed)
-        self._task_worker = Worker("gluvo-task", self._failed)
+        self.tasks = Tasks(self.tasks_changed.emit, self._failed, self._displaced)
         self._call.connect(lambda function: function())
         self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
         self._autosave.timeout.connect(self.autosave_now)
         self._autosaves = autosaves
         self._hunted: Session | None = None
+        self._stamps: dict[str, object] = {}
+        """How each audio file stood on disk when it was read."""
         self.frozen: Frozen | None = None
         """The spectrum that is kept to compare with, as long as the window is open."""
         self._generation = 0
+        self._was_mine = True
+        self.reach: tuple[str, Reached] | None = None
+        """What was last found for the target, with the key of the sound that it made."""
         self.advice = Advice(self)
 
     # --- opening and closing -------------------------------------------------------------------------------
@@ -100,8 +113,12 @@ class Workbench(QObject):
         """Show a document; its audio is read in the background."""
         self._close_engine()
         self._generation += 1
-        self._render_worker.cancel()
-        self.document = document
+        for kind in (RENDERING, READING, SEARCHING, MEASURING):
+            self.tasks.cancel_kind(kind)
+        self._autosave.stop()
+        if self.document.lock is not document.lock:
+            self.document.release()
+        self.document, self._was_mine, self.reach = document, not document.read_only, None
         self.renderer = None
         self.audio, self.picture = Audio(), Picture()
         document.listen(self._session_changed)
@@ -115,36 +132,31 @@ class Workbench(QObject):
         session, folder, mine, known = self.session, self.document.folder, self._generation, self.audio
 
         def job(check: Progress) -> None:
-            self._tell("Reading audio", 0.05)
-            audio = read_audio(session, folder, self._telling(check, "Reading audio"), known)
+            audio = read_audio(session, folder, check, known)
             self._on_window(lambda: self._take_audio(audio, mine))
             looked_at = analysed(audio, check)
             self._on_window(lambda: self._take_analysis(looked_at, mine))
 
         if session.media:
-            self._task_worker.submit(job)
+            self.tasks.submit(READING, "Reading audio", job)
 
     def _take_audio(self, audio: Audio, generation: int) -> None:
         if generation != self._generation:
             return
         playing, position = (self.engine.playing, self.engine.position) if self.engine else (False, None)
         self._close_engine()
-        self.audio = audio
+        self.audio, self._stamps = audio, dict(audio.stamps)
         if audio.material is not None:
             session = self.session
             self.renderer = Renderer(audio.material, self.renderer.cache if self.renderer else None)
-            self.engine = RemoteEngine(self._host, audio.material, audio.references, session, self.device_choice)
-            self.engine.seek(session.view.position if position is None else position)
-            self._apply_loop()
-            self._apply_monitoring()
-            if playing:
-                self.engine.play()
+            self._open_engine(audio, session.view.position if position is None else position, playing)
         else:
             self.renderer = None
         self.audio_changed.emit()
-        self.progressed.emit("", 0.0)
         self.render()
-        if audio.missing:
+        if audio.changed:
+            self.changed_found.emit()
+        elif audio.missing:
             self.missing_found.emit()
         elif outside := outside_folder(self.session):
             names = ", ".join(path.rsplit("/", 1)[-1] for path in outside[:3])
@@ -154,9 +166,77 @@ class Workbench(QObject):
                 False,
             )
 
+    def _open_engine(self, audio: Audio, position: float, playing: bool) -> None:
+        assert audio.material is not None
+        try:
+            self.engine = RemoteEngine(self._host, audio.material, audio.references, self.session, self.device_choice)
+        except GluvoError as error:
+            self.told.emit(str(error), True)
+            return
+        self.engine.seek(position)
+        self._apply_loop()
+        self._apply_monitoring()
+        if playing:
+            self.engine.play()
+
+    def look_after(self) -> None:
+        """Called often: tell what has gone wrong with the sound, the room for it, and the right to write."""
+        if self.engine is not None and (event := self.engine.take_event()):
+            self.told.emit(event, True)
+        if trouble := scratch.trouble():
+            self.told.emit(trouble, True)
+
+    def check_ownership(self) -> None:
+        """Called now and then: tell if another window has taken the session over."""
+        mine = not self.document.read_only
+        if self._was_mine and not mine:
+            self.told.emit(
+                "Another window has taken over this session. What you changed here and did not save can be saved as a copy.",
+                True,
+            )
+        if mine is not self._was_mine:
+            self._was_mine = mine
+            self.session_changed.emit(self.session, self.session)
+
+    def take_over(self) -> None:
+        """Become the window that works on the session; what is on disk now is shown."""
+        document = Document.open(self.document.path, self.document.lock)
+        document.take_over()
+        self.open(document)
+
+    def check_files(self) -> None:
+        """Look whether the audio on disk is still what was brought in; the window calls it when one comes back to it."""
+        material, session, folder, mine = self.audio.material, self.session, self.document.folder, self._generation
+        if material is None:
+            return
+        stale = [m for m in session.media if self._stamps.get(m.path) != stamp_of(m, folder)]
+        if not stale:
+            return
+
+        def job(check: Progress) -> None:
+            changed = changes_of(session, folder, stale, check)
+            stamps = {m.path: stamp_of(m, folder) for m in stale}
+            self._on_window(lambda: self._take_changes(changed, stamps, mine))
+
+        self.tasks.submit(MEASURING, "Looking at changed files", job)
+
+    def _take_changes(self, changed: dict[str, Changed], stamps: dict[str, object], generation: int) -> None:
+        if generation != self._generation:
+            return
+        self._stamps |= stamps
+        if changed:
+            self.audio = replace(self.audio, changed=changed)
+            self.changed_found.emit()
+
+    def take_changed(self) -> None:
+        """Use audio files that have changed as they now are; can be undone as far as the files allow."""
+        changed = self.audio.changed
+        self.audio = replace(self.audio, changed={})
+        self.edit("Take changed audio", lambda s: taken(s, changed))
+
     def _take_analysis(self, audio: Audio, generation: int) -> None:
         if generation == self._generation and audio.material is self.audio.material:
-            self.audio = audio
+            self.audio = replace(audio, changed=self.audio.changed)
             self.analysis_changed.emit()
             self.render()
 
@@ -172,18 +252,25 @@ class Workbench(QObject):
             self.engine = None
 
     def close(self) -> None:
-        self._generation += 1  # what still comes from the workers is for nobody
+        self._generation += 1  # what still comes from the tasks is for nobody
         self._autosave.stop()
         self._close_engine()
         self._host.close()
-        self._render_worker.close()
-        self._task_worker.close()
+        self.tasks.close()
+        self.document.release()
 
     def autosave_now(self) -> None:
-        try:
-            self.document.autosave()
-        except GluvoError as error:
-            self.told.emit(f"Your work could not be autosaved: {error}", True)
+        """Keep a copy of what is unsaved, off the window's thread."""
+        document = self.document
+
+        def job(_: Progress) -> None:
+            try:
+                document.autosave()
+            except GluvoError as error:
+                text = f"Your work could not be autosaved: {error}"
+                self._on_window(lambda: self.told.emit(text, True))
+
+        self.tasks.submit(KEEPING, "Keeping a copy", job)
 
     # --- edits ---------------------------------------------------------------------------------------------
 
@@ -217,8 +304,22 @@ class Workbench(QObject):
         if holder := HELD_BY.get(name):
             if hasattr(step, holder):
                 changes[holder] = False
+        if name in HELD_BY.values() and value and not holds(step):
+            changes["held_in"] = self.session.view.section
         changed = msgspec.structs.replace(step, **changes)
         self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}")
+
+    def hold_here(self, step_id: str) -> None:
+        """Find the held settings of a step in the chosen section from now on."""
+        step, section = self.session.item(step_id), self.session.view.section
+        if step is not None:
+            changed = msgspec.structs.replace(step, held_in=section)
+            self.edit(f"Hold {step.title} in {self.span_name}", lambda s: s.with_step(changed))
+
+    def held_name(self, step: ChainItem) -> str:
+        """The name of what the held settings of a step are found in."""
+        section = self.session.section(step.held_in)
+        return section.name if section is not None else "whole song"
 
     def set_strip(self, strip_id: str, name: str, value: object, label: str) -> None:
         """Change a fader, pan, switch or name of a strip."""
@@ -262,7 +363,7 @@ class Workbench(QObject):
             self._apply_loop()
         if before.view != now.view:
             self._apply_monitoring()
-        if self._autosaves and before.replace(view=now.view) != now:
+        if self._autosaves and before.replace(view=now.view) != now and not self._autosave.isActive():
             self._autosave.start()
         step, hear = now.step(now.view.step), now.view.hear
         gone = isinstance(step, MidSideEq) and step.band(now.view.band) is None
@@ -366,12 +467,13 @@ class Workbench(QObject):
             def amend(held: Session) -> None:
                 self._on_window(lambda: self._amend(mine, session, held))
 
-            self._tell("Measuring", 0.0)
-            telling = partial(self._telling, check)
-            Measuring(renderer, session, span, references, show, amend, telling).run(check, opened)
-            self._tell("", 0.0)
+            def telling(title: str) -> Progress:
+                self.tasks.retitle(RENDERING, title)
+                return check
 
-        self._render_worker.submit(job)
+            Measuring(renderer, session, span, references, show, amend, telling).run(check, opened)
+
+        self.tasks.submit(RENDERING, "Measuring", job)
 
     def _show(self, generation: int, changes: dict[str, object]) -> None:
         if generation != self._generation:
@@ -389,20 +491,30 @@ class Workbench(QObject):
 
     # --- longer tasks --------------------------------------------------------------------------------------
 
-    def task(self, title: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
-        """Run something long with progress and cancel; `done` gets its result, in the window."""
+    def task(
+        self, kind: Kind, title: str, work: Callable[[Progress], T], done: Callable[[T], object],
+        ended: Callable[[], None] | None = None,
+    ) -> Task:  # fmt: skip
+        """Run something long with progress and a way to stop it; `done` gets its result, in the window, unless another
+        session has been opened by then and it was a search in the one before. `ended` is called in any case."""
+        mine = self._generation
+
+        def finish(result: T) -> None:
+            if mine == self._generation or kind is not SEARCHING:
+                done(result)
 
         def job(check: Progress) -> None:
-            self._tell(title, 0.0)
-            result = work(self._telling(check, title))
-            self._on_window(lambda: done(result))
-            self._tell("", 0.0)
+            try:
+                result = work(check)
+                self._on_window(lambda: finish(result))
+            finally:
+                if ended is not None:
+                    self._on_window(ended)
 
-        self._task_worker.submit(job)
+        return self.tasks.submit(kind, title, job)
 
-    def cancel_task(self) -> None:
-        self._task_worker.cancel()
-        self.progressed.emit("", 0.0)
+    def _displaced(self, title: str) -> None:
+        self._on_window(lambda: self.told.emit(f"“{title}” was given up for the newer search.", False))
 
     def loudest(self, seconds: float = LOUDEST_SECONDS) -> float | None:
         """Where the loudest stretch of the result starts."""
@@ -415,28 +527,11 @@ class Workbench(QObject):
 
     @property
     def busy(self) -> bool:
-        return self._render_worker.busy or self._task_worker.busy
+        return self.tasks.busy()
 
     def _on_window(self, function: Callable[[], None]) -> None:
         self._call.emit(function)
 
-    def _tell(self, what: str, share: float) -> None:
-        self.progressed.emit(what, share)
-
-    def _failed(self, error: Exception) -> None:
-        text = str(error) if isinstance(error, GluvoError) else f"Something went wrong inside: {error!r}"
-
-        def tell() -> None:
-            self.progressed.emit("", 0.0)
-            self.told.emit(text, True)
-
-        self._on_window(tell)
-
-    def _telling(self, check: Progress, what: str) -> Progress:
-        """A progress that can be stopped and is shown."""
-
-        def tell(done: float) -> None:
-            check(done)
-            self._tell(what, done)
-
-        return tell
+    def _failed(self, task: Task, error: Exception) -> None:
+        text = str(error) if isinstance(error, GluvoError) else f"{task.title} went wrong inside: {error!r}"
+        self._on_window(lambda: self.told.emit(text, True))

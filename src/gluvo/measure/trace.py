@@ -122,9 +122,11 @@ class Tracer:
     (100, 0.5)
     """
 
-    def __init__(self, rate: int) -> None:
+    def __init__(self, rate: int, *, between: bool = True) -> None:
+        """`between`: whether peaks between samples are read, too; without, the true peak is the sample peak."""
         self.rate = rate
         self.hop = hop_frames(rate)
+        self._between = between
         self._filter = Sections(k_weighting(rate))
         self._reader = PeakReader(rate, BLOCK)
         self._weighted = np.zeros((BLOCK, 2))
@@ -146,11 +148,14 @@ class Tracer:
         weighted = self._weighted[: len(x)]
         self._filter.run(x, weighted)
         reader = self._reader
-        reader.take(x)
+        if self._between:
+            reader.take(x)
+        # without rough readings, which then stay 0, none is read finely
         gather(
             x, weighted, reader.rough, reader.history, reader.fine, self._frames, counted, self.hop, HALF, self._rows
         )  # fmt: skip
-        reader.leave(len(x))
+        if self._between:
+            reader.leave(len(x))
         self._frames += counted
 
     def finish(self) -> Trace:
@@ -159,7 +164,8 @@ class Tracer:
         rows = self._rows[: -(-self._frames // self.hop)]
         mean = rows[:, :5] / self.hop
         return Trace(
-            self.rate, self._frames, mean[:, 0:2], mean[:, 2:4], mean[:, 4], rows[:, 5].copy(), rows[:, 6].copy()
+            self.rate, self._frames, mean[:, 0:2], mean[:, 2:4], mean[:, 4], rows[:, 5].copy(),
+            rows[:, 6 if self._between else 5].copy(),
         )  # fmt: skip
 
 

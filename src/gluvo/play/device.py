@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import logging
 import time
 from pathlib import Path
 from typing import Protocol
@@ -16,6 +18,8 @@ BLOCK = 512
 DEPTH = 2048
 """Frames that a device holds ahead of what is heard: 43 ms at 48 kHz."""
 SILENT = "silent"
+
+log = logging.getLogger(__name__)
 
 
 class Device(Protocol):
@@ -84,23 +88,30 @@ class SoundCard:
             raise DeviceError(f"The sound device cannot play at {rate / 1000:g} kHz ({error}).") from None
         self.name = str(info["name"])
         self.rate = rate
+        self._trouble = sounddevice.PortAudioError
 
     def write(self, block: np.ndarray) -> bool:
-        return bool(self._stream.write(block))
+        try:
+            return bool(self._stream.write(block))
+        except self._trouble as error:
+            raise DeviceError(f"The sound device has stopped ({error}).") from None
 
     def close(self) -> None:
-        self._stream.close()
+        with contextlib.suppress(self._trouble):  # it may be gone already
+            self._stream.close()
 
 
 def outputs() -> list[tuple[int, str]]:
-    """The sound cards' outputs: number and name. Empty where there are none."""
+    """The sound cards' outputs: number and name. Empty where there are none, or PortAudio cannot list them."""
     try:
         import sounddevice
 
         found = sounddevice.query_devices()
-    except OSError:
+    except OSError as error:  # no PortAudio on this machine
+        log.info("no sound cards: %s", error)
         return []
-    except sounddevice.PortAudioError:
+    except sounddevice.PortAudioError as error:
+        log.warning("the sound cards could not be listed: %s", error)
         return []
     return [(n, str(d["name"])) for n, d in enumerate(found) if d["max_output_channels"] >= 2]
 

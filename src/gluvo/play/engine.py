@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from collections import deque
@@ -16,13 +17,15 @@ from gluvo.dsp.kernel import Audio, kernel
 from gluvo.errors import DeviceError
 from gluvo.play.device import BLOCK, Device
 from gluvo.play.graph import REFERENCES, LiveGraph
-from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, Board, Meters
+from gluvo.play.meters import DROPOUTS, HELD_BACK, PLAYING, POSITION, Board, Meters
 from gluvo.play.playhead import FADE_SECONDS, Playhead
 from gluvo.render.machine import Part, filler
 from gluvo.render.plan import Source
 from gluvo.session.media import Material, Sound
 from gluvo.session.records import Session
 from gluvo.steps import MAX_BLOCK
+
+log = logging.getLogger(__name__)
 
 SWAP_SECONDS = 0.030
 """At its steepest the fade is as steep as a straight one of 20 ms."""
@@ -85,18 +88,20 @@ def crossfade(old, new, at, length):  # type: ignore[no-untyped-def]
 def guard(x, ceiling, state, recovery):  # type: ignore[no-untyped-def]
     """Hold samples within a ceiling by a gain that falls at once and recovers slowly; 1 leaves the bits alone.
 
-    For what is heard only: a level match that is a moment behind an edit must not clip the loudspeakers.
+    Returns whether any would have passed it. For what is heard only: a level match that is a moment behind an edit
+    must not clip the loudspeakers.
     """
-    gain = state[0]
+    gain, held = state[0], False
     for i in range(x.shape[0]):
         peak = max(abs(x[i, 0]), abs(x[i, 1]))
         gain = min(1.0, gain + recovery)
         if peak * gain > ceiling:
-            gain = ceiling / peak
+            gain, held = ceiling / peak, True
         if gain < 1.0:
             x[i, 0] *= gain
             x[i, 1] *= gain
     state[0] = gain
+    return held
 
 
 class Engine:
@@ -150,7 +155,12 @@ class Engine:
         self._device: Device | None = None
         self._thread: threading.Thread | None = None
         self._closing = False
+        self.asked_position = 0.0
+        """Where it was last asked to go, seconds."""
         self.failed = ""
+        """Why the audio thread has ended; empty while it has not."""
+        self.broken = False
+        """Whether that was a fault of its own, and not the device's."""
 
     # --- requests, from any thread -------------------------------------------------------------------------
 
@@ -164,13 +174,19 @@ class Engine:
         self._requests.append(self._stop)
 
     def seek(self, seconds: float) -> None:
-        frame = min(max(0, round(seconds * self.rate)), max(0, self._frames - 1))
+        frame = min(self._frame(seconds), max(0, self._frames - 1))
+        self.asked_position = frame / self.rate
         self._requests.append(lambda: self._head.seek(frame, fade=self._playing))
 
     def loop(self, start: float, end: float) -> None:
         """Loop between two times in seconds."""
-        frames = round(start * self.rate), min(round(end * self.rate), self._frames)
+        frames = self._frame(start), self._frame(end)
         self._requests.append(lambda: self._head.set_loop(frames))
+
+    def _frame(self, seconds: float) -> int:
+        """A place in the song, whatever is asked for."""
+        inside = min(max(0.0, seconds), self._frames / self.rate) if seconds == seconds else 0.0
+        return round(inside * self.rate)
 
     def no_loop(self) -> None:
         self._requests.append(lambda: self._head.set_loop(None))
@@ -240,7 +256,8 @@ class Engine:
             now, goal = self._matrices[name], self._goals[name]
             if now.any() or goal.any():
                 ramp_mix(self._path(name, n), now, goal, self._fade_step, out)
-        guard(out, self._ceiling, self._guard, self._recovery)
+        if guard(out, self._ceiling, self._guard, self._recovery):
+            self.board.state[HELD_BACK] += 1
         heard = self._path(self._path_name(), n)
         self._meters.write(heard, graph.steps, graph.strips, graph.tapped, graph.moving)
         if old is not None:
@@ -353,7 +370,7 @@ class Engine:
     def start(self, device: Device) -> None:
         """Play to a device from now on, on a thread of its own."""
         self._device = device
-        self._closing = False
+        self._closing, self.failed, self.broken = False, "", False
         self._thread = threading.Thread(target=self._run, name="gluvo-audio", daemon=True)
         self._thread.start()
 
@@ -382,3 +399,6 @@ class Engine:
                 state[POSITION], state[PLAYING] = self.position, self.playing
         except DeviceError as error:
             self.failed = str(error)
+        except Exception as error:  # the process goes on, and sees to it
+            log.exception("the audio thread has failed")
+            self.failed, self.broken = repr(error), True

@@ -8,11 +8,14 @@ from __future__ import annotations
 
 import contextlib
 import gc
+import logging
 import os
+import signal
 import sys
-from collections.abc import Mapping
+import time
+from collections import deque
+from collections.abc import Callable, Mapping
 from multiprocessing.connection import Connection
-from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
 from typing import Any
 
@@ -20,14 +23,14 @@ import msgspec
 import numpy as np
 
 from gluvo.errors import GluvoError
-from gluvo.play.device import Device, SilentDevice, open_device
+from gluvo.play.device import SILENT, Device, SilentDevice, open_device
 from gluvo.play.engine import Engine, Monitoring
-from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, TAKEN, Board, Readings
+from gluvo.play.meters import BEAT, DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Readings
 from gluvo.play.process import Host
 from gluvo.render.plan import steps_heard
 from gluvo.session.media import Material, Sound
 from gluvo.session.records import Bus, Media, Session, Stem
-from gluvo.session.scratch import address_of, mapped
+from gluvo.session.scratch import Address, address_of, mapped, scratch
 from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Trim, Width
 
 RECORD = "GLUVO_RECORD"
@@ -36,48 +39,53 @@ SWITCH_SECONDS = 1e-4
 """How long the thread that prepares an edit may keep the interpreter while the audio thread wants it."""
 PREFETCH_EVERY = 0.5
 """Seconds between looks ahead."""
+SILENT_SECONDS, STARTING_SECONDS = 8.0, 120.0
+"""How long the process may give no sign of life, once it is up and while it starts."""
+MOST_REVIVALS, REVIVALS_SECONDS = 3, 30.0
+"""A process that ends more often than this is not started again."""
 
-
-class Shared:
-    """An array in shared memory; the one that made it also takes it away."""
-
-    def __init__(self, array: np.ndarray) -> None:
-        self.memory = SharedMemory(create=True, size=max(1, array.nbytes))
-        self.shape, self.kind = array.shape, array.dtype.str
-        self.array: np.ndarray = np.ndarray(array.shape, array.dtype, self.memory.buf)
-        self.array[...] = array
-
-    @property
-    def address(self) -> tuple[str, tuple[int, ...], str]:
-        """What another process needs to find it."""
-        return self.memory.name, self.shape, self.kind
-
-    def close(self) -> None:
-        del self.array
-        self.memory.close()
-        self.memory.unlink()
+log = logging.getLogger(__name__)
 
 
 class RemoteEngine:
-    """An `Engine` in another process: the same requests, the same state."""
+    """An `Engine` in another process: the same requests, the same state.
+
+    If the process ends, or no longer answers, it is started again and goes on where it was; `event` tells.
+    """
 
     def __init__(
         self, host: Host, material: Material, references: Mapping[str, Sound], session: Session, device: str = ""
     ) -> None:
-        """Load a song and start its device; close it before the next one."""
-        self.rate = material.rate
+        """Load a song and start its device; close it before the next one. Raises `GluvoError` if there is no room for
+        what both processes must see."""
+        self.rate, self.frames = material.rate, material.frames
         self.device_name, self.failed = "starting", ""
-        self._host = host
-        addresses, self._kept = [], []
-        for sounds in (material.sounds, references):
-            found = {key: address_of(sound.samples) for key, sound in sounds.items()}
-            addresses.append({key: address for key, (address, _) in found.items()})
-            self._kept += [array for _, array in found.values()]
-        self._board_memory = Shared(np.zeros(Board.SIZE))
-        self.board = Board(self._board_memory.array)
+        self.event = ""
+        """What has gone wrong with playing since it was last looked at, in a sentence."""
+        self._host, self._choice, self._session = host, device, session
+        self._addresses, self._kept = [], []
+        try:
+            for sounds in (material.sounds, references):
+                found = {key: address_of(sound.samples) for key, sound in sounds.items()}
+                self._addresses.append({key: address for key, (address, _) in found.items()})
+                self._kept += [array for _, array in found.values()]
+            self._board_address, memory = address_of(scratch((Board.SIZE,), shared=True, kind="f8"))
+        except (MemoryError, OSError) as error:
+            raise GluvoError(f"Nothing can be played: {error}.") from None
+        self.board = Board(memory)
         self._ids = steps_heard(session)
         self._playing, self._position, self._asked = False, 0.0, 0
-        host.send("load", *addresses, self._board_memory.address, self.rate, material.frames, session, device)
+        self._loop: tuple[float, float] | None = None
+        self._monitoring: Monitoring | None = None
+        self._revived: deque[float] = deque(maxlen=MOST_REVIVALS)
+        self._given_up = False
+        self._watch_from(time.monotonic())
+        self._load()
+
+    def _load(self) -> None:
+        self._host.send(
+            "load", *self._addresses, self._board_address, self.rate, self.frames, self._session, self._choice
+        )
 
     def play(self) -> None:
         self._playing = True
@@ -92,15 +100,19 @@ class RemoteEngine:
         self._ask("seek", seconds)
 
     def loop(self, start: float, end: float) -> None:
+        self._loop = start, end
         self._ask("loop", start, end)
 
     def no_loop(self) -> None:
+        self._loop = None
         self._ask("no_loop")
 
     def listen(self, monitoring: Monitoring) -> None:
+        self._monitoring = monitoring
         self._ask("listen", monitoring)
 
     def change(self, session: Session) -> None:
+        self._session = session
         self._ids = steps_heard(session)
         self._ask("change", session)
 
@@ -121,11 +133,13 @@ class RemoteEngine:
 
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
-        self.device_name = "starting"
+        self._choice, self.device_name = name, "starting"
         self._host.send("device", name)
 
     @property
     def playing(self) -> bool:
+        if self._given_up:
+            return False
         return self._playing if self._waiting else bool(self.board.state[PLAYING])
 
     @property
@@ -137,15 +151,73 @@ class RemoteEngine:
         return int(self.board.state[DROPOUTS])
 
     @property
+    def held_back(self) -> int:
+        """In how many blocks the output guard has held back what would have passed full scale."""
+        return int(self.board.state[HELD_BACK])
+
+    @property
     def step_ids(self) -> tuple[str, ...]:
         """The steps of the live chain, in the order of the readings' reductions."""
         return self._ids
 
     def read(self) -> Readings:
-        """What was played since the last call."""
-        for name, failed in self._host.answers():
-            self.device_name, self.failed = name, failed
+        """What was played since the last call. Call it often: this is also where the process is looked after."""
+        for kind, *words in self._host.answers():
+            if kind == "device":
+                self.device_name, self.failed = words
+                self.event = self.failed or self.event
+            elif kind == "error":
+                self.event = words[0]
+        self._look_after(time.monotonic())
         return self.board.read()
+
+    def take_event(self) -> str:
+        """What has gone wrong since the last call; empty where nothing has."""
+        found, self.event = self.event, ""
+        return found
+
+    # --- a process that ends or hangs ----------------------------------------------------------------------
+
+    def _watch_from(self, now: float) -> None:
+        self._beat, self._beat_at, self._looked_at, self._was_up = -1.0, now, now, False
+
+    def _look_after(self, now: float) -> None:
+        """Start the process again if it has ended, or has been silent for too long."""
+        if self._given_up:
+            return
+        beat = float(self.board.state[BEAT])
+        if beat != self._beat or now - self._looked_at > 1.0:  # or it was this process that was held up
+            self._was_up = self._was_up or (self._beat >= 0.0 and beat != self._beat)
+            self._beat, self._beat_at = beat, now
+        self._looked_at = now
+        patience = SILENT_SECONDS if self._was_up else STARTING_SECONDS
+        if not self._host.alive:
+            self._revive(now, "The audio process has ended")
+        elif now - self._beat_at > patience:
+            self._revive(now, "The audio process no longer answered")
+
+    def _revive(self, now: float, what: str) -> None:
+        """Go on in a new process, at the same place."""
+        playing, position = self.playing, self.position
+        if len(self._revived) == MOST_REVIVALS and now - self._revived[0] < REVIVALS_SECONDS:
+            self._given_up = True
+            self.device_name, self.failed = "no sound", "no sound: the audio process keeps ending"
+            self.event = f"{what}, again and again. Choose another device, or save your work and start Gluvo anew."
+            return
+        self._revived.append(now)
+        self._host.restart()
+        self.device_name, self.failed = "starting", ""
+        self.event = f"{what} and was started again."
+        self._asked = int(self.board.state[TAKEN])
+        self._load()
+        if self._loop is not None:
+            self.loop(*self._loop)
+        if self._monitoring is not None:
+            self.listen(self._monitoring)
+        self.seek(position)
+        if playing:
+            self.play()
+        self._watch_from(now)
 
     def tapped(self, frames: int) -> tuple[np.ndarray, np.ndarray] | None:
         """See `Board.tapped`."""
@@ -156,94 +228,156 @@ class RemoteEngine:
         return [float(value) for value in self.board.moves]
 
     def close(self) -> None:
-        """Stop, and give back the memory."""
+        """Stop, and give back the memory. The other process lets go of it when it comes to that."""
         self._host.send("unload")
-        self._host.wait()
-        del self.board
-        self._board_memory.close()
         self._kept.clear()
 
 
+class Server:
+    """The process's side: takes requests until it is told to close, or nobody is there any more."""
+
+    def __init__(self, pipe: Connection) -> None:
+        self._pipe = pipe
+        self._waiting: list[tuple[str, tuple[Any, ...]]] = []
+        self._engine: Engine | None = None
+        self._make: Callable[[Session], Engine] | None = None
+        self._session = Session()
+        self._choice = ""
+        self._rebuilt = 0.0
+
+    def run(self) -> None:
+        """Until the end. Nothing that is asked for ends it: what cannot be done is told."""
+        while True:
+            name, args = self._next()
+            if name == "close":
+                self._unload()
+                return
+            try:
+                self._do(name, args)
+            except Exception as error:  # whatever it is, the sound goes on as it was
+                log.exception("a request to the audio process failed")
+                self._tell("error", f"That could not be played ({error}). What played before goes on.")
+                self._taken(name)
+
+    def _next(self) -> tuple[str, tuple[Any, ...]]:
+        """The next request. Of several edits in a row only the last one counts."""
+        try:
+            while not self._waiting and not self._pipe.poll(PREFETCH_EVERY):
+                self._look_after()
+            if self._engine is not None:
+                self._engine.board.state[BEAT] += 1
+            name, args = self._waiting.pop(0) if self._waiting else self._pipe.recv()
+            while name == "change" and self._pipe.poll():
+                following, others = self._pipe.recv()
+                if following != "change":
+                    self._waiting.append((following, others))
+                    break
+                args = others
+                self._taken(name)
+        except (EOFError, OSError):
+            return "close", ()
+        return name, args
+
+    def _look_after(self) -> None:
+        """Between requests: look ahead, and see to an audio thread that has ended."""
+        engine = self._engine
+        if engine is None:
+            return
+        engine.board.state[BEAT] += 1
+        if not engine.failed:
+            engine.prefetch()
+            return
+        failed, playing, position = engine.failed, engine.playing, engine.position
+        if engine.broken and self._make is not None:
+            again, self._rebuilt = time.monotonic() - self._rebuilt < 5.0, time.monotonic()
+            engine.close()
+            self._engine = engine = self._make(_bare(self._session) if again else self._session)
+            self._start(self._choice)
+            self._tell("error", f"Playing was interrupted by a fault ({failed}) and goes on.")
+        else:
+            engine.close()
+            self._start(SILENT, f"{failed} Playing to the silent device instead.")
+        engine.seek(position)
+        if playing:
+            engine.play()
+
+    def _do(self, name: str, args: tuple[Any, ...]) -> None:
+        if name == "load":
+            self._unload()
+            self._load(*args)
+        elif name == "unload":
+            self._unload()
+        elif name == "done":
+            self._tell("done")
+        elif self._engine is None:
+            return
+        elif name == "device":
+            self._choice = args[0]
+            self._engine.close()
+            self._start(self._choice)
+        else:
+            getattr(self._engine, name)(*args)
+            if name == "change":
+                self._session = args[0]
+            state = self._engine.board.state
+            state[PLAYING] = self._engine.playing
+            if name == "seek":
+                state[POSITION] = self._engine.asked_position
+            self._taken(name)
+
+    def _taken(self, name: str) -> None:
+        if self._engine is not None and name not in ("load", "unload", "done", "device"):
+            self._engine.board.state[TAKEN] += 1
+
+    def _load(
+        self, songs: Mapping[str, Address], others: Mapping[str, Address], board: Address, rate: int, frames: int,
+        session: Session, choice: str,
+    ) -> None:  # fmt: skip
+        try:
+            shared = mapped(board)
+            sounds, references = (
+                {key: Sound(mapped(address), rate) for key, address in found.items()} for found in (songs, others)
+            )
+        except FileNotFoundError:
+            return  # another song was opened before this one was come to
+        shared[BEAT] += 1
+        rehearse(session, rate)
+        self._make = lambda session: Engine(Material(rate, sounds, frames), references, session, Board(shared))
+        self._session, self._choice = session, choice
+        self._engine = self._make(session)
+        gc.freeze()
+        self._start(choice)
+
+    def _start(self, choice: str, told: str = "") -> None:
+        assert self._engine is not None
+        device, failed = _device(self._engine.rate, choice)
+        self._engine.start(device)
+        self._tell("device", device.name, failed or told)
+
+    def _unload(self) -> None:
+        if self._engine is not None:
+            self._engine.close()
+        self._engine = self._make = None
+        gc.collect()
+
+    def _tell(self, *words: str) -> None:
+        with contextlib.suppress(OSError):
+            self._pipe.send(words)
+
+
+def _bare(session: Session) -> Session:
+    """The session without any step, for when one of them cannot be played."""
+    return session.replace(strips=tuple(msgspec.structs.replace(s, chain=()) for s in session.strips))
+
+
 def serve(pipe: Connection) -> None:
-    """The process's own loop: takes requests until it is told to close, or nobody is there any more."""
+    """The process's own loop."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C in a terminal reaches both; the window closes this one
     with contextlib.suppress(OSError):
         os.nice(-11)  # only root or a realtime group may; without it, it works as well on an idle machine
     sys.setswitchinterval(SWITCH_SECONDS)
     rehearse(Session(), 48_000)
-    engine: Engine | None = None
-    held: list[SharedMemory] = []
-
-    def start(choice: str) -> None:
-        assert engine is not None
-        device, failed = _device(engine.rate, choice)
-        engine.start(device)
-        pipe.send((device.name, failed))
-
-    def unload() -> None:
-        nonlocal engine
-        if engine is not None:
-            engine.close()
-        engine = None
-        gc.collect()
-        for memory in held:
-            with contextlib.suppress(BufferError):
-                memory.close()
-        held.clear()
-
-    def attached(address: tuple[str, tuple[int, ...], str]) -> np.ndarray:
-        name, shape, kind = address
-        held.append(SharedMemory(name))
-        return np.ndarray(shape, np.dtype(kind), held[-1].buf)
-
-    def take() -> tuple[str, tuple[Any, ...]]:
-        """The next request. Of several edits in a row only the last one counts."""
-        name, args = pipe.recv()
-        while name == "change" and pipe.poll():
-            following, others = pipe.recv()
-            if following != "change":
-                waiting.append((following, others))
-                break
-            args = others
-            if engine is not None:
-                engine.board.state[TAKEN] += 1
-        return name, args
-
-    waiting: list[tuple[str, tuple[Any, ...]]] = []
-    while True:
-        try:
-            while not waiting and not pipe.poll(PREFETCH_EVERY):
-                if engine is not None:
-                    engine.prefetch()
-            name, args = waiting.pop(0) if waiting else take()
-        except (EOFError, OSError, KeyboardInterrupt):
-            name, args = "close", ()
-        if name == "load":
-            unload()
-            songs, others, board, rate, frames, session, choice = args
-            sounds, references = (
-                {key: Sound(mapped(address), rate) for key, address in found.items()} for found in (songs, others)
-            )
-            rehearse(session, rate)
-            engine = Engine(Material(rate, sounds, frames), references, session, Board(attached(board)))
-            gc.freeze()
-            start(choice)
-        elif name == "unload":
-            unload()
-        elif name == "done":
-            pipe.send(("", "done"))
-        elif name == "close":
-            unload()
-            return
-        elif name == "device" and engine is not None:
-            engine.close()
-            start(*args)
-        elif engine is not None:
-            getattr(engine, name)(*args)
-            state = engine.board.state
-            state[PLAYING] = engine.playing
-            if name == "seek":
-                state[POSITION] = args[0]
-            state[TAKEN] += 1
+    Server(pipe).run()
 
 
 def rehearse(session: Session, rate: int) -> None:
@@ -277,9 +411,9 @@ def rehearse(session: Session, rate: int) -> None:
 
 def _device(rate: int, choice: str) -> tuple[Device, str]:
     """The chosen device, or the silent one and why."""
-    if record := os.environ.get(RECORD):
-        return SilentDevice(rate, Path(record)), ""
     try:
+        if record := os.environ.get(RECORD):
+            return SilentDevice(rate, Path(record)), ""
         return open_device(rate, choice), ""
-    except GluvoError as error:
+    except (GluvoError, OSError, RuntimeError) as error:
         return SilentDevice(rate), f"{error} Playing to the silent device instead."

@@ -40,7 +40,7 @@ class Readings:
 
 STEPS_AT, STRIPS_AT = 5, 5 + 2 * MOST_STEPS
 COLUMNS = STRIPS_AT + 2 * MOST_STRIPS
-POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN, TAPPED = range(6)
+POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN, TAPPED, BEAT, HELD_BACK = range(8)
 HEAD = 8
 TAP_FRAMES = 65_536
 """Frames that are kept of what goes into the chosen step and what comes out of it."""

@@ -7,7 +7,12 @@ from __future__ import annotations
 
 import contextlib
 import multiprocessing
+import queue
+import threading
 from multiprocessing.connection import Connection
+
+CLOSE_SECONDS = 1.0
+"""How long the process is given to end by itself."""
 
 
 def _serve(pipe: Connection) -> None:
@@ -17,48 +22,79 @@ def _serve(pipe: Connection) -> None:
 
 
 class Host:
-    """The process that plays. Starting it takes a second or two; requests wait for it in the pipe."""
+    """The process that plays. Starting it takes a second or two; requests wait for it.
+
+    Nothing here waits for the process: requests go out from a thread of their own, which a process that does not
+    take them holds up alone.
+    """
 
     def __init__(self) -> None:
+        self._start()
+
+    def _start(self) -> None:
         context = multiprocessing.get_context("spawn")
         self._pipe, theirs = context.Pipe()
         self._process = context.Process(target=_serve, args=(theirs,), name="gluvo-audio", daemon=True)
         self._process.start()
         theirs.close()
-        self._answers: list[tuple[str, str]] = []
+        self._answers: list[tuple[str, ...]] = []
+        self._requests: queue.SimpleQueue[tuple[str, tuple[object, ...]] | None] = queue.SimpleQueue()
+        threading.Thread(
+            target=_send_all, args=(self._requests, self._pipe), name="gluvo-requests", daemon=True
+        ).start()
 
     def send(self, name: str, *args: object) -> None:
-        with contextlib.suppress(OSError):  # it has ended; `answers` tells
-            self._pipe.send((name, args))
+        """Ask for something. Returns at once; a process that has ended never hears of it."""
+        self._requests.put((name, args))
 
-    def answers(self) -> list[tuple[str, str]]:
-        """The device's name and what failed, if that has changed."""
+    @property
+    def alive(self) -> bool:
+        """Whether the process still runs."""
+        return self._process.is_alive()
+
+    def restart(self) -> None:
+        """End the process, whatever it is at, and start another."""
+        self._end(0.0)
+        self._start()
+
+    def answers(self) -> list[tuple[str, ...]]:
+        """What the process has told since the last call: kind and words."""
         self._take(0.0)
         found, self._answers = self._answers, []
         return found
 
-    def wait(self, seconds: float = 10.0) -> None:
-        """Until all that was sent is done."""
+    def wait(self, seconds: float = 10.0) -> bool:
+        """Until all that was sent is done; whether it was within so many seconds of silence."""
         self.send("done")
         while self._take(seconds):
-            if self._answers and self._answers[-1] == ("", "done"):
-                self._answers.pop()
-                return
+            if ("done",) in self._answers:
+                self._answers.remove(("done",))
+                return True
+        return False
 
     def _take(self, seconds: float) -> bool:
-        try:
-            taken = False
+        taken = False
+        with contextlib.suppress(EOFError, OSError):  # it has ended; `alive` tells
             while self._pipe.poll(0.0 if taken else seconds):
                 self._answers.append(self._pipe.recv())
                 taken = True
-            return taken
-        except (EOFError, OSError):
-            self._answers.append(("no device", "The audio process has ended. Restart Gluvo to hear sound."))
-            return False
+        return taken
 
     def close(self) -> None:
+        """End the process, in order if it can."""
         self.send("close")
-        self._process.join(timeout=5.0)
+        self._end(CLOSE_SECONDS)
+
+    def _end(self, seconds: float) -> None:
+        self._requests.put(None)
+        self._process.join(timeout=seconds)
         if self._process.is_alive():
             self._process.kill()
+            self._process.join(timeout=CLOSE_SECONDS)
         self._pipe.close()
+
+
+def _send_all(requests: queue.SimpleQueue[tuple[str, tuple[object, ...]] | None], pipe: Connection) -> None:
+    with contextlib.suppress(OSError, ValueError):
+        while (request := requests.get()) is not None:
+            pipe.send(request)

@@ -2,25 +2,15 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
-import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from typing import Protocol
 
 import numpy as np
 
 from gluvo.dsp.delay import clean
 from gluvo.dsp.kernel import Audio
-from gluvo.errors import Cancelled
+from gluvo.progress import Progress, no_progress
 from gluvo.steps import MAX_BLOCK, Processor, Step
-
-Progress = Callable[[float], None]
-"""Is told how much is done, 0–1. It may raise `Cancelled`."""
-
-
-def no_progress(_done: float) -> None:
-    """Nobody wants to know."""
 
 
 class Chain:
@@ -88,25 +78,3 @@ def run_chain(steps: Sequence[Step], x: np.ndarray, rate: int, progress: Progres
     for start, _, block in stream(Chain(steps, rate), x, progress):
         result[start : start + len(block)] = block
     return result
-
-
-def step_back() -> None:
-    """Let the window and the sound go before the calling thread where both want a core."""
-    with contextlib.suppress(OSError):
-        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)  # on Linux, of the thread alone
-
-
-class Stopper:
-    """Lets one thread stop another's work: hand its `check` to the work as progress."""
-
-    def __init__(self, then: Progress = no_progress) -> None:
-        self.stopped = False
-        self._then = then
-
-    def stop(self) -> None:
-        self.stopped = True
-
-    def check(self, done: float) -> None:
-        if self.stopped:
-            raise Cancelled("stopped")
-        self._then(done)

@@ -8,7 +8,7 @@ import numpy as np
 
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.kernel import Audio, kernel
-from gluvo.render.chain import Progress, no_progress
+from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Ear, Mix, Node, Run, Source
 from gluvo.session.media import Material
 from gluvo.steps import MAX_BLOCK, Processor

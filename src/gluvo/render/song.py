@@ -18,7 +18,8 @@ from gluvo.measure.overview import REDUCTION_HOP, Outline, Reduction, ReductionT
 from gluvo.measure.resonances import Resonance, resonances
 from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import Span, Trace, Tracer, trace_of
-from gluvo.render.chain import Progress, Stopper, no_progress, step_back, stream
+from gluvo.progress import Progress, Stopper, no_progress, step_back
+from gluvo.render.chain import stream
 from gluvo.render.machine import add_scaled
 from gluvo.render.plan import Ear, Mix, Node, Plan, Run, Source
 from gluvo.session.media import Material

@@ -9,7 +9,8 @@ from gluvo.measure.flattops import flat_tops
 from gluvo.measure.hits import hits_of
 from gluvo.measure.overview import outline_of
 from gluvo.measure.trace import trace_of
-from gluvo.render.chain import Progress, no_progress, run_chain
+from gluvo.progress import Progress, no_progress
+from gluvo.render.chain import run_chain
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Ear, Run, Source, mixed
 from gluvo.render.song import Joint, rendered_joint

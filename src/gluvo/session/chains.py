@@ -27,12 +27,13 @@ def replaced(chain: Sequence[ChainItem], item: ChainItem) -> Chain:
     return _mapped(chain, lambda old: [item if old.id == item.id else old])
 
 
-def inserted(chain: Sequence[ChainItem], item: ChainItem, after: str = "") -> Chain:
+def inserted(chain: Sequence[ChainItem], item: ChainItem, after: str = "", inside: str = "") -> Chain:
     """A step or lane put in after another one; at the beginning if `after` is not there.
 
-    After a lane or inside one, a step goes into the lane. A lane always goes into the chain itself.
+    After a step inside a lane, a step goes into that lane; after a lane it goes behind it. `inside` names a lane whose
+    first step it becomes. A lane always goes into the chain itself.
     """
-    lane = lane_of(chain, after) or next((i for i in chain if i.id == after and isinstance(i, Lane)), None)
+    lane = lane_of(chain, after) or next((i for i in chain if i.id == inside and isinstance(i, Lane)), None)
     if lane is not None and not isinstance(item, Lane):
         steps = _after(lane.steps, item, after)
         return replaced(chain, msgspec.structs.replace(lane, steps=cast("tuple[AnyStep, ...]", steps)))
@@ -55,14 +56,34 @@ def without(chain: Sequence[ChainItem], id: str) -> Chain:
 
 
 def moved(chain: Sequence[ChainItem], id: str, by: int) -> Chain:
-    """A step or lane moved among its neighbours, by so many places; inside a lane it stays there."""
+    """A step or lane moved by so many places in the ledger's order; steps go into lanes and out of them on the way."""
+    found = tuple(chain)
+    for _ in range(abs(by)):
+        found = _moved_once(found, id, down=by > 0)
+    return found
+
+
+def _moved_once(chain: Chain, id: str, down: bool) -> Chain:
     lane = lane_of(chain, id)
     row: list[ChainItem] = list(lane.steps if lane is not None else chain)
     index = next((n for n, item in enumerate(row) if item.id == id), None)
     if index is None:
-        return tuple(chain)
-    item = row.pop(index)
-    row.insert(min(max(0, index + by), len(row)), item)
+        return chain
+    item, to = row[index], index + (1 if down else -1)
+    if lane is not None and not 0 <= to < len(row):  # out of its lane
+        rest = without(chain, id)
+        place = [i.id for i in rest].index(lane.id) + (1 if down else 0)
+        return (*rest[:place], item, *rest[place:])
+    if not 0 <= to < len(row):
+        return chain
+    beside = row[to]
+    if isinstance(beside, Lane) and not isinstance(item, Lane):  # into a lane, at its near end
+        rest = without(chain, id)
+        inner = next(i for i in rest if i.id == beside.id)
+        assert isinstance(inner, Lane)
+        steps = (item, *inner.steps) if down else (*inner.steps, item)
+        return replaced(rest, msgspec.structs.replace(inner, steps=steps))
+    row[index], row[to] = row[to], row[index]
     if lane is not None:
         return replaced(chain, msgspec.structs.replace(lane, steps=tuple(row)))
     return tuple(row)

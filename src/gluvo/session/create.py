@@ -9,40 +9,49 @@ import msgspec
 import numpy as np
 
 from gluvo.measure.loudness import loudest_span
-from gluvo.measure.trace import trace_of
-from gluvo.session.media import Material, material_of, media_of, read_sound
-from gluvo.session.records import MIX, Bus, Deliverable, Reference, Section, Session, Stem, View
+from gluvo.measure.trace import Tracer
+from gluvo.progress import Progress, no_progress
+from gluvo.session.media import blocks_of, header_of, media_of
+from gluvo.session.records import MIX, MOST_NAME, Bus, Deliverable, Reference, Section, Session, Stem, View
+from gluvo.session.store import checked
 
 LOUDEST_SECONDS = 15.0
 
 
 def new_session(
-    files: Sequence[Path], references: Sequence[Path], folder: Path, name: str, top: Path | None = None
-) -> Session:
+    files: Sequence[Path], references: Sequence[Path], folder: Path, name: str, top: Path | None = None,
+    progress: Progress = no_progress,
+) -> Session:  # fmt: skip
     """A session in `folder` for a mix, or for stems: a strip for each file.
 
     Where the stems lie in folders inside the folder `top`, each of those becomes a bus of that name. Every file is
-    read, so that a bad one is refused here. The loudest quarter minute becomes the first section.
+    read, so that a bad one is refused here; none is kept in memory. The loudest quarter minute becomes the first
+    section.
     """
-    session, sounds = Session(name=name), {}
+    session = Session(name=name[:MOST_NAME])
     buses: dict[Path, str] = {top.resolve(): MIX} if top is not None else {}
-    for path in files:
-        sound = read_sound(path, session.rate or None)
-        session = session.replace(rate=sound.rate)
+    total = len(files) + len(references)
+    for n, path in enumerate(files):
+        header = header_of(path)
+        session = session.replace(rate=session.rate or header.rate)
         session, into = _bus_for(session, path.resolve().parent, buses)
+        media = media_of(path, folder, lambda d, n=n: progress(0.7 * (n + d) / total))  # type: ignore[misc]
         stem = Stem(
-            id=session.fresh_id("stem"), name=path.stem, into=into, media=media_of(path, folder), mono=sound.mono
+            id=session.fresh_id("stem"), name=path.stem[:MOST_NAME], into=into, media=media, mono=header.channels == 1
         )
-        sounds[stem.id] = sound
         session = session.replace(strips=(*session.strips, stem))
-    found = [reference_of(path, folder, n) for n, path in enumerate(references, start=1)]
-    section = _loudest(material_of(session, sounds, session.rate))
-    return session.replace(
+    found = [
+        reference_of(path, folder, n, lambda d, n=n: progress(0.7 * (len(files) + n - 1 + d) / total))  # type: ignore[misc]
+        for n, path in enumerate(references, start=1)
+    ]
+    section = _loudest(files, session.rate, lambda d: progress(0.7 + 0.3 * d))
+    session = session.replace(
         references=tuple(found),
         sections=(section,),
         deliverables=(Deliverable(id="deliverable-1", name="Streaming"),),
         view=View(page="buses" if len(files) > 1 else "shape", section=section.id, loop=True, position=section.start),
     )
+    return checked(session)
 
 
 def _bus_for(session: Session, folder: Path, buses: dict[Path, str]) -> tuple[Session, str]:
@@ -52,35 +61,57 @@ def _bus_for(session: Session, folder: Path, buses: dict[Path, str]) -> tuple[Se
     if not any(folder.is_relative_to(known) for known in buses):
         return session, MIX
     session, into = _bus_for(session, folder.parent, buses)
-    bus = Bus(id=session.fresh_id("bus"), name=folder.name, into=into)
+    bus = Bus(id=session.fresh_id("bus"), name=folder.name[:MOST_NAME], into=into)
     buses[folder] = bus.id
     return session.replace(strips=(*session.strips, bus)), bus.id
 
 
-def _loudest(material: Material) -> Section:
-    total = np.zeros((material.frames, 2), dtype=np.float32)
-    for sound in material.sounds.values():
-        total[: len(sound.samples)] += sound.samples
-    length = min(LOUDEST_SECONDS, material.seconds)
-    start = loudest_span(trace_of(total, material.rate), length) if length < material.seconds else 0.0
+def _loudest(files: Sequence[Path], rate: int, progress: Progress) -> Section:
+    """The loudest quarter minute of the sum of all files, read side by side piece by piece."""
+    tracer, readers = Tracer(rate, between=False), [blocks_of(path, rate) for path in files]
+    seconds = max(header.frames / header.rate for header in map(header_of, files))
+    waiting: list[np.ndarray | None] = [np.zeros((0, 2), dtype=np.float32) for _ in readers]
+    done = 0
+    while True:
+        for n, reader in enumerate(readers):
+            rest = waiting[n]
+            while rest is not None and not len(rest):
+                piece = next(reader, None)
+                rest = None if piece is None else piece
+            waiting[n] = rest
+        there = [rest for rest in waiting if rest is not None]
+        if not there:
+            break
+        frames = min(len(rest) for rest in there)
+        total = np.zeros((frames, 2))
+        for n, rest in enumerate(waiting):
+            if rest is not None:
+                total += rest[:frames]
+                waiting[n] = rest[frames:]
+        tracer.push(total)
+        done += frames
+        progress(min(1.0, done / rate / seconds) if seconds else 0.5)
+    trace = tracer.finish()
+    length = min(LOUDEST_SECONDS, trace.seconds)
+    start = loudest_span(trace, length) if length < trace.seconds else 0.0
     return Section(id="section-1", name="Loudest", start=round(start, 3), end=round(start + length, 3))
 
 
-def stems_added(session: Session, files: Sequence[Path], folder: Path) -> Session:
+def stems_added(session: Session, files: Sequence[Path], folder: Path, progress: Progress = no_progress) -> Session:
     """The session with further stems, which flow into the mix bus. Bad files are refused."""
-    for path in files:
-        sound = read_sound(path)
-        stem = Stem(id=session.fresh_id("stem"), name=path.stem, media=media_of(path, folder), mono=sound.mono)
-        session = session.replace(rate=session.rate or sound.rate, strips=(*session.strips, stem))
-    return session
+    for n, path in enumerate(files):
+        header = header_of(path)
+        media = media_of(path, folder, lambda d, n=n: progress((n + d) / len(files)))  # type: ignore[misc]
+        stem = Stem(id=session.fresh_id("stem"), name=path.stem[:MOST_NAME], media=media, mono=header.channels == 1)
+        session = session.replace(rate=session.rate or header.rate, strips=(*session.strips, stem))
+    return checked(session)
 
 
 def with_media(stem: Stem, path: Path, folder: Path) -> Stem:
     """The stem with another file."""
-    return msgspec.structs.replace(stem, media=media_of(path, folder), mono=read_sound(path).mono)
+    return msgspec.structs.replace(stem, media=media_of(path, folder), mono=header_of(path).channels == 1)
 
 
-def reference_of(path: Path, folder: Path, number: int) -> Reference:
+def reference_of(path: Path, folder: Path, number: int, progress: Progress = no_progress) -> Reference:
     """The record of a reference track; it is read, so that a bad file is refused."""
-    read_sound(path)
-    return Reference(id=f"reference-{number}", name=path.stem, media=media_of(path, folder))
+    return Reference(id=f"reference-{number}", name=path.stem[:MOST_NAME], media=media_of(path, folder, progress))

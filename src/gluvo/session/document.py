@@ -2,49 +2,73 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
+from gluvo.errors import ChangedOutside, SessionError
+from gluvo.session.copies import LeftCopy, copies_left, discard, own_copy
+from gluvo.session.files import digest, refuse_own, same_file
+from gluvo.session.history import Entry, History, read_history, without_views, write_history
+from gluvo.session.lock import Lock, is_held
 from gluvo.session.media import place_of, relative_to
 from gluvo.session.records import Media, Session, SessionEdit, Stem
-from gluvo.session.store import Loaded, read_session, write_session
-from gluvo.session.tree import check, looking_at_what_is_there
+from gluvo.session.store import Loaded, checked, read_session, session_bytes, write_bytes
+from gluvo.session.tree import looking_at_what_is_there
 
-
-@dataclass(frozen=True)
-class Entry:
-    """A state of the session and the action that made it."""
-
-    action: str
-    session: Session
-    together: str | None = None
-    """Actions with the same key follow one another as one, such as the moves of a drag."""
+READ_ONLY = "This session is open in another window, so it cannot be changed here. Take it over, or save a copy."
 
 
 class Document:
     """Holds the session. Every change makes a new value and is told to the listeners."""
 
     def __init__(
-        self, session: Session, path: Path, kept: dict[str, Any] | None = None, *, saved: bool = False
-    ) -> None:
-        """`path` is where it will be saved, `saved` whether it is there already."""
+        self, session: Session, path: Path, kept: dict[str, Any] | None = None, *, saved: bool = False,
+        lock: Lock | None = None,
+    ) -> None:  # fmt: skip
+        """`path` is where it will be saved, `saved` whether it is there already. `lock`: the right to write it; a
+        document without one is nobody else's concern."""
         self._entries = [Entry("", session)]
         self._now = 0
         self._saved = session if saved else None
         self._session = session
+        self._on_disk: str | None = None
+        """The digest of the session file as it was last read or written here."""
         self.path = path
         self.kept = kept or {}
+        self.lock = lock
+        self.notes: list[str] = []
+        """What whoever opened it should be told."""
+        self._copy = own_copy(path)
+        self._recovered: list[Path] = []
+        """Copies that the work here goes on from; done with when it is saved."""
+        self._writing = threading.RLock()
         self._listeners: list[Callable[[Session, Session], None]] = []
 
     @classmethod
-    def open(cls, path: Path) -> Document:
-        """Open a session file, or what was autosaved of it (see `autosave_of`)."""
+    def open(cls, path: Path, lock: Lock | None = None) -> Document:
+        """Open a session file, with its undo history. Without a `lock`, it is taken if no other window has it."""
         loaded: Loaded = read_session(path)
-        return cls(loaded.session, path, loaded.kept, saved=True)
+        document = cls(loaded.session, path, loaded.kept, saved=True, lock=lock or Lock(path))
+        document._on_disk = loaded.digest
+        try:
+            history = read_history(path, loaded.digest)
+        except SessionError as error:
+            history = None
+            document.notes.append(str(error))
+        if history is not None and document._same_as(history.entries[history.now].session):
+            document._entries = list(without_views(history.entries, history.view))
+            document._now = history.now
+            document._session = document._saved = looking_at_what_is_there(loaded.session.replace(view=history.view))
+        return document
+
+    @classmethod
+    def new(cls, session: Session, path: Path) -> Document:
+        """A session that has never been saved, and will be at `path`."""
+        return cls(session, path, lock=Lock(path))
 
     @property
     def session(self) -> Session:
@@ -58,22 +82,41 @@ class Document:
     @property
     def changed(self) -> bool:
         """Whether there is anything unsaved. Where one looks and listens does not count."""
-        return self._saved is None or self._session.replace(view=self._saved.view) != self._saved
+        return self._saved is None or not self._same_as(self._saved)
+
+    @property
+    def read_only(self) -> bool:
+        """Whether another window works on the session."""
+        return self.lock is not None and not self.lock.mine
+
+    def take_over(self) -> None:
+        """Become the window that works on the session. What is unsaved in the other one is for that one to keep."""
+        if self.lock is not None:
+            self.lock.take_over()
+
+    def release(self) -> None:
+        """Let other windows work on the session."""
+        if self.lock is not None:
+            self.lock.release()
 
     def listen(self, listener: Callable[[Session, Session], None]) -> None:
         """Call `listener(before, now)` after every change."""
         self._listeners.append(listener)
 
+    # --- changes -------------------------------------------------------------------------------------------
+
     def edit(self, action: str, edit: SessionEdit, together: str | None = None) -> None:
         """Change the session by a named action that can be undone. No change, no entry.
 
-        Raises `SessionError`, and changes nothing, if that would make a tree that cannot be played.
+        Raises `SessionError`, and changes nothing, if that would make a session that could not be played or read
+        again, or if another window works on it.
         """
         session = edit(self._session)
         if session == self._session:
             return
-        if session.strips is not self._session.strips:
-            check(session)
+        if self.read_only:
+            raise SessionError(READ_ONLY)
+        checked(session)
         del self._entries[self._now + 1 :]
         last = self._entries[-1]
         if together is not None and last.together == together and self._now > 0:
@@ -85,6 +128,8 @@ class Document:
 
     def amend(self, edit: SessionEdit) -> None:
         """Change the session as part of the last action, for what follows from it."""
+        if self.read_only:
+            return
         session = edit(self._session)
         entry = self._entries[self._now]
         self._entries[self._now] = Entry(entry.action, session, entry.together)
@@ -108,44 +153,112 @@ class Document:
         return self._entries[self._now + 1].action if self._now + 1 < len(self._entries) else None
 
     def undo(self) -> None:
-        if self._now > 0:
+        if self._now > 0 and not self.read_only:
             self._go(self._now - 1)
 
     def redo(self) -> None:
-        if self._now + 1 < len(self._entries):
+        if self._now + 1 < len(self._entries) and not self.read_only:
             self._go(self._now + 1)
 
-    def save(self, path: Path | None = None) -> None:
-        """Write the session, to another place if one is given; the autosaved copy is done with.
+    # --- its file ------------------------------------------------------------------------------------------
 
-        Media stay where they are; the session refers to them from its new place.
+    @property
+    def changed_outside(self) -> bool:
+        """Whether the session file is another than was last read or written here. One that is gone is not."""
+        try:
+            now = digest(self.path.read_bytes())
+        except (OSError, ValueError):
+            return False
+        return now != self._on_disk
+
+    def save(self, path: Path | None = None, *, replace: bool = False) -> None:
+        """Write the session with its history, to another place if one is given; the copies of it are done with.
+
+        Media stay where they are; the session refers to them from its new place. Raises `ChangedOutside` if the file
+        is not the one that was read here, unless it is to be replaced; `SessionError` if another window works on
+        it; `WriteError` if it cannot be written. Then nothing has changed.
         """
-        path = path or self.path
-        if path.parent != self.folder:
+        elsewhere = path is not None and not same_file(path, self.path)
+        path = path if path is not None and elsewhere else self.path
+        refuse_own(path, (place_of(media, self.folder) for media in self.session.media))
+        if (elsewhere and is_held(path)) or (not elsewhere and self.read_only):
+            raise SessionError(f"{path.name} is open in another window, so it was not written. Save a copy instead.")
+        if not elsewhere and not replace and self.changed_outside:
+            raise ChangedOutside(f"{path.name} has been changed outside of this window since it was opened.")
+        moved = path.parent.resolve() != self.folder.resolve()
+        session = relocated(self._session, self.folder, path.parent) if moved else self._session
+        with self._writing:
+            content = session_bytes(session, self.kept)
+            write_bytes(path, content)
+            self._on_disk = digest(content)
+            for copy in (self._copy, *self._recovered):
+                discard(copy)
+            self._recovered.clear()
+            self._saved = session
+        if moved:
             old, new = self.folder, path.parent
             self._entries = [Entry(e.action, relocated(e.session, old, new), e.together) for e in self._entries]
-        session = relocated(self._session, self.folder, path.parent)
-        write_session(path, session, self.kept)
-        self.discard_autosave()
-        self.path = path
-        self._saved = session
+        if elsewhere:
+            self.release()
+            self.path, self.lock, self._copy = path, Lock(path), own_copy(path)
         self._become(session)
+        self.keep_history()
+
+    def keep_history(self) -> None:
+        """Write the undo history, and where one is looking, beside the session; if what is saved is what is here.
+
+        Raises `WriteError`.
+        """
+        if self._on_disk is None or self.changed or self.read_only or self.changed_outside:
+            return
+        write_history(self.path, History(tuple(self._entries), self._now, self._session.view), self._on_disk)
+
+    # --- copies of unsaved work ----------------------------------------------------------------------------
 
     def autosave(self) -> Path | None:
-        """Keep a copy beside the session if anything is unsaved."""
-        if not self.changed:
-            return None
-        write_session(autosave_of(self.path), self._session, self.kept)
-        return autosave_of(self.path)
+        """Keep a copy beside the session if anything is unsaved. May be called from a thread of its own."""
+        with self._writing:
+            if not self.changed or self.read_only:
+                return None
+            write_bytes(self._copy, session_bytes(self._session, self.kept))
+            return self._copy
 
     def discard_autosave(self) -> None:
-        """The copy is no longer needed."""
-        autosave_of(self.path).unlink(missing_ok=True)
+        """Give up what is unsaved here."""
+        with self._writing:
+            self._saved = self._session
+            for copy in (self._copy, *self._recovered):
+                discard(copy)
 
-    def recover(self) -> None:
-        """Go on from the autosaved copy, as one action that can be undone."""
-        copy = read_session(autosave_of(self.path)).session
-        self.edit("Recover unsaved work", lambda _: copy)
+    def copies_left(self) -> list[LeftCopy]:
+        """Copies of unsaved work that a window which is gone left of this session, the newest first."""
+        if self.read_only:
+            return []
+        return [left for left in copies_left(self.path, self._saved) if left.path != self._copy]
+
+    def recover(self, copy: LeftCopy) -> None:
+        """Go on from a copy of unsaved work, as one action that can be undone.
+
+        The copy itself stays until what came of it is saved or given up.
+        """
+        if copy.session is None:
+            raise SessionError(f"The unsaved work cannot be read. {copy.problem}")
+        session = copy.session
+        self.edit("Recover unsaved work", lambda now: session.replace(view=now.view))
+        self._recovered.append(copy.path)
+
+    def go_on_from(self, copy: LeftCopy) -> None:
+        """Note that the session here is what a copy of unsaved work held."""
+        self._recovered.append(copy.path)
+
+    def take_theirs(self) -> None:
+        """Go on from what somebody else has written into the session file, as one action that can be undone."""
+        loaded = read_session(self.path)
+        self.edit("Take what is on disk", lambda now: loaded.session.replace(view=now.view))
+        self.kept, self._on_disk, self._saved = loaded.kept, loaded.digest, loaded.session
+
+    def _same_as(self, other: Session) -> bool:
+        return self._session.replace(view=other.view) == other
 
     def _go(self, index: int) -> None:
         self._now = index
@@ -173,14 +286,3 @@ def relocated(session: Session, old: Path, new: Path) -> Session:
         ),
         references=tuple(msgspec.structs.replace(r, media=moved(r.media)) for r in session.references),
     )
-
-
-def autosave_of(path: Path) -> Path:
-    """Where unsaved work on a session is kept."""
-    return path.with_name(f".{path.name}.autosave")
-
-
-def recoverable(path: Path) -> bool:
-    """Whether a crash left unsaved work that is newer than the session."""
-    copy = autosave_of(path)
-    return copy.exists() and (not path.exists() or copy.stat().st_mtime_ns >= path.stat().st_mtime_ns)

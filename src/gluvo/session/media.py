@@ -5,21 +5,30 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Generator, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import soundfile
 import soxr
 
+from gluvo.dsp.db import db_of
+from gluvo.dsp.delay import LOUDEST
 from gluvo.errors import AudioFileError
-from gluvo.session.records import Media, Session
-from gluvo.session.scratch import scratch
+from gluvo.measure.figures import Figures, figures_of
+from gluvo.measure.loudness import integrated
+from gluvo.measure.trace import Tracer
+from gluvo.progress import Progress, no_progress
+from gluvo.session.containers import cut_short
+from gluvo.session.files import reason_of
+from gluvo.session.records import HIGHEST_RATE, LOWEST_RATE, Media, Session, Stem
+from gluvo.session.scratch import Growing
 
-LOUDEST = 1e6
-"""±120 dBFS; no sample of a sound file is beyond."""
-LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
+PIECE = 1 << 18
+"""Frames that are read at a time."""
+LONGEST_SECONDS = 12 * 3600
 AUDIO_SUFFIXES = (".wav", ".flac", ".aiff", ".aif", ".ogg", ".opus", ".mp3", ".w64", ".rf64", ".caf")
 
 
@@ -37,57 +46,139 @@ class Sound:
         return len(self.samples) / self.rate
 
 
-def read_sound(path: Path, rate: int | None = None) -> Sound:
-    """Read a file as stereo; mono is put on both sides. At another `rate` if asked (soxr VHQ).
+@dataclass(frozen=True)
+class Header:
+    """What a file says of itself before it is read."""
 
-    Raises `AudioFileError` with one sentence for anything that is not mono or stereo audio of 44.1–192 kHz.
+    rate: int
+    channels: int
+    frames: int
+    """As it claims; 0 where it does not say, or claims more than can be true."""
+
+
+def header_of(path: Path) -> Header:
+    """The header of an audio file. Raises `AudioFileError` for anything that is not mono or stereo of 44.1–192 kHz."""
+    with _opened(path) as (_, header):
+        return header
+
+
+def blocks_of(
+    path: Path, rate: int | None = None, progress: Progress = no_progress
+) -> Generator[np.ndarray, None, None]:
+    """Read a file piece by piece: ``(n, channels)`` float32, at another `rate` if asked (soxr VHQ).
+
+    Raises `AudioFileError` with one sentence for anything that is not whole, finite, mono or stereo audio of
+    44.1–192 kHz; what is wrong inside is only known at its end.
     """
+    name, read, bad, first_bad = path.name, 0, 0, 0
+    with _opened(path) as (file, header):
+        found = header.rate
+        convert = (
+            soxr.ResampleStream(found, rate, header.channels, "float32", "VHQ") if rate not in (None, found) else None
+        )
+        while True:
+            try:
+                block = file.read(PIECE, dtype="float32", always_2d=True)
+            except (soundfile.LibsndfileError, RuntimeError) as error:
+                raise AudioFileError(f"{name} cannot be read as audio ({_reason(error)}).") from None
+            if len(block):
+                low, high = float(block.min()), float(block.max())
+                if not (low > -LOUDEST and high < LOUDEST):  # also where they are not numbers
+                    wrong = ~(np.abs(block) < LOUDEST).all(axis=1)
+                    first_bad = first_bad if bad else read + int(np.argmax(wrong))
+                    bad += int(wrong.sum())
+                    block = np.nan_to_num(block, nan=0.0, posinf=0.0, neginf=0.0)
+            read += len(block)
+            if read > LONGEST_SECONDS * found:
+                raise AudioFileError(f"{name} is longer than {LONGEST_SECONDS // 3600} hours.")
+            last = len(block) < PIECE
+            if last:
+                _check_whole(path, header, read, bad, first_bad)
+            progress(min(1.0, read / header.frames) if header.frames else 0.5)
+            piece = block if convert is None else convert.resample_chunk(block, last=last)
+            if len(piece):
+                yield piece
+            if last:
+                return
+
+
+def _check_whole(path: Path, header: Header, read: int, bad: int, first_bad: int) -> None:
+    if not read:
+        raise AudioFileError(f"{path.name} holds no sound: it has 0 frames.")
+    if read < header.frames or cut_short(path):
+        raise AudioFileError(f"{path.name} is cut short: its end is missing. Bring in a whole copy.")
+    if bad:
+        raise AudioFileError(
+            f"{path.name} has {bad} damaged samples (not a number, or infinite), the first at "
+            f"{first_bad / header.rate:.2f} s."
+        )
+
+
+@contextlib.contextmanager
+def _opened(path: Path) -> Iterator[tuple[soundfile.SoundFile, Header]]:
     name = path.name
-    if path.is_dir():
-        raise AudioFileError(f"{name} is a folder, not an audio file.")
     try:
-        if path.stat().st_size == 0:
+        if path.is_dir():
+            raise AudioFileError(f"{name} is a folder, not an audio file.")
+        if not path.is_file() and path.exists():
+            raise AudioFileError(f"{name} is not a file.")
+        size = path.stat().st_size
+        if size == 0:
             raise AudioFileError(f"{name} is empty.")
-        info = soundfile.info(str(path), verbose=True)
-        with soundfile.SoundFile(str(path)) as file:
-            found, channels = file.samplerate, file.channels
-            room = (
-                scratch((file.frames, channels), shared=True) if channels <= 2 else np.zeros((0, channels), np.float32)
-            )
-            samples = file.read(dtype="float32", always_2d=True, out=room)
+        file = soundfile.SoundFile(str(path))
     except FileNotFoundError:
         raise AudioFileError(f"{name} was not found in {path.parent}.") from None
     except PermissionError:
         raise AudioFileError(f"{name} may not be read: its permissions forbid it.") from None
-    except (soundfile.LibsndfileError, OSError, RuntimeError) as error:
+    except UnicodeEncodeError:
+        raise AudioFileError(f"The name {name} is not valid text (UTF-8). Rename the file first.") from None
+    except (soundfile.LibsndfileError, OSError, ValueError, RuntimeError) as error:
         raise AudioFileError(f"{name} cannot be read as audio ({_reason(error)}).") from None
-    if channels > 2:
-        raise AudioFileError(f"{name} has {channels} channels; Gluvo takes mono and stereo.")
-    if not LOWEST_RATE <= found <= HIGHEST_RATE or found % 100:
-        raise AudioFileError(f"{name} is at {found / 1000:g} kHz; Gluvo takes 44.1 to 192 kHz.")
-    if not len(samples):
-        raise AudioFileError(f"{name} holds no sound: it has 0 frames.")
-    if len(samples) < info.frames or _cut_short(info.extra_info):
-        raise AudioFileError(f"{name} is cut short: its end is missing. Bring in a whole copy.")
-    low, high = float(samples.min()), float(samples.max())
-    if not (low > -LOUDEST and high < LOUDEST):  # also where they are not numbers
-        bad = ~(np.abs(samples) < LOUDEST).all(axis=1)
-        where = int(np.argmax(bad)) / found
-        raise AudioFileError(
-            f"{name} has {int(bad.sum())} damaged samples (not a number, or infinite), the first at {where:.2f} s."
-        )
-    if rate is not None and rate != found:
-        samples, found = resampled(samples, found, rate), rate
-    if channels == 1:
-        both = scratch((len(samples), 2), shared=True)
-        both[:] = samples
-        samples = both
-    return Sound(samples, found, mono=channels == 1)
+    with file:
+        if file.channels > 2:
+            raise AudioFileError(f"{name} has {file.channels} channels; Gluvo takes mono and stereo.")
+        rate = file.samplerate
+        if not LOWEST_RATE <= rate <= HIGHEST_RATE or rate % 100:
+            raise AudioFileError(f"{name} is at {rate / 1000:g} kHz; Gluvo takes 44.1 to 192 kHz.")
+        claimed = file.frames if 0 < file.frames <= LONGEST_SECONDS * rate else 0
+        yield file, Header(rate, file.channels, claimed)
+
+
+def read_sound(path: Path, rate: int | None = None, progress: Progress = no_progress) -> Sound:
+    """Read a file as stereo; mono is put on both sides. At another `rate` if asked (soxr VHQ). See `blocks_of`."""
+    header = header_of(path)
+    try:
+        kept = Growing()
+        for block in blocks_of(path, rate, progress):
+            kept.add(block if block.shape[1] == 2 else np.repeat(block, 2, axis=1))
+        return Sound(kept.array(), rate or header.rate, mono=header.channels == 1)
+    except OSError as error:
+        raise AudioFileError(f"There is no room for the sound of {path.name} ({reason_of(error)}).") from None
+
+
+def measured_file(path: Path, progress: Progress = no_progress) -> tuple[Figures, int]:
+    """The figures of a file and its rate, without keeping it in memory."""
+    header, tracer = header_of(path), None
+    for block in blocks_of(path, None, progress):
+        tracer = tracer or Tracer(header.rate)
+        tracer.push(block if block.shape[1] == 2 else np.repeat(block, 2, axis=1))
+    assert tracer is not None  # a file without sound is refused
+    return figures_of(tracer.finish()), header.rate
 
 
 def resampled(samples: np.ndarray, rate: int, to: int) -> np.ndarray:
     """At another rate (soxr VHQ); the type is kept."""
     return np.asarray(soxr.resample(samples, rate, to, quality="VHQ"))
+
+
+@dataclass(frozen=True)
+class Changed:
+    """A file that is not what was brought in."""
+
+    media: Media
+    """As it is now."""
+    words: str
+    """What has changed, in a sentence."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -100,9 +191,11 @@ class Material:
     frames: int
     """How long the song is: to the end of the stem that ends last."""
     missing: dict[str, str] = field(default_factory=dict)
-    """What is wrong with stems that could not be read, by their id. They are silent."""
+    """What is wrong with stems that could not be read, or have changed, by their id. They are silent."""
     media: dict[str, Media] = field(default_factory=dict)
     """The files that the sounds were read from."""
+    changed: dict[str, Changed] = field(default_factory=dict)
+    """The stems among the missing whose files are others than were brought in."""
 
     @property
     def seconds(self) -> float:
@@ -112,21 +205,34 @@ class Material:
 def read_material(
     session: Session, folder: Path, told: Callable[[float], None] = lambda _: None, known: Material | None = None
 ) -> Material:
-    """The audio of all stems that can be read; what cannot is listed, not raised. What is `known` is not read again."""
-    rate, sounds, missing = session.rate, {}, {}
+    """The audio of all stems that can be read; what cannot is listed, not raised. What is `known` is not read again.
+
+    A file whose content is another than was brought in is listed as changed, and is silent until it is taken.
+    """
+    rate, sounds, missing, changed = session.rate, {}, {}, {}
+    total = max(1, len(session.stems))
     for n, stem in enumerate(session.stems):
-        told(n / len(session.stems))
+        told(n / total)
         if known is not None and known.media.get(stem.id) == stem.media and (not rate or rate == known.rate):
             rate, sounds[stem.id] = known.rate, known.sounds[stem.id]
             continue
+
+        def inside(share: float, n: int = n) -> None:
+            told((n + share) / total)
+
         try:
-            sound = read_sound(place_of(stem.media, folder), rate or None)
+            other = changed_file(stem.media, folder, inside)
+            if other is not None:
+                changed[stem.id] = other
+                raise AudioFileError(other.words)
+            sound = read_sound(place_of(stem.media, folder), rate or None, inside)
         except AudioFileError as error:
             missing[stem.id] = str(error)
             continue
         rate = sound.rate
         sounds[stem.id] = sound
-    return material_of(session, sounds, rate or 48_000, missing)
+    found = material_of(session, sounds, rate or 48_000, missing)
+    return replace(found, changed=changed)
 
 
 def material_of(
@@ -138,17 +244,83 @@ def material_of(
     return Material(rate, dict(sounds), max(ends, default=0), dict(missing or {}), media)
 
 
-def media_of(path: Path, folder: Path) -> Media:
-    """The record of a file, for a session in `folder`."""
+def media_of(path: Path, folder: Path, progress: Progress = no_progress) -> Media:
+    """The record of an audio file, for a session in `folder`: its place, content, length, peak and loudness."""
+    digest, size = _hashed(path, lambda d: progress(0.3 * d))
+    header, tracer = header_of(path), None
+    for block in blocks_of(path, None, lambda d: progress(0.3 + 0.7 * d)):
+        tracer = tracer or Tracer(header.rate, between=False)
+        tracer.push(block if block.shape[1] == 2 else np.repeat(block, 2, axis=1))
+    assert tracer is not None
+    trace = tracer.finish()
+    place = relative_to(path, folder)
+    try:
+        place.encode()
+    except UnicodeEncodeError:
+        raise AudioFileError(
+            "The name of that file or its folder is not valid text (UTF-8). Rename it first."
+        ) from None
+    return Media(
+        path=place, size=size, sha256=digest, seconds=round(trace.seconds, 4),
+        peak=round(db_of(float(trace.sample_peak.max(initial=0.0))), 2), loudness=round(integrated(trace), 2),
+    )  # fmt: skip
+
+
+def changed_file(media: Media, folder: Path, progress: Progress = no_progress) -> Changed | None:
+    """What the file of a record is now, if it is not what was brought in. Raises `AudioFileError` if it is not there."""
+    path = place_of(media, folder)
+    digest, size = _hashed(path, progress)
+    if (digest, size) == (media.sha256, media.size):
+        return None
+    now = msgspec.structs.replace(media_of(path, folder), path=media.path)
+    return Changed(now, f"{path.name} has changed since it was brought in: {_differences(media, now)}.")
+
+
+def _differences(old: Media, new: Media) -> str:
+    """How a file sounds otherwise than it did, in words."""
+    words = []
+    if old.seconds is not None and new.seconds is not None and abs(longer := new.seconds - old.seconds) > 0.0005:
+        words.append(f"{abs(longer):.3f} s {'longer' if longer > 0 else 'shorter'}")
+    for before, now, unit, what in ((old.peak, new.peak, "dB", "peak"), (old.loudness, new.loudness, "LU", "loudness")):
+        if before is not None and now is not None and abs(change := now - before) >= 0.01:
+            words.append(f"{what} {'+' if change > 0 else '−'}{abs(change):.2f} {unit}")
+    if old.seconds is None:
+        return "its content is another"
+    return ", ".join(words) or "its content is another, though as long and as loud"
+
+
+def taken(session: Session, changed: Mapping[str, Changed]) -> Session:
+    """The session with changed files taken as they now are, by the ids of their stems and references."""
+    return session.replace(
+        strips=tuple(
+            msgspec.structs.replace(s, media=changed[s.id].media) if isinstance(s, Stem) and s.id in changed else s
+            for s in session.strips
+        ),
+        references=tuple(
+            msgspec.structs.replace(r, media=changed[r.id].media) if r.id in changed else r for r in session.references
+        ),
+    )
+
+
+def _hashed(path: Path, progress: Progress = no_progress) -> tuple[str, int]:
+    """The digest of a file's content, and its size."""
+    digest, done = hashlib.sha256(), 0
     try:
         with path.open("rb") as file:
-            digest = hashlib.file_digest(file, "sha256").hexdigest()
-        size = path.stat().st_size
+            size = os.fstat(file.fileno()).st_size
+            while block := file.read(8 * PIECE):
+                digest.update(block)
+                done += len(block)
+                progress(done / max(size, 1))
     except FileNotFoundError:
         raise AudioFileError(f"{path.name} was not found in {path.parent}.") from None
-    except OSError as error:
-        raise AudioFileError(f"{path.name} cannot be read ({error.strerror}).") from None
-    return Media(path=relative_to(path, folder), size=size, sha256=digest)
+    except PermissionError:
+        raise AudioFileError(f"{path.name} may not be read: its permissions forbid it.") from None
+    except IsADirectoryError:
+        raise AudioFileError(f"{path.name} is a folder, not an audio file.") from None
+    except (OSError, ValueError) as error:
+        raise AudioFileError(f"{path.name} cannot be read ({reason_of(error)}).") from None
+    return digest.hexdigest(), done
 
 
 def relative_to(path: Path, folder: Path) -> str:
@@ -184,11 +356,6 @@ def audio_files(folder: Path) -> list[Path]:
     if not found:
         raise AudioFileError(f"The folder {folder} holds no audio files.")
     return found
-
-
-def _cut_short(log: str) -> bool:
-    """libsndfile says so in its log when a chunk claims more than the file has."""
-    return any("should be" in line for line in log.splitlines() if line.strip().lower().startswith("data"))
 
 
 def _reason(error: Exception) -> str:

@@ -15,35 +15,47 @@ from gluvo.steps import AnyStep, ChainItem
 from gluvo.steps.settings import choice, number, switch
 
 VERSION = 1
+LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
+"""Hz"""
 MIX = "mix"
 """The id of the mix bus, into which everything flows."""
 
-Seconds = Annotated[float, Meta(ge=0.0)]
+Seconds = Annotated[float, Meta(ge=0.0, le=86_400.0)]
+"""A place in a song, or a length; none lasts longer than a day."""
+MOST_NAME = 200
+Name = Annotated[str, Meta(max_length=MOST_NAME)]
+Id = Annotated[str, Meta(max_length=100)]
 
 
 class Media(Struct, frozen=True, kw_only=True):
     """An audio file, referred to by its place, size and content."""
 
-    path: str
+    path: Annotated[str, Meta(min_length=1, max_length=4096, pattern="^[^\\x00]*$")]
     """Relative to the session's folder, or absolute where it lies elsewhere; with forward slashes."""
     size: Annotated[int, Meta(ge=0)]
     sha256: Annotated[str, Meta(pattern="^[0-9a-f]{64}$")]
+    seconds: float | None = None
+    """How long it was when it was brought in; these three tell what has changed if it is printed again."""
+    peak: float | None = None
+    """dBFS"""
+    loudness: float | None = None
+    """LUFS, integrated."""
 
 
 class Reference(Struct, frozen=True, kw_only=True):
     """A finished track to compare with."""
 
-    id: str
-    name: str
+    id: Id
+    name: Name
     media: Media
 
 
 class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     """A place in the tree that sound flows through: a chain, then a fader, into another bus."""
 
-    id: str
-    name: str
-    into: str = MIX
+    id: Id
+    name: Name
+    into: Id = MIX
     """The id of the bus that it flows into; empty for the mix bus."""
     fader: Annotated[
         float,
@@ -58,7 +70,7 @@ class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     ] = 0.0  # fmt: skip
     invert: Annotated[bool, switch("Polarity", "Turns the wave over, against what cancels.", group="Fader")] = False
     mute: Annotated[bool, switch("Mute", "Takes it out of the mix.", group="Fader")] = False
-    chain: tuple[ChainItem, ...] = ()
+    chain: Annotated[tuple[ChainItem, ...], Meta(max_length=64)] = ()
 
     @property
     def gains(self) -> tuple[float, float]:
@@ -107,8 +119,8 @@ AnyStrip = Stem | Bus
 class Section(Struct, frozen=True, kw_only=True):
     """A named span of the song, in seconds."""
 
-    id: str
-    name: str
+    id: Id
+    name: Name
     start: Seconds
     end: Seconds
 
@@ -116,7 +128,7 @@ class Section(Struct, frozen=True, kw_only=True):
 class Target(Struct, frozen=True, kw_only=True):
     """Where loudness and peaks should end up."""
 
-    name: str
+    name: Name
     loudness: Annotated[float, Meta(ge=-40.0, le=0.0)]
     """LUFS, integrated over the whole song."""
     true_peak: Annotated[float, Meta(ge=-12.0, le=0.0)]
@@ -128,8 +140,8 @@ class Target(Struct, frozen=True, kw_only=True):
 class Deliverable(Struct, frozen=True, kw_only=True):
     """A file to be written."""
 
-    id: str
-    name: str
+    id: Id
+    name: Name
     format: Literal["wav", "flac"] = "wav"
     bits: Literal["16", "24", "32f"] = "24"
     rate: Literal[0, 44100, 48000, 88200, 96000] = 0
@@ -140,9 +152,9 @@ class Deliverable(Struct, frozen=True, kw_only=True):
 class Limit(Struct, frozen=True, kw_only=True):
     """A line that a spectrum should stay under, drawn by the user."""
 
-    id: str
-    name: str
-    points: Annotated[tuple[tuple[float, float], ...], Meta(min_length=2)]
+    id: Id
+    name: Name
+    points: Annotated[tuple[tuple[float, float], ...], Meta(min_length=2, max_length=1000)]
     """Hz and power density in dB (full scale² per Hz), in rising order of frequency."""
 
 
@@ -192,17 +204,17 @@ class View(Struct, frozen=True, kw_only=True):
     """What is chosen on screen and in the ear. Not part of undo."""
 
     page: Literal["buses", "shape", "deliver"] = "shape"
-    strip: str = MIX
-    step: str = ""
+    strip: Id = MIX
+    step: Id = ""
     """Empty for what comes into the chosen strip's chain."""
     band: int = 0
     """The id of the chosen band, if the chosen step has bands."""
-    solo: tuple[str, ...] = ()
+    solo: Annotated[tuple[Id, ...], Meta(max_length=1000)] = ()
     """Strips and lanes that are heard alone. For the ears only: nothing measured or written depends on it."""
-    section: str = ""
+    section: Id = ""
     """A section's id; empty for the whole song."""
     loop: bool = False
-    hear: str = "result"
+    hear: Id = "result"
     level_matched: bool = True
     monitor: Literal["stereo", "mid", "side", "left", "right", "mono"] = "stereo"
     output_level: Annotated[float, Meta(ge=-60.0, le=0.0)] = 0.0
@@ -218,16 +230,16 @@ class Session(Struct, frozen=True, kw_only=True):
 
     format: Literal["gluvo-session"] = "gluvo-session"
     version: Annotated[int, Meta(ge=1)] = VERSION
-    name: str = "Untitled"
-    rate: Annotated[int, Meta(ge=0)] = 0
-    """Hz that everything runs at; stems at other rates are converted. 0 takes the first stem's."""
-    strips: tuple[AnyStrip, ...] = (Bus(id=MIX, name="Mix bus", into=""),)
+    name: Name = "Untitled"
+    rate: Annotated[int, Meta(ge=0, le=192_000)] = 0
+    """Hz that everything runs at, 44 100 to 192 000; stems at other rates are converted. 0 takes the first stem's."""
+    strips: Annotated[tuple[AnyStrip, ...], Meta(max_length=1000)] = (Bus(id=MIX, name="Mix bus", into=""),)
     """Stems and buses; those that flow into the same bus stand in this order. The mix bus is one of them."""
-    references: tuple[Reference, ...] = ()
-    sections: tuple[Section, ...] = ()
+    references: Annotated[tuple[Reference, ...], Meta(max_length=100)] = ()
+    sections: Annotated[tuple[Section, ...], Meta(max_length=1000)] = ()
     target: Target = Target(name="Streaming", loudness=-14.0, true_peak=-1.0)
-    deliverables: tuple[Deliverable, ...] = ()
-    limits: tuple[Limit, ...] = ()
+    deliverables: Annotated[tuple[Deliverable, ...], Meta(max_length=100)] = ()
+    limits: Annotated[tuple[Limit, ...], Meta(max_length=100)] = ()
     view: View = View()
 
     # --- looking things up ---------------------------------------------------------------------------------
@@ -293,13 +305,14 @@ class Session(Struct, frozen=True, kw_only=True):
         strip = self.strip_with(step.id)
         return self if strip is None else self.with_chain(strip.id, chains.replaced(strip.chain, step))
 
-    def with_new_step(self, step: ChainItem, strip: str, after: str = "") -> Session:
-        """A step or lane put into a strip's chain after another (the chain's beginning); it gets ids of its own."""
+    def with_new_step(self, step: ChainItem, strip: str, after: str = "", inside: str = "") -> Session:
+        """A step or lane put into a strip's chain after another (the chain's beginning), or as the first inside a lane;
+        it gets ids of its own."""
         found = self.strip(strip)
         if found is None:
             return self
         session, made = self, msgspec.structs.replace(step, id=self.fresh_id(type(step).__name__.lower()))
-        session = self.with_chain(strip, chains.inserted(found.chain, made, after))
+        session = self.with_chain(strip, chains.inserted(found.chain, made, after, inside))
         if isinstance(made, chains.Lane) and made.steps:
             for inner in made.steps:
                 fresh = msgspec.structs.replace(inner, id=session.fresh_id(type(inner).__name__.lower()))

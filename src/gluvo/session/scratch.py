@@ -1,13 +1,16 @@
-"""Big arrays outside the program's own heap: mapped from files without a name, which other processes can map too.
+"""Big arrays for audio: in memory up to a bound, on disk past it, and where another process finds them.
 
-A song of twelve stems and all its renders can be many gigabytes. The first `IN_MEMORY` bytes lie in memory; what
-comes after lies on disk, where the system keeps in memory what there is room for. All of it is gone with the
-process, however that ends.
+They are mappings of files without a name, so that nothing is left behind however the process ends. A mapping holds no
+file descriptor; only what is shared with another process keeps one.
 """
 
 from __future__ import annotations
 
+import contextlib
+import ctypes
+import mmap
 import os
+import resource
 import tempfile
 import threading
 import weakref
@@ -16,77 +19,224 @@ from pathlib import Path
 import numpy as np
 import platformdirs
 
+from gluvo.session.files import reason_of
+
 SMALLEST = 4_000_000
 """Bytes under which an array is just kept on the heap, if it need not be shared."""
 IN_MEMORY = 700_000_000
 
-Address = tuple[str, tuple[int, ...]]
-"""Where another process finds an array: a path and its shape."""
+Address = tuple[str, tuple[int, ...], str]
+"""Where another process finds an array: a path, its shape and its type."""
 
 _lock = threading.Lock()
 _taken = 0
+_trouble = ""
+_shared: dict[int, int] = {}
+"""The descriptors of shared arrays, by where they lie."""
+
+_libc = ctypes.CDLL(None, use_errno=True)
+_libc.mmap.restype = ctypes.c_void_p
+_libc.mmap.argtypes = (
+    ctypes.c_void_p, ctypes.c_size_t, ctypes.c_int, ctypes.c_int, ctypes.c_int, ctypes.c_long
+)  # fmt: skip
+_libc.munmap.argtypes = (ctypes.c_void_p, ctypes.c_size_t)
+_FAILED = ctypes.c_void_p(-1).value
 
 
-def scratch(shape: tuple[int, ...], shared: bool = False) -> np.ndarray:
-    """A float32 array of zeros. If `shared`, `address_of` tells other processes where it is."""
-    size = 4 * int(np.prod(shape))
+def scratch(shape: tuple[int, ...], shared: bool = False, kind: str = "f4") -> np.ndarray:
+    """An array of zeros. If `shared`, `address_of` tells other processes where it is.
+
+    Where neither memory files nor the disk have room it lies on the heap.
+    """
+    size = np.dtype(kind).itemsize * int(np.prod(shape))
     if size == 0 or (size < SMALLEST and not shared):
-        return np.zeros(shape, dtype=np.float32)
+        return np.zeros(shape, dtype=kind)
     try:
         handle, in_memory = _file(size)
-    except OSError:  # neither memory files nor room on the disk
-        return np.zeros(shape, dtype=np.float32)
-    with os.fdopen(handle, "r+b") as file:
-        made = np.memmap(file, dtype=np.float32, mode="r+", shape=shape)
-        if shared:
-            kept = os.dup(file.fileno())
-            weakref.finalize(made, os.close, kept)
-            made.handle = kept  # type: ignore[attr-defined]
-    if in_memory:
-        weakref.finalize(made, _give_back, size)
-    return made
+    except OSError:
+        return np.zeros(shape, dtype=kind)
+    try:
+        return _array(handle, shape, kind, size if in_memory else 0, shared)
+    finally:
+        os.close(handle)
+
+
+class Growing:
+    """Audio that comes piece by piece, ``(n, channels)`` float32, and becomes one shared array."""
+
+    def __init__(self) -> None:
+        self._handle = os.memfd_create("gluvo")
+        self._in_memory, self._counted = True, 0
+        self._frames, self._channels = 0, 1
+
+    def add(self, block: np.ndarray) -> None:
+        """Append a piece. Raises `OSError` where there is no room for it."""
+        content = memoryview(np.ascontiguousarray(block, dtype=np.float32).tobytes())
+        self._channels = block.shape[1]
+        if self._in_memory and not _take(len(content)):
+            self._move_to_disk()
+        elif self._in_memory:
+            self._counted += len(content)
+        while content:
+            content = content[os.write(self._handle, content) :]
+        self._frames += len(block)
+
+    def array(self) -> np.ndarray:
+        """All of it. Nothing can be added after."""
+        shape, counted, self._counted = (self._frames, self._channels), self._counted, 0
+        if not self._frames:
+            return np.zeros(shape, dtype=np.float32)
+        return _array(self._handle, shape, "f4", counted, True)
+
+    def _move_to_disk(self) -> None:
+        try:
+            handle = _disk_file()
+        except OSError:
+            return  # it stays in memory, past the bound
+        size = os.lseek(self._handle, 0, os.SEEK_CUR)
+        os.lseek(self._handle, 0, os.SEEK_SET)
+        while size > 0 and (sent := os.sendfile(handle, self._handle, None, size)):
+            size -= sent
+        os.close(self._handle)
+        _give_back(self._counted)
+        self._handle, self._in_memory, self._counted = handle, False, 0
+
+    def __del__(self) -> None:
+        with contextlib.suppress(OSError):
+            os.close(self._handle)
+        _give_back(self._counted)
 
 
 def address_of(array: np.ndarray) -> tuple[Address, np.ndarray]:
     """Where another process of this user can map an array, and the array itself or a copy that can be mapped.
 
-    It is there as long as the returned array is.
+    It is there as long as the returned array is. Raises `MemoryError` if there is room for none.
     """
-    handle = getattr(array, "handle", None)
+    handle = _shared.get(_place(array))
     if handle is None:
-        copy = scratch(array.shape, shared=True)
+        copy = scratch(array.shape, shared=True, kind=array.dtype.str)
         copy[...] = array
-        array, handle = copy, getattr(copy, "handle", None)
+        array, handle = copy, _shared.get(_place(copy))
         if handle is None:
             raise MemoryError("neither memory nor the disk has room for audio that processes share")
-    return (f"/proc/{os.getpid()}/fd/{handle}", array.shape), array
+    return (f"/proc/{os.getpid()}/fd/{handle}", array.shape, array.dtype.str), array
 
 
 def mapped(address: Address) -> np.ndarray:
-    """An array of another process. It is for reading; that it may be written keeps it of the type that kernels know."""
-    path, shape = address
-    return np.asarray(np.memmap(path, dtype=np.float32, mode="r+", shape=shape))
+    """An array of another process, or of this one."""
+    path, shape, kind = address
+    handle = os.open(path, os.O_RDWR | os.O_CLOEXEC)
+    try:
+        return _array(handle, shape, kind, 0, False)
+    finally:
+        os.close(handle)
+
+
+def trouble() -> str:
+    """What has gone wrong with room for audio since the last call, in a sentence; nothing if nothing has."""
+    global _trouble
+    with _lock:
+        found, _trouble = _trouble, ""
+    return found
+
+
+def _array(handle: int, shape: tuple[int, ...], kind: str, counted: int, shared: bool) -> np.ndarray:
+    """The file of a descriptor as an array; it gives back `counted` bytes of memory when it goes."""
+    size = np.dtype(kind).itemsize * int(np.prod(shape))
+    place = _libc.mmap(None, size, mmap.PROT_READ | mmap.PROT_WRITE, mmap.MAP_SHARED, handle, 0)
+    if place in (None, _FAILED):
+        _give_back(counted)
+        raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+    memory = (ctypes.c_char * size).from_address(place)
+    array: np.ndarray = np.frombuffer(memory, np.dtype(kind)).reshape(shape)  # type: ignore[call-overload]
+    kept = -1
+    if shared:
+        _raise_limit()
+        kept = os.dup(handle)
+        _shared[place] = kept
+    weakref.finalize(memory, _let_go, place, size, counted, kept)
+    return array
+
+
+def _let_go(place: int, size: int, counted: int, kept: int) -> None:
+    if kept >= 0:
+        _shared.pop(place, None)
+        os.close(kept)
+    _libc.munmap(place, size)
+    _give_back(counted)
+
+
+def _place(array: np.ndarray) -> int:
+    return int(array.__array_interface__["data"][0])
 
 
 def _file(size: int) -> tuple[int, bool]:
-    """An open file of that size without a name, and whether it lies in memory."""
+    """An open file of that size without a name, and whether it counts as memory."""
+    if not _take(size):
+        try:
+            handle = _disk_file()
+        except OSError:
+            return _memory_file(size), False
+        try:
+            os.posix_fallocate(handle, 0, size)  # so that a full disk is met here, and not while writing
+        except OSError as error:
+            os.close(handle)
+            _tell(f"The disk has no room for renders ({reason_of(error)}); they are kept in memory.")
+            return _memory_file(size), False
+        return handle, False
+    try:
+        return _memory_file(size), True
+    except OSError:
+        _give_back(size)
+        raise
+
+
+def _memory_file(size: int) -> int:
+    handle = os.memfd_create("gluvo")
+    try:
+        os.ftruncate(handle, size)
+    except OSError:
+        os.close(handle)
+        raise
+    return handle
+
+
+def _disk_file() -> int:
+    folder = Path(platformdirs.user_cache_dir("gluvo", appauthor=False))
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryFile(dir=folder) as file:
+            return os.dup(file.fileno())
+    except OSError as error:
+        _tell(f"The cache folder {folder} cannot be used ({reason_of(error)}); renders are kept in memory.")
+        raise
+
+
+def _take(size: int) -> bool:
+    """Count bytes as memory, if they are within the bound."""
     global _taken
     with _lock:
-        in_memory = _taken + size <= IN_MEMORY
-        if in_memory:
-            _taken += size
-    if in_memory:
-        handle = os.memfd_create("gluvo")
-        os.ftruncate(handle, size)
-        return handle, True
-    folder = Path(platformdirs.user_cache_dir("gluvo", appauthor=False))
-    folder.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryFile(dir=folder) as file:
-        os.posix_fallocate(file.fileno(), 0, size)  # so that a full disk is met here, and not while writing
-        return os.dup(file.fileno()), False
+        if _taken + size > IN_MEMORY:
+            return False
+        _taken += size
+        return True
 
 
 def _give_back(size: int) -> None:
     global _taken
     with _lock:
         _taken -= size
+
+
+def _tell(text: str) -> None:
+    global _trouble
+    with _lock:
+        _trouble = text
+
+
+def _raise_limit() -> None:
+    """As many descriptors as the system allows; each shared stem keeps one."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft != hard:
+        with contextlib.suppress(OSError, ValueError):
+            resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))

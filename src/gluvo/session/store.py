@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-import contextlib
 import itertools
-import os
-import tempfile
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 import msgspec
 
-from gluvo.errors import SessionError, WriteError
-from gluvo.session.records import VERSION, Session
+from gluvo.errors import SessionError
+from gluvo.session.files import digest, reason_of, replacing
+from gluvo.session.records import HIGHEST_RATE, LOWEST_RATE, VERSION, Session
 from gluvo.session.tree import check
 from gluvo.steps import MidSideEq
 
 SUFFIX = ".gluvo"
+MOST_BYTES = 64_000_000
+"""No session is larger; a file that is, is something else."""
 
 MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
 """From a version to the next one."""
@@ -31,21 +31,30 @@ class Loaded:
     session: Session
     kept: dict[str, Any] = field(default_factory=dict)
     """Keys that this version does not know; they are written again."""
+    digest: str = ""
+    """Of the file's content."""
 
 
 def read_session(path: Path) -> Loaded:
     """Read and check a session file. Raises `SessionError` with what is wrong and where."""
     try:
+        if path.stat().st_size > MOST_BYTES:
+            raise SessionError(f"{path.name} is not a session file: it is far too large.")
         text = path.read_bytes()
     except FileNotFoundError:
         raise SessionError(f"{path.name} was not found in {path.parent}.") from None
-    except OSError as error:
-        raise SessionError(f"{path.name} cannot be read ({error.strerror}).") from None
+    except (OSError, ValueError) as error:
+        raise SessionError(f"{path.name} cannot be read ({reason_of(error)}).") from None
     try:
         raw = msgspec.json.decode(text)
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise SessionError(f"{path.name} is not a session file: it is not JSON ({error}).") from None
-    return loaded_from(raw, path.name)
+    except RecursionError:
+        raise SessionError(f"{path.name} is not a session file: it is nested too deeply.") from None
+    try:
+        return replace(loaded_from(raw, path.name), digest=digest(text))
+    except RecursionError:
+        raise SessionError(f"{path.name} is nested too deeply.") from None
 
 
 def loaded_from(raw: Any, name: str) -> Loaded:
@@ -78,6 +87,8 @@ def _check(session: Session, name: str) -> None:
     ids = [part.id for part in parts]
     if "" in ids or len(set(ids)) != len(ids):
         raise SessionError(f"{name} has two parts with the same id, or one without.")
+    if session.rate and not LOWEST_RATE <= session.rate <= HIGHEST_RATE:
+        raise SessionError(f"{name} runs at {session.rate / 1000:g} kHz; Gluvo works at 44.1 to 192 kHz.")
     for section in session.sections:
         if section.end <= section.start:
             raise SessionError(f"{name}: the section “{section.name}” ends before it starts.")
@@ -104,36 +115,28 @@ def session_bytes(session: Session, kept: dict[str, Any] | None = None) -> bytes
 
 def write_session(path: Path, session: Session, kept: dict[str, Any] | None = None) -> None:
     """Write a session. Raises `WriteError`; the old file stays as it was then."""
+    write_bytes(path, session_bytes(session, kept))
+
+
+def write_bytes(path: Path, content: bytes) -> None:
+    """Write a file whole or not at all. Raises `WriteError`."""
     with replacing(path) as file:
-        file.write(session_bytes(session, kept))
+        file.write(content)
 
 
-@contextlib.contextmanager
-def replacing(path: Path) -> Iterator[IO[bytes]]:
-    """A file beside `path` to write to; it takes `path`'s place when all is written and on disk.
+def checked(session: Session) -> Session:
+    """The session, if it could be written and read again. Raises `SessionError` with what is wrong with it.
 
-    If anything goes wrong, it is taken away and `path` stays as it was. Raises `WriteError` for what the system
-    refuses.
+    The one door that every session comes through, from a file or by an edit.
     """
     try:
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
-    except OSError as error:
-        raise WriteError(f"{path.parent} cannot be written to ({error.strerror}).") from None
-    part = Path(name)
-    try:
-        with os.fdopen(handle, "w+b") as file:
-            yield file
-            file.flush()
-            os.fsync(file.fileno())
-        umask = os.umask(0)
-        os.umask(umask)
-        part.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~umask)
-        part.replace(path)
-    except OSError as error:
-        reason = error.strerror or str(error)
-        raise WriteError(f"{path.name} could not be written ({reason}). Nothing was changed.") from None
-    finally:
-        part.unlink(missing_ok=True)
+        msgspec.json.decode(msgspec.json.encode(session), type=Session)
+    except UnicodeEncodeError:
+        raise SessionError("A name in it is not valid text (UTF-8). Rename the file or folder first.") from None
+    except msgspec.ValidationError as error:
+        raise SessionError(f"That is beyond what a session holds: {error}.") from None
+    check(session)
+    return session
 
 
 def unknown_in(raw: Any, known: Any) -> dict[str, Any]:

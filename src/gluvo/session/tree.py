@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import graphlib
+import itertools
 from collections.abc import Collection, Sequence
 
 import msgspec
@@ -10,6 +12,9 @@ from gluvo.errors import SessionError
 from gluvo.session import chains
 from gluvo.session.records import MIX, AnyStrip, Bus, Session
 from gluvo.steps import Glue
+
+MOST_DEEP = 64
+"""Buses one inside the other."""
 
 
 def children(session: Session, bus: str) -> tuple[AnyStrip, ...]:
@@ -32,17 +37,27 @@ def rows(session: Session) -> list[tuple[AnyStrip, int]]:
 
 def path(session: Session, id: str) -> list[str]:
     """The strip and the buses that it flows through, up to the mix bus."""
-    found: list[str] = []
-    strip = session.strip(id)
-    while strip is not None and strip.id not in found:
-        found.append(strip.id)
-        strip = session.strip(strip.into)
-    return found
+    into = {s.id: s.into for s in session.strips}
+    found: dict[str, None] = {}
+    while id in into and id not in found:
+        found[id] = None
+        id = into[id]
+    return list(found)
 
 
 def below(session: Session, id: str) -> set[str]:
     """The strip and everything that flows into it."""
-    return {s.id for s in session.strips if id in path(session, s.id)}
+    flowing: dict[str, list[str]] = {}
+    for strip in session.strips:
+        flowing.setdefault(strip.into, []).append(strip.id)
+    found: set[str] = set()
+    ahead = [id] if any(s.id == id for s in session.strips) else []
+    while ahead:
+        one = ahead.pop()
+        if one not in found:
+            found.add(one)
+            ahead += flowing.get(one, [])
+    return found
 
 
 def heard(session: Session, solo: Collection[str]) -> set[str]:
@@ -72,9 +87,19 @@ def check(session: Session) -> None:
             continue
         if not isinstance(by_id.get(strip.into), Bus):
             raise SessionError(f"“{strip.name}” flows into a bus that is not there.")
+    depths = {MIX: 0}
     for strip in session.strips:
-        if path(session, strip.id)[-1] != MIX:
-            raise SessionError(f"“{strip.name}” would flow into itself.")
+        way: list[str] = []
+        at = strip
+        while at.id not in depths:
+            if len(way) > len(by_id):
+                raise SessionError(f"“{strip.name}” would flow into itself.")
+            way.append(at.id)
+            at = by_id[at.into]
+        for n, id in enumerate(reversed(way), start=1):
+            depths[id] = depths[at.id] + n
+    if max(depths.values()) > MOST_DEEP:
+        raise SessionError(f"Buses are nested more than {MOST_DEEP} deep.")
     for strip in session.strips:
         if lane := chains.ends_before_it_starts(strip.chain):
             raise SessionError(f"The lane “{lane.name}” in “{strip.name}” would come back before it leaves.")
@@ -83,24 +108,22 @@ def check(session: Session) -> None:
 
 def _check_keys(session: Session) -> None:
     """A strip needs what flows into it and what its detectors listen to; none may need itself."""
-    needs = {
-        s.id: {c.id for c in children(session, s.id)} | {k for k in keys(s) if session.strip(k) is not None}
-        for s in session.strips
-    }
-    done: set[str] = set()
-
-    def visit(id: str, on_the_way: tuple[str, ...]) -> None:
-        if id in done:
-            return
-        if id in on_the_way:
-            name = next(s.name for s in session.strips if s.id == on_the_way[-1])
-            raise SessionError(f"The key of a Glue in “{name}” already depends on what that Glue does.")
-        for other in needs[id]:
-            visit(other, (*on_the_way, id))
-        done.add(id)
-
+    names = {s.id: s.name for s in session.strips}
+    needs = {s.id: keys(s) & names.keys() for s in session.strips}
     for strip in session.strips:
-        visit(strip.id, ())
+        if strip.into in needs:
+            needs[strip.into].add(strip.id)
+    try:
+        order = list(graphlib.TopologicalSorter(needs).static_order())
+    except graphlib.CycleError as error:
+        around = error.args[1]  # each one is needed by the next; the last step to close the circle is a key
+        keyed = next(b for a, b in itertools.pairwise(around) if session.strip(a).into != b)  # type: ignore[union-attr]
+        raise SessionError(f"The key of a Glue in “{names[keyed]}” already depends on what that Glue does.") from None
+    depth: dict[str, int] = {}
+    for id in order:
+        depth[id] = 1 + max((depth[other] for other in needs[id]), default=0)
+    if max(depth.values()) > 2 * MOST_DEEP:
+        raise SessionError(f"Buses and keys depend on one another over more than {2 * MOST_DEEP} strips.")
 
 
 # --- changes -------------------------------------------------------------------------------------------------

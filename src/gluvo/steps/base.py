@@ -7,7 +7,7 @@ ones.
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Annotated, ClassVar
 
 import msgspec
 import numpy as np
@@ -21,15 +21,17 @@ MAX_BLOCK = 4096
 class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """What every step has: a name of its own within the session, and whether it is on."""
 
-    id: str = ""
+    id: Annotated[str, msgspec.Meta(max_length=100)] = ""
     on: bool = True
+    held_in: Annotated[str, msgspec.Meta(max_length=100)] = ""
+    """The id of the section that its held settings are found in; the whole song if it is empty or gone."""
 
     title: ClassVar[str] = ""
     summary: ClassVar[str] = ""
     reduces: ClassVar[bool] = False
     """Whether the step takes level away and tells how much."""
 
-    silent: ClassVar[frozenset[str]] = frozenset({"id", "on"})
+    silent: ClassVar[frozenset[str]] = frozenset({"id", "on", "held_in"})
     """Settings that do not change the sound, so that renders stay valid when they change."""
 
     def make(self, rate: int) -> Processor:

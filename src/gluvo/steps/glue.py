@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, ClassVar, Literal
 
+import msgspec
 import numpy as np
 
 from gluvo.dsp import compression as comp
@@ -29,7 +30,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     reduces: ClassVar[bool] = True
     silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "hold_loudness"}
 
-    key: str = ""
+    key: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of the stem or bus that the detector listens to instead; empty for the signal itself."""
 
     low_cut: Annotated[

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, ClassVar
 
+import msgspec
 import numpy as np
 
 from gluvo.dsp.db import FADER_OFF, fader_gain, gain_of
@@ -22,10 +23,10 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
     summary: ClassVar[str] = "A parallel chain, blended in under what comes along the main one"
     silent: ClassVar[frozenset[str]] = Step.silent | {"name", "since", "steps", "hold_loudness"}
 
-    name: str = "Lane"
-    since: str = ""
+    name: Annotated[str, msgspec.Meta(max_length=200)] = "Lane"
+    since: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of what stands before the point where the lane leaves the chain; empty for the chain's beginning."""
-    steps: tuple[AnyStep, ...] = ()
+    steps: Annotated[tuple[AnyStep, ...], msgspec.Meta(max_length=64)] = ()
 
     level: Annotated[
         float,

@@ -12,6 +12,7 @@ from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.limiting import CeilingHolder
+from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import number, switch
 
@@ -26,6 +27,7 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
     title: ClassVar[str] = "Limiter"
     summary: ClassVar[str] = "Loudness up to a ceiling that nothing passes"
     reduces: ClassVar[bool] = True
+    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 
     drive: Annotated[
         float,
@@ -73,12 +75,21 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
                "still.", group=HOLDS, decimals=0, fine=1.0),
     ] = 100.0  # fmt: skip
 
+    output: Annotated[float, held.output(LOUDER)] = 0.0
+    hold_loudness: Annotated[
+        bool,
+        held.hold(LOUDER, "what shaving the peaks of a bus takes is given back. The ceiling then lies by as much higher."),
+    ] = False  # fmt: skip
+
     def make(self, rate: int) -> LimiterProcessor:
         return LimiterProcessor(self, rate)
 
     def describe(self) -> str:
         unit = "dBTP" if self.true_peak else "dBFS"
-        return f"{self.drive:+.1f} dB · {self.ceiling:.1f} {unit}".replace("-", "−")
+        words = f"{self.drive:+.1f} dB · {self.ceiling:.1f} {unit}"
+        if self.output:
+            words += f" · {self.output:+.1f} dB after it"
+        return words.replace("-", "−")
 
 
 class LimiterProcessor(Processor):
@@ -90,7 +101,7 @@ class LimiterProcessor(Processor):
 
     def __init__(self, settings: Limiter, rate: int) -> None:
         super().__init__()
-        self._drive = gain_of(settings.drive)
+        self._drive, self._output = gain_of(settings.drive), gain_of(settings.output)
         self._true_peak = settings.true_peak
         self._floor = gain_of(settings.ceiling - settings.knee / 2.0)
         link = settings.link / 100.0
@@ -135,6 +146,8 @@ class LimiterProcessor(Processor):
         if not self._true_peak:
             np.abs(work, out=peaks)
             self._main.run(work, peaks, out, self.reduction[:n])
+            if self._output != 1.0:
+                np.multiply(out, self._output, out=out)
             return
         self._readers[0].read(work, self._floor, peaks)
         self._late[0].run(work, work)
@@ -145,6 +158,8 @@ class LimiterProcessor(Processor):
         self._late[1].run(work, work)
         self._mend.run(work, peaks, out, mended)
         np.add(taken[:, 0], mended, out=self.reduction[:n])
+        if self._output != 1.0:
+            np.multiply(out, self._output, out=out)
 
     def adopt(self, other: Processor) -> None:
         if not isinstance(other, LimiterProcessor):
