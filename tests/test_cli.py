@@ -93,7 +93,7 @@ def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_f
     nonsense = tmp_path / "nonsense.wav"
     nonsense.write_text("hello")
     newer = tmp_path / "newer.gluvo"
-    newer.write_text(session.read_text().replace('"version": 1', '"version": 7'))
+    newer.write_text(session.read_text().replace('"version": 2', '"version": 7'))
     lost = tmp_path / "lost.gluvo"
     lost.write_text(session.read_text().replace("Harbour Take.wav", "../gone/Lost.wav"))
     for args, word in (

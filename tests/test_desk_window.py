@@ -203,7 +203,7 @@ def test_bad_files_are_told_and_change_nothing(desk: Desk, tmp_path: Path) -> No
     bad = tmp_path / "bad.wav"
     bad.write_text("not audio")
     newer = tmp_path / "newer.gluvo"
-    newer.write_text((tmp_path / "Harbour Take.gluvo").read_text().replace('"version": 1', '"version": 2'))
+    newer.write_text((tmp_path / "Harbour Take.gluvo").read_text().replace('"version": 2', '"version": 99'))
     for path, word in (
         (bad, "cannot be read as audio"),
         (newer, "newer Gluvo"),

@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 
 from gluvo.advise.aim import detector_levels, find_makeup, find_threshold
-from gluvo.dsp.filters import bell, low_cut, response, tilt
+from gluvo.dsp.filters import low_cut, response
+from gluvo.dsp.matched import bell, tilt
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
 from gluvo.render.chain import Chain, run_chain

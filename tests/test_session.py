@@ -52,7 +52,7 @@ def test_the_file_is_stable_and_readable(tmp_path: Path) -> None:
     write_session(path, read_session(path).session)
     assert path.read_bytes() == first
     lines = first.decode().splitlines()
-    assert lines[1:3] == ['  "format": "gluvo-session",', '  "version": 1,']
+    assert lines[1:3] == ['  "format": "gluvo-session",', '  "version": 2,']
 
 
 def test_unknown_keys_are_kept_where_they_were(tmp_path: Path) -> None:

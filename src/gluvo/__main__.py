@@ -1,4 +1,4 @@
-from gluvo.cli import main
+from gluvo.start import main
 
 if __name__ == "__main__":
     main()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -13,6 +14,7 @@ import msgspec
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn
 from rich.table import Table
+from rich.text import Text
 
 from gluvo import __version__
 from gluvo.errors import GluvoError
@@ -80,8 +82,10 @@ def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out:
     if out.exists():
         raise GluvoError(f"{out.name} exists already. Choose another name.")
     files = [mix] if mix else audio_files(stems)  # type: ignore[arg-type]
-    write_session(out, new_session(files, references, out.resolve().parent, out.stem, stems))
-    click.echo(out)
+    with _bar("Reading") as told:
+        made = new_session(files, references, out.resolve().parent, out.stem, stems, told)
+    write_session(out, made)
+    click.echo(one_line(out))
 
 
 @cli.command()
@@ -89,16 +93,15 @@ def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out:
 @click.option("--json", "as_json", is_flag=True, help="All figures, as JSON.")
 def measure(files: tuple[Path, ...], as_json: bool) -> None:
     """Measure audio files: loudness, peaks, dynamics, stereo."""
-    from gluvo.measure.figures import figures_of
-    from gluvo.measure.trace import trace_of
-    from gluvo.session.media import read_sound
+    from gluvo.session.media import measured_file
 
     rows = []
-    for file in files:
-        sound = read_sound(file)
-        rows.append((file, sound.rate, figures_of(trace_of(sound.samples, sound.rate))))
+    with _bar("Measuring") as told:
+        for n, file in enumerate(files):
+            figures, rate = measured_file(file, lambda d, n=n: told((n + d) / len(files)))  # type: ignore[misc]
+            rows.append((file, rate, figures))
     if as_json:
-        _json([{"file": str(f), "rate": rate, **msgspec.to_builtins(figures)} for f, rate, figures in rows])
+        _json([{"file": one_line(f), "rate": rate, **msgspec.to_builtins(figures)} for f, rate, figures in rows])
         return
     table = Table(box=None)
     for title in ("file", "LUFS", "LRA LU", "dBTP", "PLR dB", "crest dB", "corr.", "s"):
@@ -106,7 +109,7 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
     for file, _, f in rows:
         values = (f"{f.integrated:.1f}", f"{f.loudness_range:.1f}", f"{f.true_peak:.2f}", f"{f.plr:.1f}",
                   f"{f.crest:.1f}", f"{f.correlation:.2f}", f"{f.seconds:.1f}")  # fmt: skip
-        table.add_row(file.name, *values)
+        table.add_row(Text(one_line(file.name)), *values)
     console.print(table)
 
 
@@ -116,16 +119,26 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
 @click.option("--rate", type=click.Choice(["44100", "48000", "88200", "96000"]), help="Hz; the session's otherwise.")
 @click.option("--bits", type=click.Choice(["16", "24", "32f"]), default="24", show_default=True)
 @click.option("--dither", type=click.Choice(["none", "tpdf"]), help="TPDF for 16 bit otherwise.")
+@click.option("--force", is_flag=True, help="Write over a file that is there.")
+@click.option("--take-changed", is_flag=True, help="Use audio files that have changed since they were brought in.")
 @click.option("--json", "as_json", is_flag=True, help="What was measured in the file, as JSON.")
-def render(session: Path, out: Path, rate: str | None, bits: str, dither: str | None, as_json: bool) -> None:
-    """Render a session's result into a file."""
+def render(
+    session: Path, out: Path, rate: str | None, bits: str, dither: str | None, force: bool, take_changed: bool,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Render a session's result into a file. The session's own files are never written over."""
     from gluvo.deliver.write import write_deliverable
+    from gluvo.session.files import refuse_own
+    from gluvo.session.media import place_of
     from gluvo.session.records import Deliverable
 
     suffix = out.suffix.lower().lstrip(".")
     if suffix not in ("wav", "flac"):
         raise click.UsageError(f"--out must end in .wav or .flac, not “{out.suffix}”")
-    loaded, material = _load(session)
+    loaded, material = _load(session, take_changed)
+    refuse_own(out, [session, *(place_of(media, session.resolve().parent) for media in loaded.media)])
+    if out.exists() and not force:
+        raise GluvoError(f"{out.name} exists already. Choose another name, or write over it with --force.")
     plain = {
         "id": "out", "name": out.stem, "format": suffix, "bits": bits, "rate": int(rate or 0),
         "dither": dither or ("tpdf" if bits == "16" else "none"),
@@ -134,10 +147,10 @@ def render(session: Path, out: Path, rate: str | None, bits: str, dither: str | 
         written = write_deliverable(material, loaded, msgspec.convert(plain, Deliverable), out, told)
     if as_json:
         figures = msgspec.to_builtins(written.figures)
-        _json({"file": str(out), "rate": written.rate, "mended": written.mended, **figures})
+        _json({"file": one_line(out), "rate": written.rate, "mended": written.mended, **figures})
     else:
         f = written.figures
-        click.echo(f"{out}: {f.integrated:.1f} LUFS, {f.true_peak:.2f} dBTP")
+        click.echo(f"{one_line(out)}: {f.integrated:.1f} LUFS, {f.true_peak:.2f} dBTP")
 
 
 @cli.command()
@@ -147,20 +160,20 @@ def render(session: Path, out: Path, rate: str | None, bits: str, dither: str | 
 def check(file: Path, target: str, as_json: bool) -> None:
     """Check a file against a target: exit 0 if it meets it, 1 if not."""
     from gluvo.deliver.targets import TARGETS, shortfalls, target_named
-    from gluvo.measure.figures import figures_of
-    from gluvo.measure.trace import trace_of
-    from gluvo.session.media import read_sound
+    from gluvo.session.media import measured_file
 
     wanted = target_named(target)
     if wanted is None:
         raise click.UsageError(f"no target “{target}”; there are {', '.join(t.name for t in TARGETS)}")
-    sound = read_sound(file)
-    reasons = shortfalls(figures_of(trace_of(sound.samples, sound.rate)), wanted)
+    with _bar("Measuring") as told:
+        figures, _ = measured_file(file, told)
+    reasons = shortfalls(figures, wanted)
     if as_json:
-        _json({"file": str(file), "target": wanted.name, "meets": not reasons, "reasons": reasons})
+        _json({"file": one_line(file), "target": wanted.name, "meets": not reasons, "reasons": reasons})
     else:
         click.echo(
-            f"{file.name} " + (f"misses {wanted.name}: {'; '.join(reasons)}" if reasons else f"meets {wanted.name}")
+            f"{one_line(file.name)} "
+            + (f"misses {wanted.name}: {'; '.join(reasons)}" if reasons else f"meets {wanted.name}")
         )
     sys.exit(1 if reasons else 0)
 
@@ -201,33 +214,55 @@ def warm() -> None:
         )
 
 
-def main() -> NoReturn:
+def run() -> NoReturn:
     """Run the command line; errors become one line on stderr and exit status 2."""
     try:
         cli.main(standalone_mode=False)
     except GluvoError as error:
-        errors.print(f"gluvo: {error}", markup=False)
-    except click.UsageError as error:
-        errors.print(f"gluvo: {error.format_message()} (gluvo --help tells more)", markup=False)
+        _say(str(error))
+    except click.ClickException as error:
+        _say(f"{error.format_message()} (gluvo --help tells more)")
     except (click.Abort, KeyboardInterrupt):
-        errors.print("gluvo: stopped", markup=False)
-    except OSError as error:
-        errors.print(f"gluvo: {error.filename or 'the system'}: {error.strerror or error}", markup=False)
+        _say("stopped")
+    except MemoryError:
+        _say("there is not enough memory for that")
+    except BrokenPipeError:  # whoever read what was printed has gone
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    except (OSError, UnicodeError) as error:
+        _say(f"{getattr(error, 'filename', None) or 'the system'}: {getattr(error, 'strerror', None) or error}")
     else:
         sys.exit(0)
     sys.exit(2)
 
 
-def _load(path: Path) -> Any:
-    from gluvo.session.media import outside_folder, read_material
+main = run
+
+
+def one_line(text: object) -> str:
+    """A name as it can be printed: on one line, and what is no text made visible."""
+    return "".join(c if c.isprintable() else c.encode("unicode_escape", "surrogatepass").decode() for c in str(text))
+
+
+def _say(text: str) -> None:
+    errors.print(f"gluvo: {one_line(text)}", markup=False)
+
+
+def _load(path: Path, take_changed: bool = False) -> Any:
+    from gluvo.session.media import outside_folder, read_material, taken
     from gluvo.session.store import read_session
 
     session = read_session(path).session
-    for outside in outside_folder(session):
-        errors.print(f"gluvo: note: {outside} lies outside the session's folder", markup=False)
+    if outside := outside_folder(session):
+        more = f" and {len(outside) - 1} more files lie" if len(outside) > 2 else " and another file lie"
+        _say(f"note: {outside[0]}{more if len(outside) > 1 else ' lies'} outside the session's folder")
     if not session.stems:
         raise GluvoError(f"{path.name} has no audio.")
-    return session, read_material(session, path.resolve().parent)
+    folder = path.resolve().parent
+    material = read_material(session, folder)
+    if take_changed and material.changed:
+        session = taken(session, material.changed)
+        material = read_material(session, folder, known=material)
+    return session, material
 
 
 def _window(path: Path | None, play: bool = False) -> None:

@@ -19,7 +19,7 @@ from gluvo.measure.overview import heard_hops
 from gluvo.measure.trace import Span, Trace, hop_frames, k_weighting, trace_of
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import stream
-from gluvo.render.song import LEAD_IN, Joint
+from gluvo.render.song import Joint, lead_in
 from gluvo.steps import MAX_BLOCK, Glue, Lane
 from gluvo.steps.glue import Detector
 
@@ -121,7 +121,7 @@ def _stretch(glue: Glue, before: Joint, key: Joint | None, span: Span | None) ->
     """What the detector listens to over the span with a lead-in, how many frames that is, and which hops count."""
     rate = before.rate
     inner = before.within(span) or Span(0.0, before.trace.seconds)
-    frames = Span(max(0.0, inner.start - LEAD_IN), inner.end).frames(rate, len(before.audio))
+    frames = Span(max(0.0, inner.start - lead_in(glue.memory)), inner.end).frames(rate, len(before.audio))
     hop = hop_frames(rate)
     # whole hops from the span's first one on, as the ledger counts them
     first = round(inner.start * rate / hop) * hop
@@ -155,7 +155,7 @@ def find_makeup(glue: Glue, before: Joint, span: Span | None, key: Joint | None 
         return Found(0.0, 0.0, met=True)
     rate = before.rate
     inner = before.within(span) or Span(0.0, before.trace.seconds)
-    cut = Span(max(0.0, inner.start - LEAD_IN), inner.end).frames(rate, len(before.audio))
+    cut = Span(max(0.0, inner.start - lead_in(glue.memory)), inner.end).frames(rate, len(before.audio))
     dry = np.ascontiguousarray(before.audio[cut], dtype=np.float64)
     wet = np.zeros_like(dry)
     processor = msgspec.structs.replace(glue, makeup=0.0, mix=100.0).make(rate)

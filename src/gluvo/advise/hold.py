@@ -67,11 +67,11 @@ def _held_glue(renderer: Renderer, session: Session, glue: Glue, span: Span | No
     plan = renderer.plan(session)
     if glue.id not in plan.before:
         return session
-    section = span or Span(0.0, renderer.seconds)
+    section, lead = span or Span(0.0, renderer.seconds), max(plan.result.memory, glue.memory)
     nodes = [plan.before[glue.id], *([plan.keys[glue.id]] if glue.id in plan.keys else [])]
 
     def joints() -> tuple[Joint, Joint | None]:
-        found = [renderer.joint(node, section, progress) for node in nodes]
+        found = [renderer.joint(node, section, progress, lead) for node in nodes]
         return found[0], found[1] if len(found) > 1 else None
 
     place = (section, *(node.key for node in nodes))
@@ -111,7 +111,7 @@ def _held_output(
     plain = run("plain", msgspec.structs.replace(step, output=0.0), before)
 
     def output() -> float:
-        joints = renderer.joints([before, plain], section, progress)
+        joints = renderer.joints([before, plain], section, progress, plan.result.memory)
         was, now = (joints[node.key].figures(section).integrated for node in (before, plain))
         return was - now if min(was, now) > SILENT else 0.0
 
@@ -129,7 +129,7 @@ def _held_lane(renderer: Renderer, session: Session, lane: Lane, span: Span | No
     main, side = plan.lanes[lane.id]
 
     def blend() -> float:
-        joints = renderer.joints([main, side], section, progress)
+        joints = renderer.joints([main, side], section, progress, plan.result.memory)
         return find_blend(lane, joints[main.key], joints[side.key], section).value
 
     found = renderer.once(("blend", lane.gain, section, main.key, side.key), blend)

@@ -42,7 +42,7 @@ def hear_readings(
     """Loudness and peak of each path in a section (None: the whole song). What is heard alone does not count."""
     nodes = hear_nodes(session, renderer.plan(session), renderer.material.sounds)
     section = span or Span(0.0, renderer.seconds)
-    joints = renderer.joints(nodes.values(), section, progress)
+    joints = renderer.joints(nodes.values(), section, progress, nodes[RESULT].memory)
     readings = {}
     for path, node in nodes.items():
         f = joints[node.key].figures(section)

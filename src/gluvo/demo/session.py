@@ -11,6 +11,7 @@ import msgspec
 import platformdirs
 import soundfile
 
+from gluvo.advise.hold import holds
 from gluvo.demo.instruments import RATE
 from gluvo.demo.score import FERRY_HOURS
 from gluvo.demo.song import FERRY_BEAT, cold_rope, ferry_hours, pier_lights
@@ -24,7 +25,7 @@ from gluvo.session.store import replacing, write_session
 from gluvo.steps import Band, ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Trim, Width
 
 NAME = "Ferry Hours"
-EDITION = 3
+EDITION = 4
 """Changes when the audio or the chains do, so that an older demo is made anew in a folder of its own."""
 
 
@@ -139,12 +140,15 @@ STEPS: dict[str, tuple[ChainItem, ...]] = {
 }  # fmt: skip
 """The steps of the demo, by bus."""
 
+HELD_IN = f"section-{1 + next(n for n, part in enumerate(FERRY_HOURS) if part.name == 'Last chorus')}"
+"""The id of the section in which all that is held is found."""
+
 FOUND: dict[str, dict[str, float]] = {
     "eq-1": {"output": 0.902},
-    "glue-1": {"threshold": -20.959},
+    "glue-1": {"threshold": -21.189},
     "saturation-1": {"output": 0.031},
     "width-1": {"output": 0.169},
-    "glue-2": {"threshold": -18.879},
+    "glue-2": {"threshold": -18.906},
     "glue-3": {"threshold": -34.288},
     "glue-4": {"threshold": -17.112},
     "glue-5": {"threshold": -21.986},
@@ -167,7 +171,8 @@ def _strips(folder: Path) -> Iterator[AnyStrip]:
 
 def _found(chain: tuple[ChainItem, ...]) -> tuple[ChainItem, ...]:
     for item in chains.flat(chain):
-        chain = chains.replaced(chain, msgspec.structs.replace(item, **FOUND.get(item.id, {})))
+        held_in = {"held_in": HELD_IN} if holds(item) else {}
+        chain = chains.replaced(chain, msgspec.structs.replace(item, **FOUND.get(item.id, {}), **held_in))
     return chain
 
 

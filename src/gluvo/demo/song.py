@@ -9,8 +9,9 @@ import numpy as np
 
 from gluvo.demo.instruments import RATE
 from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, STEMS, Part, Performance
-from gluvo.dsp.filters import Sections, bell, high_cut
+from gluvo.dsp.filters import Sections, high_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.matched import bell
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
 from gluvo.steps import Glue, Limiter, Trim

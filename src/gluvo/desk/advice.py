@@ -42,7 +42,7 @@ class Advice:
         stretch = span or Span(0.0, renderer.seconds)
 
         def work(check: Progress) -> Found:
-            joints = renderer.joints(wanted, stretch, check)
+            joints = renderer.joints(wanted, stretch, check, max(plan.result.memory, step.memory))
             before, *keys = (joints[node.key] for node in wanted)
             return find_threshold(step, before, stretch, check, keys[0] if keys else None)
 

@@ -232,10 +232,11 @@ class EqLane(Chart):
         own = db_of_response(band.response(self._freqs, self._rate, strength))
         painter.fillPath(self.filled(self.line(self._freqs, own), 0.0), c.soft("ink", 30))
         if band.moving:
-            moved = Band(shape=band.shape, freq=band.freq, q=band.q, slope=band.slope, gain=_reach(band))
-            away = db_of_response(moved.response(self._freqs, self._rate, strength))
+            most = float(band.curve(strength)[3])
+            moved = band.reaching(most if band.moves == "up" else -most, strength)
+            away = db_of_response(moved.response(self._freqs, self._rate))
             painter.setPen(QPen(c["reduction"], 1.2, Qt.PenStyle.DashLine))
-            painter.drawPolyline(self.line(self._freqs, self._curve + away - (own if band.gain else 0.0)))
+            painter.drawPolyline(self.line(self._freqs, self._curve + away - own))
 
     def mark_at(self, band: Band) -> QPointF:
         """Where a band's mark is: on the curve at its frequency, or at the lane's edge."""
@@ -438,12 +439,6 @@ def rounded_freq(freq: float) -> float:
     """To the digits that a frequency is shown with."""
     freq = min(20_000.0, max(10.0, freq))
     return round(freq, 2 if freq < 100.0 else 1 if freq < 1000.0 else 0)
-
-
-def _reach(band: Band) -> float:
-    """The gain at which a moving band has moved all the way."""
-    way = band.range if band.moves == "up" else -band.range
-    return min(48.0, max(-48.0, band.gain + way))
 
 
 def _gains(top: float) -> Axis:

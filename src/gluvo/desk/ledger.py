@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from gluvo.advise.hold import holds
 from gluvo.desk.parts import button, figure, label, line
 from gluvo.desk.theme import colours, font, theme
 from gluvo.desk.workbench import Workbench
@@ -112,6 +113,8 @@ class Ledger(QWidget):
         if not after and session.chain:
             after = session.chain[-1].id
         known = {item.id for item in session.items}
+        if holds(step):
+            step = msgspec.structs.replace(step, held_in=session.view.section)
         self._bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, s.view.strip, after, inside))
         new = [item for item in self._bench.session.items if item.id not in known]
         if new:

@@ -65,19 +65,20 @@ class Measuring:
         renderer, chosen = self.renderer, session.view.step
         plan, hits, levels, around = renderer.plan(session), None, None, None
         step = session.item(chosen)
+        lead = max([plan.result.memory, step.memory if step is not None else 0.0])
         if chosen in plan.after:
             pair = plan.before[chosen], plan.after[chosen]
-            joints = renderer.joints(pair, stretch, check)
+            joints = renderer.joints(pair, stretch, check, lead)
             before, after = (joints[node.key] for node in pair)
             if after.reduction is not None:
                 hits = hits_of_joints(before, after, stretch)
             around = looked_around(step, before, after, stretch, check)
             self.show(hits=hits, hits_step=chosen, around=around)
             if isinstance(step, Glue):
-                key = renderer.joint(plan.keys[chosen], stretch, check) if chosen in plan.keys else None
+                key = renderer.joint(plan.keys[chosen], stretch, check, lead) if chosen in plan.keys else None
                 levels = detector_levels(step, before, stretch, key)
         elif not chosen and (strip := plan.strips.get(session.view.strip)):
-            start = renderer.joint(strip.start, stretch, check)
+            start = renderer.joint(strip.start, stretch, check, lead)
             around = looked_around(None, start, start, stretch, check)
         self.show(hits=hits, hits_step=chosen, levels=levels, around=around)
         return around

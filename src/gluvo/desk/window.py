@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Callable
 from functools import partial
@@ -11,6 +12,7 @@ import msgspec
 from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
+    QApplication,
     QFileDialog,
     QMainWindow,
     QStackedWidget,
@@ -80,7 +82,7 @@ class Window(QMainWindow):
         bench.changed_found.connect(self._tell_changed)
         theme.changed.connect(self._dress)
         self._dress()
-        self._since_check = 0.0
+        self._since_check, self._asks = 0.0, True
         self._clock = QElapsedTimer()
         self._clock.start()
         self._timer = QTimer(self, interval=TICK_MS)
@@ -344,8 +346,17 @@ class Window(QMainWindow):
         else:
             self.new_from(paths)
 
+    def end(self) -> None:
+        """Close at once, as the terminal or the system asks: what is unsaved is kept as a copy, and offered again."""
+        self._asks = False
+        self.close()
+        QApplication.quit()
+
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self.documents.may_leave():
+        if not self._asks:
+            with contextlib.suppress(GluvoError):
+                self.bench.document.autosave()
+        elif not self.documents.may_leave():
             event.ignore()
             return
         self._timer.stop()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -56,10 +56,13 @@ def deviation(taps: Floats, magnitude: Magnitude, rate: int) -> float:
     return float(np.abs(20.0 * np.log10(np.maximum(np.abs(got[counted]), 1e-9) / wanted[counted])).max())
 
 
-def chosen_half(magnitudes: list[Magnitude], rate: int) -> tuple[int, float]:
-    """The shortest half length at which all filters are exact enough (else the longest), and how far off they are."""
+def chosen_half(magnitudes: list[Magnitude], rate: int, lengths: Sequence[float] = LENGTHS) -> tuple[int, float]:
+    """The shortest half length at which all filters are exact enough (else the longest), and how far off they are.
+
+    `lengths`: seconds to either side to choose from.
+    """
     off = 0.0
-    for seconds in LENGTHS:
+    for seconds in lengths:
         half = half_length(seconds, rate)
         off = max((deviation(symmetric(m, half, rate), m, rate) for m in magnitudes), default=0.0)
         if off <= EXACT:

@@ -31,6 +31,18 @@ def all_pass(freq: float, rate: int) -> Floats:
     return np.array([[under, middle, over, over, middle, under]]) / over
 
 
+def band_magnitude(low: float, high: float, freqs: Floats) -> Floats:
+    """The share of a band in a crossover at both of its ends, 0–1; none where `low` is 0 or `high` infinite.
+
+    The magnitudes of the crossovers' sides, without their phase: what lies in the band and what lies outside add up to
+    the whole.
+    """
+    f = np.asarray(freqs, dtype=np.float64)
+    above = 1.0 if low <= 0.0 else 1.0 / (1.0 + (low / np.maximum(f, 1e-3)) ** 4)
+    below = 1.0 if math.isinf(high) else 1.0 / (1.0 + (f / high) ** 4)
+    return np.asarray(above * below * np.ones_like(f))
+
+
 class Crossover:
     """Splits a signal into bands at some frequencies, lowest first.
 

@@ -22,6 +22,15 @@ def clean(x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def finite(x):  # type: ignore[no-untyped-def]
+    """Whether all of `x` (frames, 2) is numbers within ±`LOUDEST`."""
+    for i in range(x.shape[0]):  # noqa: SIM110, a kernel knows no `all`
+        if not (abs(x[i, 0]) <= LOUDEST and abs(x[i, 1]) <= LOUDEST):  # never true of what is no number
+            return False
+    return True
+
+
+@kernel
 def delay_block(ring, place, delay, x, out):  # type: ignore[no-untyped-def]
     """Delay `x` by `delay` frames into `out` (may be `x`). `place` holds the write index."""
     size = ring.shape[0]

@@ -153,44 +153,6 @@ def high_cut(freq: float, slope: int, rate: int) -> Floats:
     return sos
 
 
-def bell(freq: float, gain_db: float, q: float, rate: int) -> Floats:
-    """A peaking section by bilinear transform of the analogue prototype (R. Bristow-Johnson, 'Audio EQ')."""
-    if gain_db == 0.0:
-        return NOTHING
-    w = 2.0 * math.pi * _inside(freq, rate) / rate
-    a = 10.0 ** (gain_db / 40.0)
-    alpha = math.sin(w) / (2.0 * q)
-    b = np.array([1.0 + alpha * a, -2.0 * math.cos(w), 1.0 - alpha * a])
-    d = np.array([1.0 + alpha / a, -2.0 * math.cos(w), 1.0 - alpha / a])
-    return np.concatenate([b, d])[None, :] / d[0]
-
-
-def tilt(slope: float, rate: int, pivot: float = 1000.0, sections: int = 10) -> Floats:
-    """A straight tilt of `slope` dB per octave between 20 Hz and 20 kHz, 0 dB at `pivot`.
-
-    First-order pole–zero pairs spaced evenly in octaves make a fractional slope (Oustaloup, 'La commande
-    CRONE', 1991); within 0.6 dB of the line between
-    40 Hz and 6 kHz, and 1.5 dB at 10 kHz for the steepest slopes.
-    """
-    if slope == 0.0:
-        return NOTHING
-    low, high = 8.0, min(45_000.0, 0.98 * rate / 2)
-    order = slope / (20.0 * math.log10(2.0))
-    spacing = (high / low) ** (1.0 / sections)
-    rows = []
-    for k in range(sections):
-        centre = low * spacing ** (k + 0.5)
-        zero, pole = centre * spacing ** (-order / 2), centre * spacing ** (order / 2)
-        rows.append(_first_order(zero, pole, rate))
-    firsts = np.array(rows)
-    sos = np.zeros((sections // 2, 6))
-    for i in range(sections // 2):  # two first-order parts make one section: half the work
-        sos[i, :3] = np.convolve(firsts[2 * i, 0], firsts[2 * i + 1, 0])
-        sos[i, 3:] = np.convolve(firsts[2 * i, 1], firsts[2 * i + 1, 1])
-    sos[0, :3] /= abs(response(sos, np.array([pivot]), rate)[0])
-    return sos
-
-
 def response(sos: Floats, freqs: Floats, rate: int) -> np.ndarray:
     """The complex response at `freqs` Hz."""
     z = np.exp(-2j * np.pi * np.asarray(freqs) / rate)
@@ -203,18 +165,6 @@ def response(sos: Floats, freqs: Floats, rate: int) -> np.ndarray:
 def cascade(*parts: Floats) -> Floats:
     """Sections one after the other."""
     return np.concatenate([NOTHING, *parts])
-
-
-def _first_order(zero: float, pole: float, rate: int) -> tuple[Floats, Floats]:
-    """``(1 + s/zero) / (1 + s/pole)`` in Hz, each corner prewarped on its own."""
-
-    def side(corner: float) -> Floats:
-        # Corners past the Nyquist frequency bend towards it, which is where the line stops mattering.
-        k = 1.0 / math.tan(math.pi * min(corner, 0.495 * rate) / rate)
-        return np.array([1.0 + k, 1.0 - k])
-
-    b, a = side(zero), side(pole)
-    return b / a[0], a / a[0]
 
 
 def _inside(freq: float, rate: int) -> float:

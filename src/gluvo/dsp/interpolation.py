@@ -21,6 +21,8 @@ COARSE_TAPS = 12
 BEND = 0.12
 """How much of the local curvature the coarse reading may be low by: next to nothing for lows, 3 dB at 20 kHz."""
 
+HIGH = 0.02
+"""A bend of more than this share of the reading means highs, 3 kHz and up: only these are read gently, too."""
 SAFE = 1.004
 """A gentle filter's readings are taken this much larger (0.03 dB): they are only sampled, too."""
 
@@ -138,7 +140,14 @@ def refine(steep, gentle, history, rough, floor, out, column):  # type: ignore[n
         v = rough[i + 1]
         more = bend(history, i)
         if v + more > floor and more > 0.001 * v and tops(rough, i, 1.1):
-            v = max(v, max(fine_peak(steep, history, i), SAFE * fine_peak(gentle, history, i)))
+            v = max(v, fine_peak(steep, history, i))
+            if more > HIGH * v:
+                by_gentle = fine_peak(gentle, history, i)
+                v = max(v, by_gentle)
+                if (
+                    v > floor
+                ):  # a little more to be safe, but never more than it is over: what is under it stays as it is
+                    v = max(v, min(SAFE * by_gentle, by_gentle + v - floor))
         out[i, column] = v
 
 

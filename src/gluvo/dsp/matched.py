@@ -10,11 +10,14 @@ forms are up to 1.4 dB off for wide bells near the top.
 
 from __future__ import annotations
 
+import copy
 import functools
 import math
+from collections.abc import Sequence
 
 import numpy as np
 
+from gluvo.dsp.filters import NOTHING, response
 from gluvo.dsp.kernel import Floats
 
 Analogue = tuple[tuple[float, float, float], tuple[float, float, float]]
@@ -27,6 +30,11 @@ DEEPEST = 60.0
 GOOD_ENOUGH = 0.02
 """dB off at which a bilinear transform is as good as anything."""
 TRIES, ROUNDS = 12, 4
+BEYOND = ((0.1, 0.3), (0.5, 0.7), (2.0, 2.0))
+"""Weights of what lies above 20 kHz, and dB over the prototype's highest that each may lead to. The first that keeps
+within its bound is taken."""
+CASCADE_ENOUGH, SWEEPS = 0.08, 4
+"""dB off at which sections in a row are left as they are, and how often each is fitted at most."""
 
 
 def bell_prototype(gain_db: float, q: float) -> Analogue:
@@ -101,27 +109,75 @@ def analogue_response(prototype: Analogue, freq: float, freqs: Floats) -> np.nda
     return np.asarray((n[0] * s * s + n[1] * s + n[2]) / (d[0] * s * s + d[1] * s + d[2]))
 
 
+def _grid(prototypes: Sequence[Analogue], freq: float, rate: int) -> Floats:
+    """Hz at which sections are compared with prototypes: up to 20 kHz, and thinly on to the Nyquist frequency."""
+    top = min(HIGHEST, 0.47 * rate)
+    close = [freq * 2.0 ** np.linspace(-1.0, 1.0, 81)]
+    for corner in {round(abs(r), 6) for p in prototypes for side in p for r in np.roots(np.trim_zeros(side, "f"))}:
+        close.append(freq * corner * 2.0 ** np.linspace(-0.06, 0.06, 25))  # where something narrow is all there is
+    inside = np.concatenate([np.geomspace(LOWEST, top, 120), *close])
+    return np.unique(np.concatenate([inside[(inside >= LOWEST) & (inside < top)], np.linspace(top, 0.4999 * rate, 24)]))
+
+
 @functools.lru_cache(maxsize=4096)
 def _matched(prototype: Analogue, freq: float, rate: int) -> tuple[float, ...]:
     """See `matched`; a tuple, so that it can be kept."""
-    top = min(HIGHEST, 0.47 * rate)
-    close = freq * 2.0 ** np.linspace(-1.0, 1.0, 81)
-    steep = freq * 2.0 ** np.linspace(-0.06, 0.06, 41)  # where a narrow bell is all there is
-    freqs = np.unique(np.concatenate([np.geomspace(LOWEST, top, 120), close[close < top], steep[steep < top]]))
-    wanted = 20.0 * np.log10(np.maximum(np.abs(analogue_response(prototype, freq, freqs)), 1e-12))
-    counted = wanted > wanted.max() - DEEPEST
-    problem = _Fit(prototype, freq, rate, freqs[counted], wanted[counted])
+    freqs = _grid([prototype], freq, rate)
+    wanted = _level(prototype, freq, freqs)
     best = _bilinear(prototype, freq, rate)
+    problem = _Fit(prototype, freq, rate, freqs, wanted, wanted > wanted.max() - DEEPEST)
     off = problem.off(best)
-    if off > GOOD_ENOUGH:
-        fitted = problem.solved()
-        if problem.off(fitted) < off:
+    for weight, slack in BEYOND if off > GOOD_ENOUGH else ():
+        fitted = problem.solved(beyond=weight)
+        if problem.off(fitted) < off and _is_bounded(fitted, prototype, freq, rate, slack):
             best = fitted
+            break
     return tuple(float(v) for v in best)
+
+
+@functools.lru_cache(maxsize=512)
+def _cascaded(prototypes: tuple[Analogue, ...], freq: float, rate: int) -> tuple[tuple[float, ...], ...]:
+    """See `cascaded`."""
+    sections = [np.array(_matched(p, freq, rate)) for p in prototypes]
+    if len(sections) == 1:
+        return (tuple(float(v) for v in sections[0]),)
+    freqs = _grid(prototypes, freq, rate)
+    own = [_level(p, freq, freqs) for p in prototypes]
+    whole = np.sum(own, axis=0)
+    counted = whole > whole.max() - DEEPEST
+    problems = [_Fit(p, freq, rate, freqs, w, counted) for p, w in zip(prototypes, own, strict=True)]
+    levels = [problem.levels(_six(s))[0] for problem, s in zip(problems, sections, strict=True)]
+    inside = counted & (freqs <= min(HIGHEST, 0.47 * rate))
+    before_top = float(np.sum(levels, axis=0).max())
+
+    def off() -> float:
+        return float(np.abs(np.sum(levels, axis=0) - whole)[inside].max())
+
+    best = off()
+    for n in np.resize(np.arange(len(sections)), SWEEPS * len(sections)):
+        if best <= CASCADE_ENOUGH:
+            break
+        rest = np.sum(levels, axis=0) - levels[n]
+        problem = problems[n].towards(whole - rest)
+        tried = problem.solved(_six(sections[n]))
+        old, levels[n] = levels[n], problem.levels(_six(tried))[0]
+        now, top = off(), float(np.sum(levels, axis=0).max())
+        if (
+            now < best
+            and top < max(whole.max(), before_top) + 0.5
+            and _rings_no_longer(tried, prototypes[n], freq, rate)
+        ):
+            sections[n], best = tried, now
+        else:
+            levels[n] = old
+    return tuple(tuple(float(v) for v in section) for section in sections)
 
 
 def matched(prototype: Analogue, freq: float, rate: int) -> Floats:
     """The section, ``b0 b1 b2 1 a1 a2``, whose magnitude follows a prototype with its corner at `freq` Hz.
+
+    Up to the Nyquist frequency it is nowhere more than 2 dB over the prototype's highest, and its poles lie inside the
+    circle of 0.9999 or where the prototype's would be.
 
     >>> bell = matched(bell_prototype(6.0, 1.0), 12000.0, 44100)
     >>> z = np.exp(-2j * np.pi * 12000.0 / 44100 * np.arange(3))
@@ -129,6 +185,77 @@ def matched(prototype: Analogue, freq: float, rate: int) -> Floats:
     True
     """
     return np.array(_matched(prototype, freq, rate))
+
+
+def cascaded(prototypes: Sequence[Analogue], freq: float, rate: int) -> Floats:
+    """The sections of several prototypes in a row, ``(n, 6)``, whose magnitude together follows theirs.
+
+    Each is matched by itself; then each in turn is fitted to what the others leave, since small errors would add up.
+
+    >>> cascaded(low_cut_prototypes(8), 15000.0, 44100).shape
+    (4, 6)
+    """
+    return np.array(_cascaded(tuple(prototypes), freq, rate))
+
+
+def bell(freq: float, gain_db: float, q: float, rate: int) -> Floats:
+    """A bell as sections, ``(n, 6)``; none for 0 dB."""
+    return matched(bell_prototype(gain_db, q), freq, rate)[None, :] if gain_db else NOTHING
+
+
+def tilt(slope: float, rate: int, pivot: float = 1000.0, pairs: int = 10) -> Floats:
+    """A straight tilt of `slope` dB per octave between 20 Hz and 20 kHz, 0 dB at `pivot`; the same at every rate.
+
+    First-order poles and zeros spaced evenly in octaves make a fractional slope (Oustaloup, 'La commande CRONE',
+    1991), within 0.6 dB of the line between 40 Hz and 10 kHz. Its inverse is stable, too.
+    """
+    if slope == 0.0:
+        return NOTHING
+    low, high = 8.0, 45_000.0
+    order = slope / (20.0 * math.log10(2.0))
+    spacing = (high / low) ** (1.0 / pairs)
+    firsts = []
+    for k in range(pairs):
+        centre, lean = low * spacing ** (k + 0.5), spacing ** (order / 2)
+        pair: Analogue = ((0.0, lean, 1.0), (0.0, 1.0 / lean, 1.0))
+        firsts.append(matched(pair, centre, rate) if centre < 0.45 * rate else _beyond(pair, centre, rate))
+    sos = np.zeros((pairs // 2, 6))
+    for i in range(pairs // 2):  # two first-order parts make one section: half the work
+        one, other = firsts[2 * i], firsts[2 * i + 1]
+        sos[i, :3], sos[i, 3:] = np.convolve(one[:2], other[:2]), np.convolve(one[3:5], other[3:5])
+    sos[0, :3] /= abs(response(sos, np.array([pivot]), rate)[0])
+    return sos
+
+
+def _beyond(prototype: Analogue, freq: float, rate: int) -> Floats:
+    """A first-order section of what its prototype still does below the Nyquist frequency, its corner above that."""
+    freqs = np.geomspace(LOWEST, min(HIGHEST, 0.47 * rate), 120)
+    problem = _Fit(prototype, 0.45 * rate, rate, freqs, _level(prototype, freq, freqs), np.ones(120, dtype=bool))
+    problem.start[0] = problem.start[3] * abs(prototype[0][2] / prototype[1][2])
+    return problem.solved()
+
+
+def _level(prototype: Analogue, freq: float, freqs: Floats) -> Floats:
+    return np.asarray(20.0 * np.log10(np.maximum(np.abs(analogue_response(prototype, freq, freqs)), 1e-12)))
+
+
+def _is_bounded(section: Floats, prototype: Analogue, freq: float, rate: int, slack: float) -> bool:
+    """Whether a section is nowhere more than `slack` dB over its prototype's highest, and rings no longer than it."""
+    freqs = np.concatenate([np.linspace(0.0, 0.5 * rate, 257), np.geomspace(LOWEST, 0.5 * rate, 256)])
+    z = np.exp(-2j * np.pi * freqs / rate)
+    b, a = section[:3], section[3:]
+    got = np.abs((b[0] + z * (b[1] + z * b[2])) / (a[0] + z * (a[1] + z * a[2]))).max()
+    highest = np.abs(analogue_response(prototype, freq, np.geomspace(1e-4, 1e4, 2001) * freq)).max()
+    inside = got <= highest * 10.0 ** (slack / 20.0)
+    return bool(inside and _rings_no_longer(section, prototype, freq, rate))
+
+
+def _rings_no_longer(section: Floats, prototype: Analogue, freq: float, rate: int) -> bool:
+    """Whether a section's poles lie inside the circle of 0.9999, or no nearer to 1 than its prototype's would."""
+    radius = np.abs(np.roots(section[3:])).max(initial=0.0)
+    poles = np.roots(np.trim_zeros(np.array(prototype[1]), "f"))
+    allowed = np.exp(poles.real.max(initial=-1e9) * 2.0 * np.pi * min(freq, 0.5 * rate) / rate)
+    return bool(radius <= max(0.9999, allowed + 1e-9))
 
 
 def _bilinear(prototype: Analogue, freq: float, rate: int) -> Floats:
@@ -152,9 +279,14 @@ class _Fit:
     circle (Jury), so that the logarithms of β and r can be searched freely; α is pinned by the gain at 0 Hz.
     """
 
-    def __init__(self, prototype: Analogue, freq: float, rate: int, freqs: Floats, wanted: Floats) -> None:
+    def __init__(
+        self, prototype: Analogue, freq: float, rate: int, freqs: Floats, wanted: Floats, counted: np.ndarray
+    ) -> None:
+        """`wanted`: dB at `freqs`; those that are `counted` are followed."""
         n, d = prototype
         self.wanted = wanted
+        self.beyond, self.counted = freqs > min(HIGHEST, 0.47 * rate), counted
+        self.inside = counted & ~self.beyond
         upper = np.sin(np.pi * freqs / rate) ** 2
         self.phi = np.stack([1.0 - upper, upper, 4.0 * upper * (1.0 - upper)], axis=1)
         self.first_order = not d[0]
@@ -163,6 +295,10 @@ class _Fit:
         a = _start(d, freq, rate)
         b = _start(n, freq, rate) if n[2] else np.array([0.0, 1.0, 1.0])
         b[0] = abs(n[2] / d[2]) * a[0]
+        if zeros_at_dc == 1:
+            near = _six(_bilinear(prototype, freq, rate))
+            b[1:] = max(near[1], 0.05 * near[2]), near[2]
+            b *= a[2] / near[5] if near[5] > 0.0 else 1.0
         if on_circle:  # the zeros stay at the corner
             c = -2.0 * math.cos(2.0 * math.pi * min(freq, 0.499 * rate) / rate)
             b = np.array([1.0, (2.0 - c) / (2.0 + c), 0.0]) * a[0]
@@ -197,9 +333,17 @@ class _Fit:
             columns.append(change / above if place < 3 else -change / below)
         return np.stack(columns, axis=1) * 10.0 / math.log(10.0)
 
-    def solved(self) -> Floats:
-        six, damping = self.start.copy(), 1e-2
-        weights = np.ones(len(self.wanted))
+    def towards(self, wanted: Floats) -> _Fit:
+        """The same search for another magnitude."""
+        other = copy.copy(self)
+        other.wanted = wanted
+        return other
+
+    def solved(self, start: Floats | None = None, beyond: float = 0.1) -> Floats:
+        """The best section that is found, from a start on (the poles by impulse invariance). `beyond`: the weight of
+        what lies above 20 kHz."""
+        six, damping = (self.start if start is None else start).copy(), 1e-2
+        weights = np.where(self.beyond, beyond, 1.0) * self.counted
         for rounds in range(ROUNDS):
             level, above, below = self.levels(six)
             error = (level - self.wanted) * weights
@@ -221,7 +365,8 @@ class _Fit:
                     damping *= 4.0
             if rounds < ROUNDS - 1:  # lean on what is worst, so that the largest error falls (Lawson's rule)
                 size = np.abs(self.levels(six)[0] - self.wanted)
-                weights *= np.sqrt((size + 0.1 * size.max() + 1e-9) / (1.1 * size.max() + 1e-9))
+                worst = size[self.inside].max(initial=1e-9)
+                weights *= np.sqrt((np.minimum(size, worst) + 0.1 * worst + 1e-9) / (1.1 * worst + 1e-9))
                 weights /= weights.max()
         return self.section(six)
 
@@ -234,9 +379,14 @@ class _Fit:
         return np.concatenate(rows) / rows[1][0]
 
     def off(self, section: Floats) -> float:
-        """How far off a section is at most, dB."""
-        b, a = (np.array([c[0] + c[1] + c[2], c[0] - c[1] + c[2], c[0] - c[2]]) for c in (section[:3], section[3:]))
-        return float(np.abs(self.levels(np.concatenate([b, a]))[0] - self.wanted).max())
+        """How far off a section is at most, dB, where it counts."""
+        return float(np.abs(self.levels(_six(section))[0] - self.wanted)[self.inside].max(initial=0.0))
+
+
+def _six(section: Floats) -> Floats:
+    """What `_Fit` searches over, of a section."""
+    b, a = (np.array([c[0] + c[1] + c[2], c[0] - c[1] + c[2], c[0] - c[2]]) for c in (section[:3], section[3:]))
+    return np.concatenate([b, a])
 
 
 def _start(p: tuple[float, float, float], freq: float, rate: int) -> Floats:

@@ -7,7 +7,6 @@ from typing import Protocol
 
 import numpy as np
 
-from gluvo.dsp.delay import clean
 from gluvo.dsp.kernel import Audio
 from gluvo.progress import Progress, no_progress
 from gluvo.steps import MAX_BLOCK, Processor, Step
@@ -31,9 +30,13 @@ class Chain:
 
     def process(self, x: Audio, out: Audio) -> None:
         """Process up to `MAX_BLOCK` frames into `out`, which may be `x`. Whatever comes in, what goes on is finite."""
-        clean(x, out)
+        np.copyto(out, x)
         for processor in self.processors:
-            processor.process(out, out)
+            processor.run(out, out)
+
+    def run(self, x: Audio, out: Audio) -> None:
+        """As `process`; see `Unit`."""
+        self.process(x, out)
 
 
 class Unit(Protocol):
@@ -41,7 +44,7 @@ class Unit(Protocol):
 
     latency: int
 
-    def process(self, x: Audio, out: Audio) -> None: ...
+    def run(self, x: Audio, out: Audio) -> None: ...
 
 
 def stream(
@@ -65,7 +68,7 @@ def stream(
             second[given:n] = 0.0
             assert isinstance(unit, Processor)
             unit.key = second[:n]
-        unit.process(block[:n], out[:n])
+        unit.run(block[:n], out[:n])
         skip = max(0, late - start)
         if skip < n:
             yield start + skip - late, slice(skip, n), out[skip:n]

@@ -56,7 +56,7 @@ class Part:
         if self.processor is not None:
             if len(self._ready) > 1:
                 self.processor.key = self._ready[1][:n]
-            self.processor.process(self._ready[0][:n], out)
+            self.processor.run(self._ready[0][:n], out)
         elif self._gains is not None:
             out[:] = 0.0
             for ready, gains in zip(self._ready, self._gains, strict=True):

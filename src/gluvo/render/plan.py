@@ -30,6 +30,16 @@ class Node:
     name: str
     """Where it stands in the session. The live engine carries state over to the node of the same name."""
     inputs: tuple[Node, ...] = ()
+    memory: float = field(init=False, default=0.0)
+    """Seconds after which what came in no longer tells in the sound."""
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "memory", max([self.own_memory, *(before.memory for before in self.inputs)]))
+
+    @property
+    def own_memory(self) -> float:
+        """What it remembers itself, seconds."""
+        return 0.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -55,6 +65,10 @@ class Run(Node):
     """A step, or a lane's blend, at work on the first input. A second input is its key."""
 
     step: Step = field(default_factory=Step)
+
+    @property
+    def own_memory(self) -> float:
+        return self.step.memory
 
 
 @dataclass(frozen=True, eq=False)

@@ -24,14 +24,17 @@ from gluvo.render.machine import add_scaled
 from gluvo.render.plan import Ear, Mix, Node, Plan, Run, Source
 from gluvo.session.media import Material
 from gluvo.session.records import Session
-from gluvo.session.scratch import scratch
+from gluvo.session.scratch import SMALLEST, scratch
 from gluvo.steps import MAX_BLOCK
 from gluvo.steps.glue import DetectorEar
 
 T = TypeVar("T")
 
-LEAD_IN = 5.0
-"""Seconds rendered before a section, so that slow releases are where they would be."""
+MOST_FOUND = 2000
+"""Answers that a renderer keeps; see `Renderer.once`."""
+
+LEAD_IN, MOST_LEAD_IN = 5.0, 80.0
+"""Seconds rendered before a section, so that slow releases are where they would be: at least, and at most."""
 CORES = min(2, os.cpu_count() or 1)
 
 
@@ -48,6 +51,8 @@ class Joint:
     """Which 10 ms of the step's input had signal; only these count in mean reduction."""
     start: float = 0.0
     """Where `audio` begins in the song, in seconds; 0 for the whole song."""
+    part_of: Joint | None = field(default=None, repr=False)
+    """The joint of the whole song that this is a stretch of, whose audio it shares."""
     _known: dict[object, object] = field(default_factory=dict, repr=False)
 
     @property
@@ -56,7 +61,22 @@ class Joint:
 
     @property
     def bytes(self) -> int:
-        return int(self.audio.nbytes + self.trace.weighted.nbytes * 4)
+        return self.heap + (0 if self._is_small or self.part_of is not None else int(self.audio.nbytes))
+
+    @property
+    def heap(self) -> int:
+        """Bytes of it that lie on the heap: what was measured, and audio that is too small for a file."""
+        measured = sum(
+            part.nbytes for part in (self.trace.weighted, self.trace.squares, self.trace.product, self.trace.true_peak)
+        ) + self.trace.sample_peak.nbytes  # fmt: skip
+        reduction = self.reduction
+        if reduction is not None:
+            measured += reduction.curve.nbytes + reduction.mean.nbytes + reduction.top.nbytes
+        return int(measured + (self.audio.nbytes if self._is_small else 0))
+
+    @property
+    def _is_small(self) -> bool:
+        return self.part_of is None and self.audio.nbytes < SMALLEST
 
     @property
     def outline(self) -> Outline:
@@ -107,10 +127,20 @@ class Joint:
         return self._once(("spread", span), lambda: reduction.heard_values(heard, self.within(span)))
 
     def _once(self, key: object, make: Callable[[], T]) -> T:
-        """Screens ask for the same figures many times a second."""
-        if key not in self._known:
-            self._known[key] = make()
-        return cast(T, self._known[key])
+        """Screens ask for the same figures many times a second, and several threads do. The oldest are forgotten."""
+        known = self._known.get(key, self)
+        if known is self:
+            known = make()
+            with _keeping:
+                while len(self._known) >= MOST_KNOWN:
+                    del self._known[next(iter(self._known))]
+                self._known[key] = known
+        return cast(T, known)
+
+
+MOST_KNOWN = 64
+"""Figures and measures that a joint keeps."""
+_keeping = threading.Lock()
 
 
 @dataclass(frozen=True)
@@ -172,15 +202,17 @@ class Rendered:
 
 
 class Cache:
-    """Joints by key, the least used ones dropped when they pass a budget in bytes. Safe between threads.
+    """Joints by key, the least used ones dropped when they are too many or too large. Safe between threads.
 
-    Their audio lies in mapped files (see `scratch`), so the budget is one of disk more than of memory.
+    Large audio lies in mapped files (see `scratch`), small audio and what was measured on the heap; each has a bound.
+    A stretch of a whole-song joint holds on to it, and goes with it.
     """
 
-    def __init__(self, budget: int = 6_000_000_000) -> None:
-        self._budget = budget
+    def __init__(self, budget: int = 6_000_000_000, memory: int = 200_000_000, most: int = 1500) -> None:
+        """`budget`: bytes of audio in all; `memory`: bytes on the heap; `most`: joints."""
+        self._budget, self._memory, self._most = budget, memory, most
         self._joints: OrderedDict[object, Joint] = OrderedDict()
-        self._total = 0
+        self._total = self._heap = 0
         self._lock = threading.Lock()
 
     def get(self, key: object) -> Joint | None:
@@ -191,16 +223,36 @@ class Cache:
 
     def put(self, key: object, joint: Joint) -> None:
         with self._lock:
-            if key in self._joints:
-                self._total -= self._joints.pop(key).bytes
+            self._drop(key)
             self._joints[key] = joint
             self._total += joint.bytes
-            while self._total > self._budget and len(self._joints) > 1:
-                self._total -= self._joints.popitem(last=False)[1].bytes
+            self._heap += joint.heap
+            while len(self._joints) > 1 and (
+                self._total > self._budget or self._heap > self._memory or len(self._joints) > self._most
+            ):
+                self._drop(next(iter(self._joints)))
+
+    def _drop(self, key: object) -> None:
+        joint = self._joints.pop(key, None)
+        if joint is None:
+            return
+        self._total -= joint.bytes
+        self._heap -= joint.heap
+        for other in [k for k, j in self._joints.items() if j.part_of is joint]:
+            self._drop(other)
+
+    def __len__(self) -> int:
+        return len(self._joints)
 
     @property
     def bytes(self) -> int:
+        """Bytes of audio and traces, in files and on the heap."""
         return self._total
+
+    @property
+    def heap(self) -> int:
+        """Bytes on the heap."""
+        return self._heap
 
 
 class Renderer:
@@ -209,7 +261,8 @@ class Renderer:
     def __init__(self, material: Material, cache: Cache | None = None) -> None:
         self.material = material
         self.cache = cache or Cache()
-        self._found: dict[object, float] = {}
+        self._found: OrderedDict[object, float] = OrderedDict()
+        self._finding = threading.Lock()
 
     @property
     def rate(self) -> int:
@@ -233,37 +286,48 @@ class Renderer:
         plan = self.plan(session)
         return Rendered(plan, self.joints(plan.nodes(), span, progress), whole=False)
 
-    def joint(self, node: Node, span: Span | None = None, progress: Progress = no_progress) -> Joint:
-        """One node, over a span of the song (all of it)."""
-        return self.joints([node], span, progress)[node.key]
+    def joint(self, node: Node, span: Span | None = None, progress: Progress = no_progress, lead: float = 0.0) -> Joint:
+        """One node, over a span of the song (all of it); see `joints`."""
+        return self.joints([node], span, progress, lead)[node.key]
 
     def once(self, question: object, answer: Callable[[], float]) -> float:
         """A figure that depends on nothing but the question, looked for the first time it is asked."""
-        if question not in self._found:
-            self._found[question] = answer()
-        return self._found[question]
+        with self._finding:
+            if question in self._found:
+                self._found.move_to_end(question)
+                return self._found[question]
+        found = answer()
+        with self._finding:
+            self._found[question] = found
+            while len(self._found) > MOST_FOUND:
+                self._found.popitem(last=False)
+        return found
 
     def cache_of(self, node: Node) -> Joint | None:
         """The joint of the whole song, if it has been rendered."""
-        return self._cached(node, None)
+        return self._cached(node, None, 0.0)
 
     def known(self, session: Session) -> bool:
         """Whether the whole song is rendered."""
         return all(self.cache_of(node) is not None for node in self.plan(session).nodes())
 
     def joints(
-        self, wanted: Iterable[Node], span: Span | None = None, progress: Progress = no_progress
+        self, wanted: Iterable[Node], span: Span | None = None, progress: Progress = no_progress, lead: float = 0.0
     ) -> dict[str, Joint]:
-        """The joints of some nodes by key. Branches that do not need each other are rendered side by side."""
+        """The joints of some nodes by key. Branches that do not need each other are rendered side by side.
+
+        A span is rendered with a lead-in as long as what leads to the nodes remembers, and no shorter than `lead` s.
+        """
         wanted = list(wanted)
         found: dict[str, Joint] = {}
-        missing = self._needed(wanted, span, found)
+        lead = lead_in(max([lead, *(node.memory for node in wanted)]))
+        missing = self._needed(wanted, span, lead, found)
         if missing:
-            self._render(missing, span, found, progress)
+            self._render(missing, span, lead, found, progress)
         progress(1.0)
         return {node.key: found[node.key] for node in wanted}
 
-    def _needed(self, wanted: list[Node], span: Span | None, found: dict[str, Joint]) -> list[Node]:
+    def _needed(self, wanted: list[Node], span: Span | None, lead: float, found: dict[str, Joint]) -> list[Node]:
         """What has to be rendered, each node after its inputs; cached joints go into `found`."""
         needed: list[Node] = []
         seen: set[str] = set()
@@ -272,7 +336,7 @@ class Renderer:
             if node.key in seen:
                 return
             seen.add(node.key)
-            joint = self._cached(node, span)
+            joint = self._cached(node, span, lead)
             if joint is not None:
                 found[node.key] = joint
                 return
@@ -284,7 +348,9 @@ class Renderer:
             visit(node)
         return needed
 
-    def _render(self, missing: list[Node], span: Span | None, found: dict[str, Joint], progress: Progress) -> None:
+    def _render(
+        self, missing: list[Node], span: Span | None, lead: float, found: dict[str, Joint], progress: Progress
+    ) -> None:
         done = [0.0] * len(missing)
         lock = threading.Lock()
         stopper = Stopper()
@@ -298,8 +364,8 @@ class Renderer:
             return tell
 
         def work(n: int, node: Node) -> None:
-            joint = self._made(node, span, [found[before.key] for before in node.inputs], told(n))
-            self.cache.put(self._place(node, span), joint)
+            joint = self._made(node, span, lead, [found[before.key] for before in node.inputs], told(n))
+            self.cache.put(self._place(node, span, lead), joint)
             with lock:
                 found[node.key] = joint
 
@@ -326,28 +392,28 @@ class Renderer:
 
     # --- one node ------------------------------------------------------------------------------------------
 
-    def _place(self, node: Node, span: Span | None) -> object:
+    def _place(self, node: Node, span: Span | None, lead: float) -> object:
         """Where a joint is kept: the content that made it, the song's length, and the section if it is one."""
-        return node.key, self.material.frames, span
+        return node.key, self.material.frames, span, lead if span is not None else 0.0
 
-    def _cached(self, node: Node, span: Span | None) -> Joint | None:
-        joint = self.cache.get(self._place(node, span))
+    def _cached(self, node: Node, span: Span | None, lead: float) -> Joint | None:
+        joint = self.cache.get(self._place(node, span, lead))
         if joint is None and span is not None:
-            whole = self.cache.get(self._place(node, None))
+            whole = self.cache.get(self._place(node, None, 0.0))
             if whole is not None:
-                joint = _cut(whole, *self._stretch(span))
-                self.cache.put(self._place(node, span), joint)
+                joint = _cut(whole, *self._stretch(span, lead))
+                self.cache.put(self._place(node, span, lead), joint)
         return joint
 
-    def _stretch(self, span: Span | None) -> tuple[slice, float]:
+    def _stretch(self, span: Span | None, lead: float) -> tuple[slice, float]:
         """The frames that are rendered for a span, and where they begin in seconds."""
         if span is None:
             return slice(0, self.material.frames), 0.0
-        frames = Span(max(0.0, span.start - LEAD_IN), span.end).frames(self.rate, self.material.frames)
+        frames = Span(max(0.0, span.start - lead), span.end).frames(self.rate, self.material.frames)
         return frames, frames.start / self.rate
 
-    def _made(self, node: Node, span: Span | None, inputs: list[Joint], progress: Progress) -> Joint:
-        frames, start = self._stretch(span)
+    def _made(self, node: Node, span: Span | None, lead: float, inputs: list[Joint], progress: Progress) -> Joint:
+        frames, start = self._stretch(span, lead)
         if isinstance(node, Source):
             audio = self._source(node, frames)
             progress(0.5)
@@ -413,4 +479,13 @@ def _cut(joint: Joint, frames: slice, start: float) -> Joint:
         fine = slice(frames.start // REDUCTION_HOP, frames.stop // REDUCTION_HOP)
         reduction = Reduction(rate, reduction.curve[fine], reduction.mean[rows], reduction.top[rows])
     heard = joint.heard[round(span.start * 100) : round(span.end * 100)] if joint.heard is not None else None
-    return Joint(joint.audio[frames], joint.trace.cut(span), reduction, heard, start)
+    return Joint(joint.audio[frames], joint.trace.cut(span), reduction, heard, start, joint)
+
+
+def lead_in(memory: float) -> float:
+    """Seconds to be rendered before a section, where what is rendered remembers so many; one of a few lengths, so that
+    what is rendered for one question serves another."""
+    lead = LEAD_IN
+    while lead < min(memory, MOST_LEAD_IN):
+        lead *= 2.0
+    return lead

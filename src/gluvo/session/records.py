@@ -14,7 +14,7 @@ from gluvo.session import chains
 from gluvo.steps import AnyStep, ChainItem
 from gluvo.steps.settings import choice, number, switch
 
-VERSION = 1
+VERSION = 2
 LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
 """Hz"""
 MIX = "mix"

@@ -20,7 +20,30 @@ SUFFIX = ".gluvo"
 MOST_BYTES = 64_000_000
 """No session is larger; a file that is, is something else."""
 
-MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+
+def _holds_belong_to_sections(raw: dict[str, Any]) -> dict[str, Any]:
+    """Version 1 found held settings in the section that was looked at."""
+    view = raw.get("view")
+    section = view.get("section", "") if isinstance(view, dict) else ""
+
+    def belonging(item: Any) -> Any:
+        if not isinstance(item, dict):
+            return item
+        item = {**item, "steps": [belonging(i) for i in item["steps"]]} if isinstance(item.get("steps"), list) else item
+        held = item.get("hold_aim") or item.get("hold_loudness", item.get("step") == "saturation")
+        return {**item, "held_in": section} if held else item
+
+    strips = raw.get("strips")
+    if isinstance(strips, list):
+        strips = [
+            {**s, "chain": [belonging(i) for i in s["chain"]]}
+            if isinstance(s, dict) and isinstance(s.get("chain"), list) else s for s in strips
+        ]  # fmt: skip
+        raw = {**raw, "strips": strips}
+    return {**raw, "version": 2}
+
+
+MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _holds_belong_to_sections}
 """From a version to the next one."""
 
 

@@ -12,6 +12,7 @@ from typing import Annotated, ClassVar
 import msgspec
 import numpy as np
 
+from gluvo.dsp.delay import clean, finite
 from gluvo.dsp.kernel import Audio, Floats
 
 MAX_BLOCK = 4096
@@ -37,6 +38,11 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     def make(self, rate: int) -> Processor:
         """A processor with these settings."""
         raise NotImplementedError
+
+    @property
+    def memory(self) -> float:
+        """Seconds after which what came in no longer tells in what comes out; steps with slow releases say so."""
+        return 0.0
 
     def sound_key(self) -> bytes:
         """What the step's sound depends on, as bytes."""
@@ -65,6 +71,15 @@ class Processor:
     def process(self, x: Audio, out: Audio) -> None:
         """Process up to `MAX_BLOCK` frames of finite samples into `out`, which may be `x`."""
         raise NotImplementedError
+
+    def run(self, x: Audio, out: Audio) -> None:
+        """As `process`, whatever comes: the one place where what is not finite is taken out, for live sound, renders and
+        files alike. `out` may be `x`."""
+        if finite(x):
+            self.process(x, out)
+            return
+        clean(x, out)
+        self.process(out, out)
 
     def adopt(self, other: Processor) -> None:
         """Take over the state of a processor of the same kind with other settings, so that sound goes on."""

@@ -10,14 +10,17 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
-from gluvo.dsp.filters import NOTHING, Floats, Sections, bell, cascade, low_cut, tilt
+from gluvo.dsp.filters import NOTHING, Floats, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio
+from gluvo.dsp.matched import bell, tilt
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number, switch
 
 HEARS, MOVES, GOES = "What it listens to", "When it moves", "How far it goes"
 LONGEST_LOOK_AHEAD = 10.0
 """ms"""
+SETTLED = 5.0
+"""Time constants after which less than a hundredth is left."""
 STEEPEST_BACK = 0.95
 """Slope of a limit that feeds back: a loop cannot hold a level for good."""
 
@@ -168,6 +171,18 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         return 1.0 - 1.0 / self.ratio
 
     @property
+    def memory(self) -> float:
+        if self.slope == 0.0:
+            return 0.0
+        slow = self._slow if self.auto_release > 0.0 else 0.0
+        return SETTLED * max(self.release / 1000.0, slow, self.attack / 1000.0)
+
+    @property
+    def _slow(self) -> float:
+        """Seconds in which the slow release lets go."""
+        return max(1.0, 5.0 * self.release / 1000.0)
+
+    @property
     def feeds_back(self) -> bool:
         """Whether the detector listens to the output. With a key from elsewhere it never does."""
         return self.feed_back and not self.key
@@ -179,10 +194,9 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
 
     def times(self, rate: int) -> Floats:
         """The coefficients that `comp.ballistics` takes."""
-        slow = max(1.0, 5.0 * self.release / 1000.0)
         return np.array([
             comp.pole(self.attack / 1000.0, rate), comp.pole(self.release / 1000.0, rate),
-            comp.pole(0.35, rate), comp.pole(slow, rate), self.auto_release / 100.0,
+            comp.pole(0.35, rate), comp.pole(self._slow, rate), self.auto_release / 100.0,
         ])  # fmt: skip
 
     def detector_sections(self, rate: int) -> Floats:

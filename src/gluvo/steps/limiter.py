@@ -17,6 +17,8 @@ from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import number, switch
 
 LOUDER, MOVES, HOLDS = "How loud", "When it moves", "How it holds"
+SETTLED = 5.0
+"""Time constants after which less than a hundredth is left."""
 LONGEST_LOOK_AHEAD = 10.0
 """ms"""
 
@@ -83,6 +85,11 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
 
     def make(self, rate: int) -> LimiterProcessor:
         return LimiterProcessor(self, rate)
+
+    @property
+    def memory(self) -> float:
+        slow = max(0.6, 5.0 * self.release / 1000.0) if self.auto_release > 0.0 else 0.0
+        return SETTLED * max(self.release / 1000.0, slow)
 
     def describe(self) -> str:
         unit = "dBTP" if self.true_peak else "dBFS"

@@ -12,7 +12,7 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.convolution import PART, Convolver, Magnitude, chosen_half, symmetric
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import run_sided
-from gluvo.dsp.kernel import Audio, Floats
+from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.moving import MovingBand, selector
 from gluvo.steps import held
 from gluvo.steps.bands import Band, Target
@@ -20,6 +20,8 @@ from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number
 
 MOST_BANDS = 24
+PAST_SECONDS = 0.3
+"""How much of what came in is kept for bands that are changed while they play."""
 ALL = "All bands"
 MID_SIDE, LEFT_RIGHT = ("mid", "side"), ("left", "right")
 OPPOSITE: dict[str, tuple[Target, Target]] = {
@@ -56,6 +58,10 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
 
     def make(self, rate: int) -> MidSideEqProcessor:
         return MidSideEqProcessor(self, rate)
+
+    @property
+    def memory(self) -> float:
+        return max((5.0 * band.release / 1000.0 for band in self.bands if band.moving), default=0.0)
 
     def describe(self) -> str:
         count = sum(band.on for band in self.bands)
@@ -122,11 +128,12 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
             found.append(((*both, "left"), (*both, "right")))
         return found
 
-    def response(self, targets: tuple[str, ...], freqs: Floats, rate: int) -> np.ndarray:
-        """The complex response at rest of all bands with these targets, output aside."""
+    def response(self, targets: tuple[str, ...], freqs: Floats, rate: int, *, moving: bool = True) -> np.ndarray:
+        """The complex response at rest of all bands with these targets, output aside. Without `moving`, of those that
+        stand still."""
         total = np.ones(len(freqs), dtype=complex)
         for band in self.bands:
-            if band.target in targets:
+            if band.target in targets and (moving or not band.moving):
                 total *= band.response(freqs, rate, self.strength)
         return total
 
@@ -138,13 +145,14 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
         return half + PART, off
 
     def is_flat(self, columns: Columns) -> bool:
-        """Whether no band with one of these targets does anything at rest."""
+        """Whether no band that stands still does anything to one of these targets."""
         targets = {target for column in columns for target in column}
-        return not any(b.on and b.prototypes(self.strength) for b in self.bands if b.target in targets)
+        still = (b for b in self.bands if b.target in targets and not b.moving)
+        return not any(b.on and b.prototypes(self.strength) for b in still)
 
 
 def _magnitude(eq: MidSideEq, targets: tuple[str, ...], rate: int) -> Magnitude:
-    return lambda freqs: np.abs(eq.response(targets, freqs, rate))
+    return lambda freqs: np.abs(eq.response(targets, freqs, rate, moving=False))
 
 
 @functools.lru_cache(maxsize=64)
@@ -173,6 +181,18 @@ def _convolver(eq: MidSideEq, rate: int) -> Convolver:
     return Convolver([[signed(left, 1.0), signed(left, -1.0)], [signed(right, -1.0), signed(right, 1.0)]])
 
 
+@kernel
+def remember(x, past, place):  # type: ignore[no-untyped-def]
+    """Put `x` (frames, 2) into a ring from a place on; where the next one goes."""
+    size = past.shape[0]
+    for i in range(x.shape[0]):
+        past[place, 0], past[place, 1] = x[i, 0], x[i, 1]
+        place += 1
+        if place == size:
+            place = 0
+    return place
+
+
 NOTHING_ROW = np.array([1.0, 0.0, 0.0, 1.0, 0.0, 0.0])
 
 
@@ -190,14 +210,16 @@ class Stage:
             inside = band.target in columns[0], band.target in columns[1]
             if not any(inside) or not band.on:
                 continue
+            if band.moving:
+                table, neutral_at = band.moving_table(rate, eq.strength)
+                self.moving[band.id] = MovingBand(
+                    inside, selector(band.shape, band.freq, band.q, rate), band.curve(eq.strength), band.times(rate),
+                    table, rises=band.moves == "up", neutral_at=neutral_at,
+                )  # fmt: skip
+                continue
             for n, section in enumerate(band.sections(rate, eq.strength) if still else ()):
                 rows.append(np.stack([section if c else NOTHING_ROW for c in inside]))
                 self.places.append((band.id, n, all(inside)))
-            if band.moving:
-                self.moving[band.id] = MovingBand(
-                    inside, selector(band.shape, band.freq, band.q, rate), band.curve(eq.strength), band.times(rate),
-                    rises=band.moves == "up",
-                )  # fmt: skip
         if len(rows) % 2:
             rows.append(np.stack([NOTHING_ROW, NOTHING_ROW]))
         self.sos = np.array(rows).reshape(-1, 2, 6)
@@ -217,10 +239,17 @@ class Stage:
         if self.mid_side:
             comp.from_mid_side(x, x)
 
-    def adopt(self, other: Stage) -> None:
-        """Go on where the same bands are. Filters are linear: what was left and right becomes mid and side."""
+    def is_as(self, other: Stage) -> bool:
+        """Whether the bands at rest are the same to the bit."""
+        return (
+            self.mid_side == other.mid_side and self.places == other.places and np.array_equal(self.sos, other.sos)
+        )  # fmt: skip
+
+    def adopt(self, other: Stage, *, still: bool = True) -> None:
+        """Go on where the same bands are, those at rest if `still`. Filters are linear: what was left and right becomes
+        mid and side."""
         theirs = {place[:2]: n for n, place in enumerate(other.places)}
-        for n, (id, section, both) in enumerate(self.places):
+        for n, (id, section, both) in enumerate(self.places if still else ()):
             found = theirs.get((id, section))
             if found is None:
                 continue
@@ -246,6 +275,10 @@ class MidSideEqProcessor(Processor):
         stages = [Stage(settings, columns, rate, still=still) for columns in settings.stages]
         self.stages = [stage for stage in stages if not stage.idle]
         self._gain = gain_of(settings.output)
+        self._past = np.zeros((round(PAST_SECONDS * rate) if self.stages and still else 1, 2))
+        """What came in lately, so that bands with other settings can begin as if they had been at work all along."""
+        self._place = 0
+        self._work = np.zeros((MAX_BLOCK, 2))
         self.ids = tuple(band.id for band in settings.bands)
         self.moved: dict[int, Floats] = {id: np.zeros(MAX_BLOCK) for stage in self.stages for id in stage.moving}
         """By how many dB each moving band, by its id, has moved in the last block."""
@@ -253,8 +286,10 @@ class MidSideEqProcessor(Processor):
     def process(self, x: Audio, out: Audio) -> None:
         if self._convolver is not None:
             self._convolver.run(x, out)
-        elif out is not x:
-            np.copyto(out, x)
+        else:
+            self._place = remember(x, self._past, self._place)
+            if out is not x:
+                np.copyto(out, x)
         for stage in self.stages:
             stage.run(out, self.moved)
         if self._gain != 1.0:
@@ -265,6 +300,25 @@ class MidSideEqProcessor(Processor):
             return
         if self._convolver is not None and other._convolver is not None:
             self._convolver.adopt(other._convolver)
+        same = len(self.stages) == len(other.stages) and all(
+            mine.is_as(theirs) for mine, theirs in zip(self.stages, other.stages, strict=True)
+        )
+        if self._past.shape == other._past.shape:
+            np.copyto(self._past, other._past)
+            self._place = other._place
+        if not same and self._convolver is None and len(self._past) > 1 and len(other._past) > 1:
+            self._replay()
         for stage in self.stages:
             for theirs in other.stages:
-                stage.adopt(theirs)
+                stage.adopt(theirs, still=same or len(other._past) == 1)
+
+    def _replay(self) -> None:
+        """Let what came in lately run through, so that the bands are where they would be: states of other settings
+        would ring, and be louder than either end."""
+        ends = ((self._place, len(self._past)), (0, self._place))
+        for start, stop in ends:
+            for at in range(start, stop, MAX_BLOCK):
+                block = self._work[: min(MAX_BLOCK, stop - at)]
+                np.copyto(block, self._past[at : at + len(block)])
+                for stage in self.stages:
+                    stage.run(block, self.moved)

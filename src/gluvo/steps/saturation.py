@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+import functools
+import math
 from typing import Annotated, ClassVar, Literal
 
 import msgspec
 import numpy as np
 
 from gluvo.dsp import shaping
+from gluvo.dsp.compression import pole, to_mid_side
+from gluvo.dsp.convolution import PART, Convolver, chosen_half, symmetric
+from gluvo.dsp.crossover import band_magnitude
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
-from gluvo.dsp.filters import NOTHING, Sections, cascade, high_cut, low_cut, tilt
+from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.limiting import CeilingHolder
+from gluvo.dsp.matched import tilt
 from gluvo.dsp.oversampling import Oversampler
 from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
@@ -21,8 +28,10 @@ CURVE, WHERE, LEVEL = "How it bends", "Where it works", "How much of it"
 DRIVE_OFF = -12.0
 LOW_OUT, HIGH_OUT = 20.0, 20_000.0
 """Hz at which the limits of the range are out."""
-RANGE_SLOPE = 24
-"""dB per octave at either end of the range."""
+RANGE_LENGTHS = (0.01, 0.02, 0.04, 0.08, 0.15, 0.3)
+"""Seconds to either side of the filter that takes out the range; the shortest that is exact enough is taken."""
+HOLD_AHEAD, HOLD_RELEASE = 0.001, 0.03
+"""Seconds by which the ceiling of the dense shape is held early, and in which it lets go."""
 MOST_BIAS = 0.9
 NO_DC = 2.0
 """Hz under which what is added is cut where the curve is not even-handed: it would only shift the wave."""
@@ -43,7 +52,7 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
         Literal["soft", "warm", "dense", "edge"],
         choice("Shape", (("soft", "Soft"), ("warm", "Warm"), ("dense", "Dense"), ("edge", "Edge")),
                "Soft rounds evenly: odd harmonics. Warm leans to one side: even ones, too. Dense raises all that is "
-               "under full scale and never passes it. Edge cuts off at a corner.", group=CURVE),
+               "under full scale and never passes it (before the output's gain). Edge cuts off at a corner.", group=CURVE),
     ] = "soft"  # fmt: skip
     drive: Annotated[
         float,
@@ -79,11 +88,13 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
     ] = HIGH_OUT  # fmt: skip
     mid: Annotated[
         float,
-        number("Mid", "%", 0.0, 100.0, "How much of what is added goes to the mid.", group=WHERE, decimals=0, fine=1.0),
+        number("Mid", "%", 0.0, 100.0, "How much the mid is bent. Where it differs from the side's, both are bent apart.",
+               group=WHERE, decimals=0, fine=1.0),
     ] = 100.0  # fmt: skip
     side: Annotated[
         float,
-        number("Side", "%", 0.0, 100.0, "How much of what is added goes to the side.", group=WHERE, decimals=0, fine=1.0),
+        number("Side", "%", 0.0, 100.0, "How much the side is bent. Where it differs from the mid's, both are bent apart.",
+               group=WHERE, decimals=0, fine=1.0),
     ] = 100.0  # fmt: skip
 
     mix: Annotated[
@@ -148,61 +159,99 @@ PRESETS: tuple[tuple[str, str, dict[str, object]], ...] = (
 def with_preset(step: Saturation, name: str) -> Saturation:
     """The step set to a preset."""
     settings = next(values for title, _, values in PRESETS if title == name)
-    return msgspec.structs.replace(Saturation(id=step.id, on=step.on), **settings)
+    return msgspec.structs.replace(Saturation(id=step.id, on=step.on, held_in=step.held_in), **settings)
+
+
+@functools.lru_cache(maxsize=64)
+def _range_taps(low: float, high: float, rate: int) -> Floats | None:
+    """The linear-phase filter of a range; None where it has no limits."""
+    if low <= LOW_OUT and high >= HIGH_OUT:
+        return None
+    lowest, highest = (low if low > LOW_OUT else 0.0), (high if high < HIGH_OUT else math.inf)
+
+    def magnitude(freqs: Floats) -> Floats:
+        return band_magnitude(lowest, highest, freqs)
+
+    half, _ = chosen_half([magnitude], rate, RANGE_LENGTHS)
+    return symmetric(magnitude, half, rate)
 
 
 @kernel
-def add_weighted(x, more, mid, side, out):  # type: ignore[no-untyped-def]
-    """`x` plus the mid and the side of `more` (2 channels, frames), each weighted."""
+def add_weighted(x, more, mid, side, apart, out):  # type: ignore[no-untyped-def]
+    """`x` plus what was made (2 channels, frames), weighted: left and right alike, or mid and side `apart`."""
     for i in range(x.shape[0]):
-        m, s = 0.5 * mid * (more[0, i] + more[1, i]), 0.5 * side * (more[0, i] - more[1, i])
-        out[i, 0] = x[i, 0] + m + s
-        out[i, 1] = x[i, 1] + m - s
+        if apart:
+            m, s = mid * more[0, i], side * more[1, i]
+            out[i, 0] = x[i, 0] + m + s
+            out[i, 1] = x[i, 1] + m - s
+        else:
+            out[i, 0] = x[i, 0] + mid * more[0, i]
+            out[i, 1] = x[i, 1] + mid * more[1, i]
 
 
 class SaturationProcessor(Processor):
+    """The range is taken out with a linear-phase filter, in phase with the sound, and only what bending adds to it and
+    takes from it is added. With different amounts mid and side are bent apart, so that neither drives the other."""
+
     def __init__(self, settings: Saturation, rate: int) -> None:
         super().__init__()
         curve = settings.shaper
         self._curve = curve.kind, curve.drive, curve.bias, curve.scale, curve.offset, curve.top
         self._idle, self._gain = settings.idle, gain_of(settings.level)
         self._mid, self._side = (amount * settings.mix / 10_000.0 for amount in (settings.mid, settings.side))
+        self._apart = settings.mid != settings.side
         self._over = Oversampler(int(settings.oversampling), rate, MAX_BLOCK)
-        self.latency = self._over.latency
+        taps = _range_taps(settings.low, settings.high, rate)
+        self._range = Convolver([[taps, None], [None, taps]]) if taps is not None else None
+        self.latency = self._over.latency + (len(taps) // 2 + PART if taps is not None else 0)
         self._late = Delay(self.latency)
         leaning = tilt(settings.tilt, rate)
         back = leaning[:, [3, 4, 5, 0, 1, 2]] / leaning[:, :1] if len(leaning) else NOTHING
-        self._before = Sections(cascade(
-            low_cut(settings.low, RANGE_SLOPE, rate) if settings.low > LOW_OUT else NOTHING,
-            high_cut(settings.high, RANGE_SLOPE, rate) if settings.high < HIGH_OUT else NOTHING,
-            leaning,
-        ))  # fmt: skip
+        self._before = Sections(leaning)
         self._after = Sections(cascade(back, low_cut(NO_DC, 12, rate) if settings.is_lopsided else NOTHING))
         self._last = np.zeros((2, 1))
         self._band, self._added = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
         self._rows = np.zeros((2, MAX_BLOCK))
         self._bent = np.zeros((2, MAX_BLOCK * self._over.factor))
+        self._holder: CeilingHolder | None = None
+        if settings.shape == "dense":
+            ahead = round(HOLD_AHEAD * rate)
+            self._holder = CeilingHolder(
+                lookahead=ahead, smoothing=ahead, ceiling=0.0, knee=0.0, link=1.0,
+                times=(pole(HOLD_RELEASE, rate), 0.0, 0.0, 0.0), longest=ahead,
+            )  # fmt: skip
+            self.latency += ahead
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
-        if self._idle:
-            self._late.run(x, out)
-            if self._gain != 1.0:
-                np.multiply(out, self._gain, out=out)
-            return
         band, added, rows = self._band[:n], self._added[:n], self._rows[:, :n]
-        self._before.run(x, band)
-        rows[:] = band.T
-        raised = self._over.up(rows)
-        bent = self._bent[:, : raised.shape[1]]
-        for c in range(2):
-            shaping.change(raised[c], self._last[c], *self._curve, bent[c])
-        self._over.down(bent, rows)
-        added[:] = rows.T
-        self._after.run(added, added)
-        rows[:] = added.T
+        if not self._idle:
+            if self._range is not None:
+                self._range.run(x, band)
+            else:
+                np.copyto(band, x)
+            if self._apart:
+                to_mid_side(band, band)
+            self._before.run(band, band)
+            rows[:] = band.T
+            raised = self._over.up(rows)
+            bent = self._bent[:, : raised.shape[1]]
+            for c in range(2):
+                shaping.change(raised[c], self._last[c], *self._curve, bent[c])
+            self._over.down(bent, rows)
+            added[:] = rows.T
+            self._after.run(added, added)
+            rows[:] = added.T
         self._late.run(x, out)
-        add_weighted(out, rows, self._mid, self._side, out)
+        if not self._idle:
+            add_weighted(out, rows, self._mid, self._side, self._apart, out)
+        if self._holder is not None:
+            peaks, taken = self._added[:n], self._rows[0, :n]
+            np.abs(out, out=peaks)
+            if self._idle:
+                peaks[:] = 0.0  # nothing is held where nothing is bent
+            np.copyto(band, out)
+            self._holder.run(band, peaks, out, taken)
         if self._gain != 1.0:
             np.multiply(out, self._gain, out=out)
 
@@ -213,6 +262,10 @@ class SaturationProcessor(Processor):
         self._before.adopt(other._before)
         self._after.adopt(other._after)
         self._over.adopt(other._over)
+        if self._range is not None and other._range is not None:
+            self._range.adopt(other._range)
+        if self._holder is not None and other._holder is not None:
+            self._holder.adopt(other._holder)
         np.copyto(self._last, other._last)
 
 
