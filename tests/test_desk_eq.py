@@ -402,7 +402,7 @@ def test_held_loudness_is_found_and_told(eq_desk: Desk) -> None:
     eq_desk.bot.mouseClick(hold, LEFT, pos=QPoint(10, 10))
     eq_desk.bench.edit("x", lambda s: s.with_step(eq(eq_desk).with_edit(2, gain=-18.0, q=0.3)))
     eq_desk.settle()
-    assert eq(eq_desk).output > 0.3 and "held +" in ed.state.text()
+    assert eq(eq_desk).output > 0.3 and "output +" in ed.state.text() and "held in" in ed.state.text()
     render = eq_desk.bench.picture.section_render
     assert render is not None
     before, after = render.before("midsideeq-1"), render.joint("midsideeq-1")

@@ -163,16 +163,19 @@ def saturation(desk: Desk) -> tuple[SaturationEditor, Saturation]:
 def test_the_test_tone_shows_its_harmonics(tone_desk: Desk, night: bool) -> None:
     theme.force(night)
     editor, _ = saturation(tone_desk)
+    tone_desk.wait(lambda: editor.harmonics._found is not None)
     found = editor.harmonics._found
     assert found is not None and found.levels[1] > -60 > found.levels[0]  # soft is odd
     level = editor.tone_rulers.all["level"]
     level.setFocus()
     tone_desk.bot.keyClick(level, Qt.Key.Key_End)
+    tone_desk.wait(lambda: editor.harmonics._found is not found)  # bent off the window's thread
     louder = editor.harmonics._found
     assert louder is not None and louder.thd > found.thd and tone_desk.session.view.tone.level == 0.0
     assert editor.curve._reach == 1.0
     picture = editor.harmonics.grab().toImage()
     tone_desk.bench.set_setting("saturation-1", "shape", "warm", "shape")
+    tone_desk.wait(lambda: editor.harmonics._found is not louder)
     warm = editor.harmonics._found
     assert warm is not None and warm.levels[0] > -40 and editor.harmonics.grab().toImage() != picture
 
@@ -181,13 +184,13 @@ def test_what_is_new_on_the_music_is_measured(tone_desk: Desk) -> None:
     editor, _ = saturation(tone_desk)
     new = tone_desk.bench.picture.around.new  # type: ignore[union-attr]
     assert set(new) == {"mid", "side"} and new["mid"].share > 1e-5 and "new sound at −" in editor.state.text()
+    editor.chooser.button("added").click()
+    image = editor.added.grab().toImage()
+    assert any(image.pixelColor(x, y) == colours()["side"] for x in range(60, 400, 2) for y in range(image.height()))
     tone_desk.bench.set_setting("saturation-1", "mid", 0.0, "mid")
     tone_desk.settle()
     now = tone_desk.bench.picture.around.new  # type: ignore[union-attr]
     assert now["mid"].share < 0.01 * new["mid"].share and now["side"].share > 0.0
-    editor.chooser.button("added").click()
-    image = editor.added.grab().toImage()
-    assert any(image.pixelColor(x, y) == colours()["side"] for x in range(60, 400, 2) for y in range(image.height()))
 
 
 def test_presets_are_one_press_and_one_undo(tone_desk: Desk) -> None:

@@ -13,16 +13,19 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats
+from gluvo.dsp.moving import follow, range_levels, selector
 from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
 from gluvo.measure.overview import heard_hops
 from gluvo.measure.trace import Span, Trace, hop_frames, k_weighting, trace_of
 from gluvo.progress import Progress, no_progress
-from gluvo.render.chain import stream
+from gluvo.render.chain import run_chain, stream
 from gluvo.render.song import Joint, lead_in
-from gluvo.steps import MAX_BLOCK, Glue, Lane
+from gluvo.steps import MAX_BLOCK, Band, Glue, Lane, MidSideEq, settings_of
 from gluvo.steps.glue import Detector
 
+HEARD = -80.0
+"""dBFS under which a band's range counts as silent."""
 CLOSE = 0.01
 """dB within which an aim is met."""
 
@@ -115,6 +118,63 @@ def detector_levels(glue: Glue, before: Joint, span: Span | None, key: Joint | N
         if at >= skip:
             levels.append(processor.level[0])
     return np.array(levels)
+
+
+def band_levels(eq: MidSideEq, band: Band, before: Joint, span: Span | None) -> Floats:
+    """The largest level in dBFS that a moving band's detector reads in every 10 ms of a span."""
+    levels, skip = _band_levels(eq, band, before, span)
+    hop = hop_frames(before.rate)
+    count = (len(levels) - skip) // hop
+    return np.asarray(levels[skip : skip + count * hop].reshape(count, hop).max(axis=1))
+
+
+def find_band_threshold(
+    eq: MidSideEq, band: Band, before: Joint, span: Span | None, progress: Progress = no_progress
+) -> Found:
+    """The threshold for which a band moves by ``band.aim`` dB on average over a span, where it is not silent.
+
+    `before` is the joint that feeds the equaliser. The levels of the band's range are reckoned once.
+    """
+    levels, skip = _band_levels(eq, band, before, span)
+    counted = levels[skip:] > HEARD
+    if not counted.any() or not band.moving:
+        return Found(band.threshold, 0.0, met=False)
+    moved = np.zeros(len(levels))
+
+    @functools.cache
+    def movement_at(threshold: float) -> float:
+        progress(0.5)
+        candidate = msgspec.structs.replace(band, threshold=threshold)
+        follow(levels, candidate.curve(eq.strength), candidate.times(before.rate), moved)
+        return float(moved[skip:][counted].mean())
+
+    low, high = settings_of(Band)["threshold"].low, settings_of(Band)["threshold"].high
+    most, least = movement_at(low), movement_at(high)
+    if not least < band.aim < most:
+        end, reached = (low, most) if band.aim >= most else (high, least)
+        return Found(end, reached, met=abs(reached - band.aim) < CLOSE)
+    from scipy import optimize  # slow to load, and only needed here
+
+    threshold = float(optimize.brentq(lambda t: movement_at(t) - band.aim, low, high, xtol=4e-3))
+    reached = movement_at(threshold)
+    return Found(threshold, reached, met=abs(reached - band.aim) < 0.05)
+
+
+def _band_levels(eq: MidSideEq, band: Band, before: Joint, span: Span | None) -> tuple[Floats, int]:
+    """What a moving band's detector reads over a span with a lead-in, dBFS, and how many frames that is."""
+    rate = before.rate
+    inner = before.within(span) or Span(0.0, before.trace.seconds)
+    frames = Span(max(0.0, inner.start - lead_in(eq.memory)), inner.end).frames(rate, len(before.audio))
+    skip = Span(inner.start, inner.end).frames(rate, len(before.audio)).start - frames.start
+    x = run_chain([eq.before_moving(band.id)], before.audio[frames], rate)
+    columns = np.array(
+        [band.target in ("stereo", "mid", "left"), band.target in ("stereo", "side", "right")], dtype=float
+    )
+    if eq.stages and "mid" in eq.stages[0][0] and band.target not in ("left", "right"):
+        comp.to_mid_side(x, x)
+    levels = np.zeros(len(x))
+    range_levels(x, columns, selector(band.shape, band.freq, band.q, rate), np.zeros((2, 2)), levels)
+    return levels, skip
 
 
 def _stretch(glue: Glue, before: Joint, key: Joint | None, span: Span | None) -> tuple[np.ndarray, int, np.ndarray]:

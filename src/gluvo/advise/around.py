@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
+from gluvo.advise.aim import band_levels
 from gluvo.advise.tone import Cost, LowCutCost, Movement, cost, low_cut_cost, movements
+from gluvo.dsp.kernel import Floats
 from gluvo.measure.harmonics import NewSound, new_spectrum
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
@@ -37,6 +39,10 @@ class Around:
     """Of what comes out of an equaliser, in mid and side."""
     new: Mapping[str, NewSound] = field(default_factory=dict)
     """What a saturation made, in mid and side."""
+    band_levels: Mapping[int, Floats] = field(default_factory=dict)
+    """What the detector of each moving band reads in the section, dBFS, every 10 ms, by its id."""
+    late: tuple[int, float] = (0, 0.0)
+    """Of an equaliser in linear phase: frames by which it is late, and dB by which it is off its curve at most."""
     scatter: Scatter | None = None
     """Left against right after a width."""
 
@@ -54,7 +60,11 @@ def looked_around(
         moves = movements(step, before.heard_in(span), before.rate, progress)
         ringing = [r for part in MID_SIDE for r in after.resonances(span, part)]
         ringing.sort(key=lambda r: -r.prominence)
-        return replace(around, costs=costs, moves=moves, resonances=tuple(ringing))
+        levels = {band.id: band_levels(step, band, before, span) for band in step.bands if band.moving}
+        return replace(
+            around, costs=costs, moves=moves, resonances=tuple(ringing), band_levels=levels,
+            late=step.lateness(before.rate),
+        )  # fmt: skip
     if isinstance(step, Saturation):
         sounds = before.heard_in(span), after.heard_in(span)
         return replace(around, new={part: new_spectrum(*sounds, before.rate, part) for part in MID_SIDE})

@@ -6,13 +6,13 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from gluvo.advise.aim import Found, find_threshold
+from gluvo.advise.aim import Found, find_band_threshold, find_threshold
 from gluvo.advise.hold import gentle_and_crushed
 from gluvo.advise.loudness_target import Reached, driven, reach_target
 from gluvo.desk.parts import figure
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
-from gluvo.steps import Glue
+from gluvo.steps import Glue, MidSideEq
 from gluvo.workbench.tasks import SEARCHING
 
 if TYPE_CHECKING:
@@ -26,41 +26,51 @@ class Advice:
         self._bench = bench
 
     def find_threshold(self, step_id: str) -> None:
-        """Set a Glue's threshold so that it reduces by its aim over the section."""
-        renderer, session, span = self._bench.renderer, self._bench.session, self._bench.span
+        """Set a Glue's threshold so that it reduces by its aim over the section; or that of an equaliser's chosen band,
+        so that it moves by its aim."""
+        bench = self._bench
+        renderer, session, span = bench.renderer, bench.session, bench.span
         step = session.step(step_id)
-        if renderer is None or not isinstance(step, Glue):
+        if renderer is None or not isinstance(step, Glue | MidSideEq):
             return
-        if step.slope == 0.0:
-            self._bench.told.emit("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
+        band = step.band(session.view.band) if isinstance(step, MidSideEq) else None
+        if isinstance(step, MidSideEq) and (band is None or not band.moving):
+            bench.told.emit("No band that moves is chosen. Choose one, or switch Dynamic on and raise its ratio.", True)
+            return
+        if isinstance(step, Glue) and step.slope == 0.0:
+            bench.told.emit("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
             return
         plan = renderer.plan(session)
         if step_id not in plan.before:
-            self._bench.told.emit("The step is off. Switch it on first.", True)
+            bench.told.emit("The step is off. Switch it on first.", True)
             return
         wanted = [plan.before[step_id], *([plan.keys[step_id]] if step_id in plan.keys else [])]
-        stretch = span or Span(0.0, renderer.seconds)
+        stretch, section = span or Span(0.0, renderer.seconds), session.view.section
 
         def work(check: Progress) -> Found:
             joints = renderer.joints(wanted, stretch, check, max(plan.result.memory, step.memory))
             before, *keys = (joints[node.key] for node in wanted)
-            return find_threshold(step, before, stretch, check, keys[0] if keys else None)
-
-        section = session.view.section
+            if isinstance(step, Glue):
+                return find_threshold(step, before, stretch, check, keys[0] if keys else None)
+            assert band is not None
+            return find_band_threshold(step, band, before, stretch, check)
 
         def done(found: Found) -> None:
-            now = self._bench.session.step(step_id)
-            if now is None:
+            now, value = bench.session.step(step_id), round(found.value, 3)
+            if isinstance(now, Glue):
+                changed = msgspec.structs.replace(now, threshold=value, held_in=section)
+                bench.edit("Find threshold", lambda s: s.with_step(changed))
+            elif isinstance(now, MidSideEq) and band is not None and now.band(band.id) is not None:
+                bench.edit("Find threshold", lambda s: s.with_step(now.with_edit(band.id, threshold=value)))
+            else:
                 return
-            changed = msgspec.structs.replace(now, threshold=round(found.value, 3), held_in=section)
-            self._bench.edit("Find threshold", lambda s: s.with_step(changed))
             if not found.met:
-                self._bench.told.emit(
-                    f"{step.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.",
-                    True,
+                aim = band.aim if band is not None else step.aim  # type: ignore[union-attr]
+                bench.told.emit(
+                    f"{aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.", True
                 )
 
-        self._bench.task(SEARCHING, "Finding the threshold", work, done)
+        bench.task(SEARCHING, "Finding the threshold", work, done)
 
     def reach_target(self) -> None:
         """Drive the last limiter to the target's loudness over the whole song."""

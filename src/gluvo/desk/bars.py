@@ -3,10 +3,21 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtGui import QPainter, QResizeEvent
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from gluvo.compare.match import BAND, DETECTOR, RESULT
+from gluvo.desk.flow import Elided
 from gluvo.desk.parts import Toggle, button, clock, figure, label, menu_text, plain
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.theme import colours, theme
@@ -23,6 +34,9 @@ MONITORS = (
     ("right", "Right", "The right channel in both ears."),
     ("mono", "Mono", "Both channels summed, as one loudspeaker would."),
 )
+FIXED = 4
+"""How many of what can be heard are no references."""
+HELD_SECONDS = 2.0
 OUTPUT = Setting(
     "output_level", "Output", "How loud Gluvo plays. Nothing that is rendered or measured depends on it.", "number",
     0.0, unit="dB", low=-60.0, high=0.0,
@@ -40,10 +54,9 @@ class Header(QWidget):
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(8)
         row.addWidget(Brand())
-        self._name = label("", "caption")
+        self._name = Elided("", "caption", 210)
         self._name.setStyleSheet("font-size: 13px;")
-        self._name.setFixedWidth(210)
-        row.addWidget(self._name)
+        row.addWidget(self._name, 2)
         self._tabs = QButtonGroup(self)
         self.tabs: dict[str, QPushButton] = {}
         for n, (key, text) in enumerate(PAGES):
@@ -53,6 +66,7 @@ class Header(QWidget):
             self.tabs[key] = tab
             row.addWidget(tab)
         row.addStretch(1)
+        row.addSpacing(4)
         self.play = button("▶", "Play or stop (Space).", bench.toggle_play, "main")
         self.play.setFixedWidth(36)
         self.play.setAccessibleName("Play")
@@ -64,14 +78,12 @@ class Header(QWidget):
         self._position.setFixedWidth(66)
         self._position.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         row.addWidget(self._position)
-        self._where = label("")
-        self._where.setFixedWidth(168)
-        row.addWidget(self._where)
+        self._where = Elided("", "", 190)
+        row.addWidget(self._where, 2)
         row.addWidget(self.loop)
-        self._device = label("", "caption")
+        self._device = Elided("", "caption", 230)
         self._device.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self._device.setMinimumWidth(180)
-        row.addWidget(self._device)
+        row.addWidget(self._device, 2)
         self._with_a_session = (
             self._name, *self.tabs.values(), self.play, self._position, self._where, self.loop, self._device
         )  # fmt: skip
@@ -88,7 +100,7 @@ class Header(QWidget):
         document = self._bench.document
         state = "reading only" if document.read_only else "not saved yet" if document.changed else "saved"
         text = f"{session.name} · {state}"
-        self._name.setText(self._name.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 208))
+        self._name.setText(text)
         self._name.setToolTip(plain(str(self._bench.document.path)))
         self.tabs[session.view.page].setChecked(True)
         self.loop.set_on(session.view.loop)
@@ -110,8 +122,8 @@ class Header(QWidget):
         text = (
             engine.failed or f"{engine.device_name} · {engine.rate / 1000:g} kHz · {n} dropout{'' if n == 1 else 's'}"
         )
-        if self._device.text() != text:
-            self._device.setText(text)
+        self._device.setText(text)
+        self._device.setToolTip(f"{plain(text)}<br>Where the sound goes, and how often it was late (Listen › Device).")
 
 
 class Brand(QLabel):
@@ -138,10 +150,18 @@ class HearRow(QFrame):
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(12, 0, 12, 0)
         self._row.setSpacing(5)
+        self._held_back, self._told_for = 0, 0.0
         self._choices = QHBoxLayout()
         self._choices.setSpacing(5)
-        self._row.addWidget(label("Hear", "caption"))
+        self._caption = label("Hear", "caption")
+        self._row.addWidget(self._caption)
         self._row.addLayout(self._choices)
+        self.more = button("References ▾", "The references; they have keys as well.", kind="reference", checkable=True)
+        self.more_menu = QMenu(self)
+        self.more.setMenu(self.more_menu)
+        self.more.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
+        self.more.hide()
+        self._row.addWidget(self.more)
         self.apart = button("", "", lambda: bench.hear(RESULT), "hear", checkable=True)
         self.apart.hide()
         self._row.addWidget(self.apart)
@@ -152,8 +172,7 @@ class HearRow(QFrame):
         )  # fmt: skip
         self.matched.toggled.connect(lambda on: bench.look(level_matched=on))
         self._row.addWidget(self.matched)
-        self._applied = label("", "caption")
-        self._applied.setFixedWidth(78)
+        self._applied = Elided("", "caption", 84)
         self._row.addWidget(self._applied)
         self.monitor = QComboBox()
         self.monitor.setAccessibleName("Monitor view")
@@ -163,6 +182,13 @@ class HearRow(QFrame):
             self.monitor.setItemData(self.monitor.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
         self.monitor.activated.connect(lambda n: bench.look(monitor=MONITORS[n][0]))
         self._row.addWidget(self.monitor)
+        self.guard = label("over full scale: held back", "trouble")
+        self.guard.setToolTip(
+            "What you hear would pass full scale, and is turned down for the loudspeakers' sake. A file would be clipped: "
+            "give it less gain, or a limiter."
+        )
+        self.guard.hide()
+        self._row.addWidget(self.guard)
         self.dim = button("Dim", "Play 20 dB softer (D).", checkable=True)
         self.dim.clicked.connect(lambda on: bench.look(dim=on))
         self._row.addWidget(self.dim)
@@ -199,9 +225,6 @@ class HearRow(QFrame):
             "change": "Only what the chosen step adds and takes away: its output less its input.",
         }  # fmt: skip
         for n, (path, name) in enumerate(self._bench.hear_choices()[:9], start=1):
-            if n == 5:
-                self._choices.addSpacing(4)
-                self._choices.addWidget(label("References", "caption"))
             tip = tips.get(path, f"The reference {plain(name)}.")
             made = button(
                 f"{n}  {menu_text(name)}", f"{tip} Key {n}.", kind="hear" if n < 5 else "reference", checkable=True
@@ -210,13 +233,52 @@ class HearRow(QFrame):
             self._group.addButton(made)
             self.buttons[path] = made
             self._choices.addWidget(made)
+        self.more_menu.clear()
+        for n, (path, name) in enumerate(self._bench.hear_choices()[FIXED:], start=FIXED + 1):
+            key = f"\t{n}" if n < 10 else ""
+            self.more_menu.addAction(f"{menu_text(name)}{key}").triggered.connect(
+                lambda *_, path=path: self._bench.hear(path)
+            )
         self.refresh()
+        self._fit()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        """References stand side by side where there is room, else in one list; less is said where there is little."""
+        narrow = self.width() < 1180
+        self._caption.setVisible(not narrow)
+        self._applied.setVisible(self.width() >= 1060)
+        self.output.setFixedWidth(100 if narrow else 120)
+        self.monitor.setMaximumWidth(92 if narrow else 140)
+        names = [path for path, _ in self._bench.hear_choices()]
+        references = [self.buttons[path] for path in names[FIXED:] if path in self.buttons]
+        others = [self.buttons[path] for path in names[:FIXED] if path in self.buttons]
+        rest = (self.matched, self.monitor, self.dim, self.output)
+        taken = sum(w.sizeHint().width() + 6 for w in (*others, *rest)) + 140
+        wide = taken + sum(w.sizeHint().width() + 6 for w in references) > self.width() or len(names) > 9
+        for made in references:
+            made.setVisible(not wide)
+        self.more.setVisible(wide and len(names) > FIXED)
+
+    def tick(self, held_back: int, elapsed: float) -> None:
+        """Thirty times a second: tell for a while when the output guard has held back what the file would clip."""
+        self._told_for = max(0.0, self._told_for - elapsed)
+        if held_back > self._held_back:
+            self._told_for = HELD_SECONDS
+        self._held_back = held_back
+        self.guard.setVisible(self._told_for > 0.0)
 
     def refresh(self) -> None:
         view = self._bench.session.view
         self._group.setExclusive(False)  # a band or a detector that is heard is none of these
         for path, made in self.buttons.items():
             made.setChecked(path == view.hear)
+        heard = next((name for path, name in self._bench.hear_choices()[FIXED:] if path == view.hear), "")
+        self.more.setChecked(bool(heard))
+        self.more.setText(f"{menu_text(heard) or 'References'} ▾")
         self._group.setExclusive(True)
         self._show_apart()
         self.matched.set_on(view.level_matched)

@@ -7,6 +7,7 @@ from dataclasses import replace
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
+from gluvo.desk.flow import scrolled
 from gluvo.desk.ledger import Ledger
 from gluvo.desk.parts import Rows, Toggle, figure, label, line
 from gluvo.desk.ruler import Ruler
@@ -37,17 +38,19 @@ class BusesPage(QWidget):
         row.addWidget(scroll, 1)
         row.addWidget(line(vertical=True))
         side = QWidget()
-        side.setFixedWidth(SIDE_WIDTH)
+        self._side = scrolled(side)
+        self._side.setFixedWidth(SIDE_WIDTH)
         column = QVBoxLayout(side)
         column.setContentsMargins(0, 0, 0, 8)
         column.setSpacing(6)
         self.ledger = Ledger(bench, chooses=False)
+        self.ledger.setMinimumHeight(170)
         column.addWidget(self.ledger, 1)
         column.addWidget(line())
         column.addWidget(self._fader_part())
         column.addWidget(line())
         column.addWidget(self._room_part())
-        row.addWidget(side)
+        row.addWidget(self._side)
         bench.session_changed.connect(lambda *_: self.refresh())
         bench.picture_changed.connect(self.refresh)
 

@@ -26,6 +26,7 @@ from PySide6.QtWidgets import (
 from gluvo.deliver.targets import shortfalls
 from gluvo.deliver.write import Written, file_name, write_deliverable
 from gluvo.desk.chart import Axis, Chart
+from gluvo.desk.flow import Elided, scrolled
 from gluvo.desk.parts import Rows, Toggle, button, clock, figure, label, plain
 from gluvo.desk.theme import colours
 from gluvo.desk.workbench import Workbench
@@ -39,6 +40,8 @@ from gluvo.session.records import Deliverable, Session
 from gluvo.workbench.tasks import WRITING, Task
 
 COLUMNS = ("For", "Format", "Depth", "Rate", "Dither", "Measured in the file", "Against the target", "")
+COLUMN_WIDTHS = (130, 78, 108, 122, 78, 236, 0, 76)
+"""Pixels; 0 takes what is left."""
 CHOICES: dict[str, tuple[tuple[str, object], ...]] = {
     "format": (("WAV", "wav"), ("FLAC", "flac")),
     "bits": (("16 bit", "16"), ("24 bit", "24"), ("32 bit float", "32f")),
@@ -60,15 +63,18 @@ class DeliverPage(QWidget):
         self._written: dict[str, Written] = {}
         self._folder: Path | None = None
         self._tasks: list[Task] = []
-        column = QVBoxLayout(self)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        inner = QWidget()
+        whole.addWidget(scrolled(inner))
+        column = QVBoxLayout(inner)
         column.setContentsMargins(14, 10, 14, 10)
         column.setSpacing(8)
         head = QHBoxLayout()
         head.addWidget(label("Deliverables", "title"))
-        self.place = label("", "caption")
+        self.place = Elided("", "caption", 320)
         head.addSpacing(8)
-        head.addWidget(self.place)
-        head.addStretch(1)
+        head.addWidget(self.place, 1)
         self.replace = Toggle("Replace files", "Write over files of the same name. Off, a number is added to the name.")
         head.addWidget(self.replace)
         head.addWidget(button("Folder…", "Choose where the files are written.", self.choose_folder))
@@ -85,12 +91,14 @@ class DeliverPage(QWidget):
         self.table.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         header = self.table.horizontalHeader()
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        for n, width in enumerate((150, 84, 114, 132, 84, 310, 0, 80)):
+        header.setMinimumSectionSize(70)
+        for n, width in enumerate(COLUMN_WIDTHS):
             if width:
                 self.table.setColumnWidth(n, width)
             else:
                 header.setSectionResizeMode(n, QHeaderView.ResizeMode.Stretch)
         self.table.cellChanged.connect(self._renamed)
+        self.table.setMinimumHeight(110)
         column.addWidget(self.table, 2)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
@@ -111,6 +119,7 @@ class DeliverPage(QWidget):
         left = QVBoxLayout()
         left.addWidget(label("Loudness over time", "title"))
         self.over_time = LoudnessView()
+        self.over_time.setMinimumHeight(150)
         left.addWidget(self.over_time, 1)
         bottom.addLayout(left, 3)
         right = QVBoxLayout()
@@ -174,6 +183,7 @@ class DeliverPage(QWidget):
             )
             self.table.setCellWidget(row, 7, remove)
         self.table.blockSignals(False)
+        self.table.setMaximumHeight(40 + 34 * max(2, len(deliverables)))
         self._show_written()
 
     def add(self) -> None:

@@ -9,8 +9,6 @@ import msgspec
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import (
-    QGridLayout,
-    QHBoxLayout,
     QStackedLayout,
     QVBoxLayout,
     QWidget,
@@ -23,16 +21,18 @@ from gluvo.desk.band_words import band_sentence, band_words
 from gluvo.desk.bands import Bands
 from gluvo.desk.eq_curves import gain_range
 from gluvo.desk.eq_lane import EqLane, Gesture
+from gluvo.desk.flow import Flow, Group, Pane
 from gluvo.desk.hunt import Hunt, HuntKeys, HuntRow, Watching
-from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label, line, set_role
+from gluvo.desk.level_spread import LevelSpread
+from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label, set_role
 from gluvo.desk.phase_lane import PhaseLane
 from gluvo.desk.resonance_table import ResonanceTable
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.spectrum_panel import LiveFeed
-from gluvo.desk.step_editor import StepEditor
+from gluvo.desk.step_editor import SIDE_BY_SIDE, StepEditor
 from gluvo.measure.resonances import Resonance
 from gluvo.session.records import Analyser
-from gluvo.steps import Band, Step, settings_of
+from gluvo.steps import Band, ChainItem, MidSideEq, Step, settings_of
 from gluvo.steps.bands import MOVABLE, SLOPED, TARGETS, WITH_GAIN
 
 LANES: dict[str, tuple[str, ...]] = {
@@ -42,13 +42,18 @@ HUNT_SEMITONES = 0.5
 BAND_RULERS = ("freq", "gain", "q")
 LEAST_MOVE = 0.05
 """dB from which a band that moves is drawn as moved."""
-MOVING_RULERS = ("threshold", "ratio", "range", "attack", "release")
+MOVING_RULERS = ("threshold", "ratio", "range", "attack", "release", "aim")
+NARROW_CELL = 104
+"""Pixels: the least width of a setting of a band."""
 
 
 class EqEditor(StepEditor):
     """Mid and side as lanes on one frequency axis; marks and table show the same bands."""
 
     wide = True
+    moving_folded = True
+    """Whether the settings of moving bands are folded; kept as long as the program runs."""
+    least = 450
 
     # --- building ------------------------------------------------------------------------------------------
 
@@ -57,8 +62,6 @@ class EqEditor(StepEditor):
         self.hunt = Hunt(self.bench, self.step_id)
         self._live = LiveFeed(self.bench)
         self.split = "joined"
-        tools = QHBoxLayout()
-        tools.setSpacing(6)
         self.hunt_button = button(
             "Hunt", "Sweep a boosted bell over the curves to find what disturbs: press, sweep and let go to cut. Or hold H "
             "and move the pointer, or the arrow keys. Never stored; the sound gets no louder than it was.",
@@ -71,22 +74,22 @@ class EqEditor(StepEditor):
         self.alone = button(
             "Hear band", "Only what the chosen band adds or takes away (B).", self.hear_band, checkable=True
         )
-        for widget in (self.hunt_button, self.ringing, self.alone):
-            tools.addWidget(widget)
-        self.head.addLayout(tools)
-        self.head.addStretch(1)
         self.live = Toggle("Live", settings_of(Analyser)["live"].tip)
         self.live.toggled.connect(lambda on: self.bench.adjust("analyser", live=on))
-        self.head.addWidget(self.live)
         self.lane_choice = Segments(
             [("joined", "Joined"), ("mid_side", "Mid / side"), ("left_right", "Left / right")],
             "Which lanes are drawn. Lanes that have bands of their own are always there.",
         )
         self.lane_choice.chosen.connect(self.show_lanes)
-        self.head.addWidget(self.lane_choice)
         self.phase_choice = button("Phase: off", "Draw the phase, the group delay, or neither.", self.next_phase)
         self._phase_shown = 0
-        self.head.addWidget(self.phase_choice)
+        holder, tools = QWidget(), Flow(across=6, down=2)
+        holder.setLayout(tools)
+        for widget in (
+            self.hunt_button, self.ringing, self.alone, self.live, self.lane_choice, self.phase_choice
+        ):  # fmt: skip
+            tools.addWidget(widget)
+        self.column.addWidget(holder)
         self.lanes = {target: self._lane(target) for target, _ in TARGETS}
         curves = Watching()
         column = QVBoxLayout(curves)
@@ -137,7 +140,8 @@ class EqEditor(StepEditor):
         self.resonances.wanted.connect(self.cut_resonance)
         self.resonances.heard.connect(self._hear_resonance)
         place = QWidget()
-        place.setFixedHeight(134)
+        place.setMinimumHeight(70)
+        place.setMaximumHeight(134)
         self.tables = QStackedLayout(place)
         self.tables.addWidget(self.table)
         self.tables.addWidget(self.resonances)
@@ -161,30 +165,58 @@ class EqEditor(StepEditor):
         )
         self.on.toggled.connect(partial(self._set_band, "on"))
         self.dynamic.toggled.connect(partial(self._set_band, "dynamic"))
+        self.levels = LevelSpread()
+        self.find_level = button(
+            "Find threshold", "Set the threshold so that the band moves by this much on average over the section (T).",
+            lambda: self.bench.advice.find_threshold(self.step_id),
+        )  # fmt: skip
         strength, output, hold = (self.control(all_bands[n]) for n in ("strength", "output", "hold_loudness"))
         phase = ChoiceRow(all_bands["phase"], named=False)
         phase.chosen.connect(lambda value: self.bench.set_setting(self.step_id, "phase", value, "phase"))
         self.controls["phase"] = phase
-        self.band_title = label("Band")
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(11)
-        grid.setVerticalSpacing(1)
-        titles = ((self.band_title, 0, 3), (label("When it moves"), 3, 3), (label("All bands"), 6, 2))
-        for title, column, span in titles:
-            title.setStyleSheet("font-weight: 600;")
-            grid.addWidget(title, 0, column, 1, span)
-            grid.addWidget(line(), 1, column, 1, span)
-        rows: tuple[tuple[QWidget, ...], ...] = (
-            (*(self.rulers[n] for n in ("freq", "gain", "q", "threshold", "ratio", "range")), strength, output),
-            (self.on, self.choices["slope"], self.dynamic, self.rulers["attack"], self.rulers["release"],
-             self.choices["moves"], phase, hold),
-        )  # fmt: skip
-        for y, widgets in enumerate(rows, start=2):
-            for x, widget in enumerate(widgets):
-                grid.addWidget(widget, y, x)
-        for x, share in enumerate((4, 4, 4, 4, 4, 4, 5, 5)):
-            grid.setColumnStretch(x, share)
-        self.column.addLayout(grid)
+        inner = QWidget()
+        pane = QVBoxLayout(inner)
+        pane.setContentsMargins(0, 0, 6, 2)
+        pane.setSpacing(6)
+        beside, holder = Flow(SIDE_BY_SIDE, across=22, down=6), QWidget()
+        holder.setLayout(beside)
+        one, every = Group("Band", NARROW_CELL), Group("All bands", NARROW_CELL)
+        self.band_title = one.title
+        one.add_to_head(self.on)
+        for widget in (*(self.rulers[n] for n in BAND_RULERS), self.choices["slope"]):
+            one.add(widget)
+        for widget in (strength, output, phase, hold):
+            every.add(widget)
+        beside.addWidget(one)
+        beside.addWidget(every)
+        pane.addWidget(holder)
+        self.moving = Group("When it moves", NARROW_CELL, self._moving_words)
+        self.moving.add_to_head(self.dynamic)
+        for widget in (
+            self.rulers["threshold"], self.levels, *(self.rulers[n] for n in MOVING_RULERS if n != "threshold"),
+            self.find_level, self.choices["moves"],
+        ):  # fmt: skip
+            self.moving.add(widget)
+        self.moving.set_folded(EqEditor.moving_folded)
+        self.moving.folded.connect(self._fold_moving)
+        self.dynamic.toggled.connect(lambda on: self._fold_moving(not on))
+        pane.addWidget(self.moving)
+        self.pane = Pane(inner)
+        self.column.addWidget(self.pane)
+
+    def _fold_moving(self, folded: bool) -> None:
+        EqEditor.moving_folded = folded
+        if self.moving.is_folded is not folded:
+            self.moving.set_folded(folded)
+        self.pane.updateGeometry()
+
+    def _moving_words(self) -> str:
+        """How the chosen band moves, for the line that its settings fold to."""
+        band = self.bands.chosen if self.bands.eq is not None else None
+        if band is None or not band.dynamic or band.shape not in MOVABLE:
+            return ""
+        way = "sinks" if band.moves == "down" else "rises"
+        return f"{way} by up to {band.range:g} dB over {figure(band.threshold)} dBFS, {band.ratio:.1f} : 1"
 
     # --- the bands -----------------------------------------------------------------------------------------
 
@@ -306,7 +338,9 @@ class EqEditor(StepEditor):
         rate = self._rate
         self.phase_lane.setVisible(bool(self._phase_shown))
         if self._phase_shown:
-            self.phase_lane.show_step(eq, rate, shown, delay=self._phase_shown == 2)
+            around = self.bench.picture.around
+            late = around.late[0] if around is not None and around.step == self.step_id else 0
+            self.phase_lane.show_step(eq, rate, shown, delay=self._phase_shown == 2, late=late)
         self.hunt_row.refresh()
         top = gain_range(eq, rate)
         for target in shown:
@@ -341,6 +375,13 @@ class EqEditor(StepEditor):
         self.on.setEnabled(band is not None)
         self.dynamic.set_on(moves and shown.dynamic)
         self.dynamic.setEnabled(moves)
+        following = moves and shown.dynamic
+        self.find_level.setEnabled(following)
+        around = self.bench.picture.around
+        mine = around is not None and around.step == self.step_id and following
+        levels = around.band_levels.get(shown.id) if mine and around is not None else None
+        self.levels.show_levels(levels, shown.threshold)
+        self.moving.refresh()
 
     def show_picture(self) -> None:
         eq, around = self.bands.eq, self.bench.picture.around
@@ -367,16 +408,21 @@ class EqEditor(StepEditor):
         output = self.controls["output"]
         assert isinstance(output, Ruler)
         output.set_note("held" if eq.hold_loudness else "")
-        late, apart = eq.lateness(self._rate)
-        words = [f"{1000 * late / self._rate:.0f} ms late"] if late else []
-        words += [f"held {figure(eq.output, signed=True)} dB"] if eq.hold_loudness else []
+        late, apart = mine.late if mine is not None else (0, 0.0)
         self.state.setToolTip(
             f"Linear phase comes late, which is made good everywhere; it is within {max(apart, 0.01):.2f} dB of the curve."
             if late
             else "The output that keeps the section as loud as it was."
         )
-        if eq.on:
-            self.state.setText(" · ".join(words))
+        self._show_state(eq)
+
+    def state_words(self, step: ChainItem) -> list[str]:
+        around = self.bench.picture.around
+        late = around.late[0] if around is not None and around.step == self.step_id else 0
+        words = [f"{1000 * late / self._rate:.0f} ms late"] if late else []
+        if isinstance(step, MidSideEq) and step.hold_loudness:
+            words.append(f"output {figure(step.output, signed=True)} dB")
+        return words
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         super().tick(seconds, level, reduction)

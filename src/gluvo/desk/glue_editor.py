@@ -8,18 +8,22 @@ from PySide6.QtCore import QRect, Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QWidget
 
 from gluvo.compare.match import DETECTOR, RESULT
+from gluvo.desk.flow import Elided
 from gluvo.desk.hit_views import HitsView, LaneView, SpreadView
 from gluvo.desk.parts import Toggle, button, edit_in_place, figure, label
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.step_editor import StepEditor
 from gluvo.desk.views import ReductionView, TransferView
+from gluvo.dsp.compression import QUICKEST
 from gluvo.measure.loudness import SILENT
 from gluvo.session.tree import path, rows
-from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane, settings_of
+from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane, Setting, settings_of
 
 
 class GlueEditor(StepEditor):
     """Glue with hits, curve, spread and reduction; its aim, its key, and an ear for its detector."""
+
+    rarely = ("What it listens to",)
 
     def build_views(self) -> None:
         self.hits, self.transfer, self.spread, self.reduction = (
@@ -40,26 +44,23 @@ class GlueEditor(StepEditor):
         aim = self.control(settings["aim"])
         aim.setFixedWidth(150)
         row.addWidget(aim)
-        self.where = label("", "caption")
-        row.addWidget(self.where)
         self.find_button = button(
             "Find threshold", "Set the threshold so that the mean reduction over the section is this much (T).",
             lambda: self.bench.advice.find_threshold(self.step_id), "main",
         )  # fmt: skip
         row.addWidget(self.find_button)
         row.addWidget(self.control(settings["hold_aim"]))
-        row.addStretch(1)
-        self.punch = label("", "caption")
+        self.punch = Elided("", "caption", 400)
         self.punch.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.punch.setToolTip(
             "Punch: the peak of the mean hit over what follows it 50–150 ms later, after the step ÷ before. Pumping: how "
             "much of the reduction's movement follows the beat."
         )
-        row.addWidget(self.punch)
+        row.addWidget(self.punch, 1)
         self.below_views.addLayout(row)
 
     def further_controls(self, title: str) -> list[QWidget]:
-        if title != " ":
+        if title != "What it listens to":
             return []
         self.key = QComboBox()
         self.key.setAccessibleName("Key")
@@ -113,7 +114,6 @@ class GlueEditor(StepEditor):
         step, picture, span = self.step, self.bench.picture, self.bench.span
         if not isinstance(step, Glue):
             return
-        self.where.setText(f"on average in {self.bench.span_name}")
         _, after = self.joints()
         mean = after.mean_reduction(span) if after else 0.0
         mine = picture.hits_step == self.step_id
@@ -123,7 +123,7 @@ class GlueEditor(StepEditor):
             self.spread.show_spread(after.reduction_in(span), step.aim, mean)
         hits = picture.hits if mine else None
         self.hits.show_hits(hits, step.attack, self.bench.span_name)
-        words = [f"{mean:.2f} dB off"] if after is not None else []
+        words = [f"{mean:.2f} dB off in {self.bench.span_name}"] if after is not None else []
         if hits is not None:
             words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
         self.punch.setText(" · ".join(words))
@@ -131,6 +131,20 @@ class GlueEditor(StepEditor):
         assert isinstance(threshold, Ruler) and isinstance(makeup, Ruler)
         threshold.set_note("held" if step.hold_aim else "")
         makeup.set_note("held" if step.hold_loudness else "")
+        attack, release = self.controls["attack"], self.controls["release"]
+        assert isinstance(attack, Ruler) and isinstance(release, Ruler)
+        back = step.feeds_back and step.slope > 0.0
+        # in the loop the attack is slower inside the knee, and the release quicker as long as it is over the threshold
+        attack.set_note(f"to {attack.setting.show(step.attack / (1.0 - step.slope))}" if back else "")
+        quick = max(step.release * (1.0 - step.slope), step.release / QUICKEST)
+        release.set_note(f"to {release.setting.show(quick)}" if back else "")
+
+    def further_words(self, settings: list[Setting]) -> list[str]:
+        step = self.step
+        if not isinstance(step, Glue) or not step.key:
+            return []
+        key = self.bench.session.strip(step.key)
+        return [f"key {key.name}" if key is not None else "its key is gone"]
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         super().tick(seconds, level, reduction)

@@ -193,6 +193,8 @@ class ChoiceRow(QWidget):
         self._box = QComboBox()
         self._box.setAccessibleName(setting.label)
         self._box.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._box.setMinimumContentsLength(6)
+        self._box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         for _, text in setting.options:
             self._box.addItem(text)
         for widget in (self, self._box):

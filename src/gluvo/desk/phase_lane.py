@@ -32,9 +32,8 @@ class PhaseLane(Chart):
         self._words = ""
         self.setToolTip("How far the bands turn the phase, or by how much they delay each frequency (group delay).")
 
-    def show_step(self, step: MidSideEq, rate: int, targets: Sequence[str], delay: bool) -> None:
-        """The phase in degrees or the group delay in ms for each of these lanes."""
-        late, _ = step.lateness(rate)
+    def show_step(self, step: MidSideEq, rate: int, targets: Sequence[str], delay: bool, late: int) -> None:
+        """The phase in degrees or the group delay in ms for each of these lanes; `late` frames come with linear phase."""
         self._curves = []
         for target in targets:
             along = ("stereo",) if target == "stereo" else ("stereo", target)

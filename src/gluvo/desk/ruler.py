@@ -72,7 +72,7 @@ class Ruler(QWidget):
         return QSize(196, 40)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(110, 40)
+        return QSize(96, 40)
 
     # --- drawing -------------------------------------------------------------------------------------------
 

@@ -9,6 +9,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
+from shiboken6 import isValid
 
 from gluvo.desk.chart import Axis, Chart
 from gluvo.desk.parts import button, figure, label
@@ -19,10 +20,12 @@ from gluvo.desk.theme import colours, font
 from gluvo.desk.view_rulers import ViewRulers
 from gluvo.dsp.db import gain_of, power_db
 from gluvo.measure.harmonics import MOST, Harmonics, NewSound, harmonics_of
+from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
 from gluvo.session.records import TestTone
-from gluvo.steps import Saturation
+from gluvo.steps import ChainItem, Saturation
 from gluvo.steps.saturation import PRESETS, curve_of, with_preset
+from gluvo.workbench.tasks import DRAWING
 
 TONE_SECONDS = 0.35
 FLOOR = -120.0
@@ -188,7 +191,6 @@ class SaturationEditor(StepEditor):
         for ruler in self.tone_rulers.all.values():
             row.addWidget(ruler)
         self._heard: tuple[bytes, TestTone, int] | None = None
-        self._found: Harmonics | None = None
         self.tone_words = label("", "caption")
         row.addWidget(self.tone_words)
         row.addStretch(1)
@@ -211,29 +213,41 @@ class SaturationEditor(StepEditor):
         self.curve.show_curve(step, gain_of(tone.level))
         material = self.bench.audio.material
         key = step.sound_key(), tone, material.rate if material is not None else 48_000
-        if key != self._heard or self._found is None:
-            self._heard, self._found = key, tone_harmonics(step, tone, key[2])
-        found = self._found
-        self.harmonics.show_harmonics(found)
-        self.tone_words.setText(f"comes out at {figure(found.level)} dBFS")
+        if key != self._heard:
+            self._heard = key
+
+            def work(check: Progress) -> Harmonics:
+                return tone_harmonics(step, tone, key[2], check)
+
+            self.bench.task(DRAWING, "Bending the test tone", work, lambda found: self._show_tone(key, found))
         output = self.controls["output"]
         assert isinstance(output, Ruler)
         output.set_note("held" if step.hold_loudness else "")
+
+    def _show_tone(self, key: tuple[bytes, TestTone, int], found: Harmonics) -> None:
+        if key == self._heard and isValid(self):
+            self.harmonics.show_harmonics(found)
+            self.tone_words.setText(f"comes out at {figure(found.level)} dBFS")
 
     def show_picture(self) -> None:
         around, step = self.bench.picture.around, self.step
         if not isinstance(step, Saturation) or around is None or around.step != self.step_id:
             return
         self.added.show_new(around.new, self.bench.session.view.analyser.slope)
-        if step.on:
-            words = [share_words(around.new["mid"])] if "mid" in around.new else []
-            words += [f"held {figure(step.output, signed=True)} dB"] if step.hold_loudness else []
-            self.state.setText(" · ".join(words))
+        self._show_state(step)
+
+    def state_words(self, step: ChainItem) -> list[str]:
+        around = self.bench.picture.around
+        mine = around is not None and around.step == self.step_id and "mid" in around.new
+        words = [share_words(around.new["mid"])] if mine and around is not None else []
+        if isinstance(step, Saturation) and step.hold_loudness:
+            words.append(f"output {figure(step.output, signed=True)} dB")
+        return words
 
 
-def tone_harmonics(step: Saturation, tone: TestTone, rate: int) -> Harmonics:
+def tone_harmonics(step: Saturation, tone: TestTone, rate: int, progress: Progress = no_progress) -> Harmonics:
     """The test tone through the step alone."""
     t = np.arange(round(max(TONE_SECONDS, 12.0 / tone.freq) * rate)) / rate
     wave = gain_of(tone.level) * np.sin(2.0 * np.pi * tone.freq * t)
-    out = run_chain([msgspec.structs.replace(step, on=True)], np.stack([wave, wave], axis=1), rate)
+    out = run_chain([msgspec.structs.replace(step, on=True)], np.stack([wave, wave], axis=1), rate, progress)
     return harmonics_of(out[:, 0], rate, tone.freq)

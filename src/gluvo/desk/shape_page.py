@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from gluvo.desk.editors import SourceEditor, editor_for
+from gluvo.desk.flow import Place, scrolled
 from gluvo.desk.ledger import Ledger
 from gluvo.desk.parts import line
 from gluvo.desk.step_editor import StepEditor
@@ -13,7 +15,9 @@ from gluvo.desk.target_panel import TargetPanel
 from gluvo.desk.workbench import Workbench
 from gluvo.play.meters import Readings
 
-LEDGER_WIDTH, TARGET_WIDTH = 270, 280
+NARROWEST = 940
+LEDGER_WIDTHS, TARGET_WIDTHS = (252, 270), (240, 284)
+"""Pixels at the narrowest window, and from 1280 on."""
 
 
 class ShapePage(QWidget):
@@ -24,18 +28,15 @@ class ShapePage(QWidget):
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
         self.ledger, self.target = Ledger(bench), TargetPanel(bench)
-        self.ledger.setFixedWidth(LEDGER_WIDTH)
-        self.target.setFixedWidth(TARGET_WIDTH)
-        self._place = QWidget()
-        self._middle = QVBoxLayout(self._place)
-        self._middle.setContentsMargins(0, 0, 0, 0)
+        self._beside = scrolled(self.target)
+        self._place = Place()
         self._before_target = line(vertical=True)
         parts = (
             (self.ledger, 0),
             (line(vertical=True), 0),
             (self._place, 1),
             (self._before_target, 0),
-            (self.target, 0),
+            (self._beside, 0),
         )
         for widget, stretch in parts:
             row.addWidget(widget, stretch)
@@ -49,17 +50,20 @@ class ShapePage(QWidget):
         shown = getattr(self.editor, "step_id", "") if self.editor is not None else None
         kind = type(step)
         if self.editor is None or shown != (step.id if step else "") or getattr(self.editor, "kind", kind) is not kind:
-            if self.editor is not None:
-                self._middle.removeWidget(self.editor)
-                self.editor.hide()
-                self.editor.deleteLater()
             self.editor = editor_for(self._bench, step) if step is not None else SourceEditor(self._bench)
             self.editor.kind = kind  # type: ignore[union-attr]
-            self._middle.addWidget(self.editor)
+            self._place.show_widget(self.editor)
             wide = isinstance(self.editor, StepEditor) and self.editor.wide
-            for widget in (self.target, self._before_target):
+            for widget in (self._beside, self._before_target):
                 widget.setVisible(not wide)
         self._refresh()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """The sides give way before the middle does."""
+        super().resizeEvent(event)
+        share = min(1.0, max(0.0, (self.width() - NARROWEST) / (1280 - NARROWEST)))
+        self.ledger.setFixedWidth(round(LEDGER_WIDTHS[0] + share * (LEDGER_WIDTHS[1] - LEDGER_WIDTHS[0])))
+        self._beside.setFixedWidth(round(TARGET_WIDTHS[0] + share * (TARGET_WIDTHS[1] - TARGET_WIDTHS[0])))
 
     def _refresh(self) -> None:
         if self.editor is not None:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any, ClassVar
 
 from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.hold import holds
-from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label, line
+from gluvo.desk.flow import Elided, Flow, Group, Pane
+from gluvo.desk.parts import ChoiceRow, Segments, Toggle, button, figure, label
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.spectrum_panel import SpectrumPanel
 from gluvo.desk.workbench import Workbench
@@ -17,8 +19,11 @@ from gluvo.steps import ChainItem, Setting, Step, settings_of
 
 WORTH_SAYING = 0.1
 """LU by which a hold in one section may move the whole song before it is said."""
-MOST_ROWS = 6
-"""Rulers in a column before it is split."""
+CELL, SIDE_BY_SIDE = 138, 290
+"""Pixels: the least width of a setting, and of a group beside another one."""
+
+_folded: dict[tuple[type[Step], str], bool] = {}
+"""Which groups of which kinds of step the user has folded or shown, as long as the program runs."""
 
 
 class StepEditor(QWidget):
@@ -26,26 +31,31 @@ class StepEditor(QWidget):
 
     wide: ClassVar[bool] = False
     """Whether it wants the place of the target panel, too."""
+    least: ClassVar[int] = 330
+    """Pixels under which it is not squeezed further, but scrolls."""
+    rarely: ClassVar[tuple[str, ...]] = ()
+    """The titles of groups that are rarely touched: they begin as a line that tells their state."""
 
     def __init__(self, bench: Workbench, step: ChainItem) -> None:
         super().__init__()
         self.bench, self.step_id = bench, step.id
         self.controls: dict[str, Ruler | Toggle | ChoiceRow] = {}
+        self.groups: dict[str, Group] = {}
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(16, 8, 16, 8)
         self.column.setSpacing(6)
+        self.setMinimumHeight(self.least)
         self.head = QHBoxLayout()
         self.title = label(step.title, "title")
         self.head.addWidget(self.title)
-        self.state = label("", "caption")
+        self.state = Elided("", "caption", 420)
         self.head.addSpacing(6)
-        self.head.addWidget(self.state)
+        self.head.addWidget(self.state, 1)
         self.hold_here = button(
             "Hold here", "Find the held settings in the section that is chosen now, and keep them to that.",
             lambda: bench.hold_here(self.step_id), "plain",
         )  # fmt: skip
         self.head.addWidget(self.hold_here)
-        self.head.addStretch(1)
         self.column.addLayout(self.head)
         self.views = QStackedLayout()
         self.build_views()
@@ -65,14 +75,55 @@ class StepEditor(QWidget):
         self.add_views([])
 
     def build_settings(self, kind: type[Step]) -> None:
-        """Add the settings, in columns by their groups."""
-        columns = QHBoxLayout()
-        columns.setSpacing(18)
+        """Add the settings by their groups: side by side as far as they fit, and scrolling where there is less room."""
+        inner = QWidget()
+        pane = QVBoxLayout(inner)
+        pane.setContentsMargins(0, 0, 6, 2)
+        pane.setSpacing(6)
+        beside = QWidget()
+        row = Flow(SIDE_BY_SIDE, across=22, down=6)
+        beside.setLayout(row)
         for title, settings in grouped(kind):
-            columns.addLayout(self._settings_column(title, settings), 1)
-        if columns.count() == 1:
-            columns.addStretch(1)  # rulers as wide as a page are hard to read
-        self.column.addLayout(columns)
+            folds = title in self.rarely
+            group = Group(title, CELL, partial(self._group_words, settings) if folds else None)
+            self.groups[title] = group
+            for widget in self._group_controls(title, settings):
+                group.add(widget)
+            if folds:
+                group.set_folded(_folded.get((kind, title), True))
+                group.folded.connect(partial(self._fold, kind, title))
+                pane.addWidget(group)
+            else:
+                row.addWidget(group)
+        pane.addWidget(beside)
+        self.pane = Pane(inner)
+        self.column.addWidget(self.pane)
+
+    def _fold(self, kind: type[Step], title: str, folded: bool) -> None:
+        _folded[kind, title] = folded
+        self.pane.updateGeometry()
+
+    def _group_words(self, settings: list[Setting]) -> str:
+        """What in a group is not as a new step has it."""
+        step = self.step
+        if step is None:
+            return ""
+        words = []
+        for setting in settings:
+            value = getattr(step, setting.name)
+            if value == setting.default:
+                continue
+            if setting.kind == "switch":
+                words.append(setting.label.lower() if value else f"no {setting.label.lower()}")
+            elif setting.kind == "choice":
+                words.append(f"{setting.label.lower()} {dict(setting.options)[str(value)]}")
+            else:
+                words.append(f"{setting.label.lower()} {setting.show(value)} {setting.unit}".strip())
+        return " · ".join([*words, *self.further_words(settings)]) or "as new"
+
+    def further_words(self, settings: list[Setting]) -> list[str]:
+        """What else a folded group tells."""
+        return []
 
     def build_middle(self) -> None:
         """Add what stands between views and settings, to `below_views`."""
@@ -91,28 +142,10 @@ class StepEditor(QWidget):
         self.chooser = chooser
         self.head.addWidget(chooser)
 
-    def _settings_column(self, title: str, settings: list[Setting]) -> QVBoxLayout:
-        column = QVBoxLayout()
-        column.setSpacing(2)
-        name = label(title)
-        name.setStyleSheet("font-weight: 600;")
-        column.addWidget(name)
-        column.addWidget(line())
-        toggles = QHBoxLayout()
-        toggles.setSpacing(10)
-        for setting in settings:
-            control = self.control(setting)
-            if setting.kind == "switch" and sum(s.kind == "switch" for s in settings) < 3:
-                toggles.addWidget(control)
-            else:
-                column.addWidget(control)
-        if toggles.count():
-            toggles.addStretch(1)
-            column.addLayout(toggles)
-        for widget in self.further_controls(title):
-            column.addWidget(widget)
-        column.addStretch(1)
-        return column
+    def _group_controls(self, title: str, settings: list[Setting]) -> list[QWidget]:
+        """The controls of a group; switches come last."""
+        found = [self.control(s) for s in sorted(settings, key=lambda s: s.kind == "switch")]
+        return [*found, *self.further_controls(title)]
 
     def further_controls(self, title: str) -> list[QWidget]:
         """What stands under a column of settings besides them."""
@@ -156,13 +189,15 @@ class StepEditor(QWidget):
             else:
                 control.set_value(value)
         self._show_state(step)
+        for group in self.groups.values():
+            group.refresh()
         self.spectrum.refresh()
         self.spectrum.show_picture()
         self.show_picture()
 
     def _show_state(self, step: ChainItem) -> None:
         """Whether it is on, and what its held settings belong to."""
-        words = [] if step.on else ["off: the sound passes untouched"]
+        words = self.state_words(step) if step.on else ["off: the sound passes untouched"]
         held = holds(step)
         elsewhere = held and self.bench.held_name(step) != self.bench.span_name
         if held:
@@ -171,6 +206,10 @@ class StepEditor(QWidget):
                 words.append(f"the whole song is {figure(moved, 1, 'LU', signed=True)}")
         self.state.setText(" · ".join(words))
         self.hold_here.setVisible(elsewhere)
+
+    def state_words(self, step: ChainItem) -> list[str]:
+        """What stands beside the title while the step is on."""
+        return []
 
     def _song_moved(self, step: ChainItem) -> float | None:
         """By how much a step held in one section moves the whole song's loudness, if by more than a trace."""
@@ -202,16 +241,9 @@ class StepEditor(QWidget):
 
 
 def grouped(kind: type[Step]) -> list[tuple[str, list[Setting]]]:
-    """A step's settings by group; long groups go on in a second column. The aim has a place of its own."""
+    """A step's settings by group. The aim has a place of its own."""
     groups: dict[str, list[Setting]] = {}
     for setting in settings_of(kind).values():
         groups.setdefault(setting.group, []).append(setting)
     groups.pop("Aim", None)
-    result = []
-    for title, settings in groups.items():
-        if sum(s.kind != "switch" for s in settings) > MOST_ROWS:
-            half = (len(settings) + 1) // 2
-            result += [(title, settings[:half]), (" ", settings[half:])]
-        else:
-            result.append((title, settings))
-    return result
+    return list(groups.items())

@@ -134,6 +134,8 @@ class TargetPanel(QWidget):
         head.addWidget(label("Target", "title"))
         self.choice = QComboBox()
         self.choice.setAccessibleName("Target")
+        self.choice.setMinimumContentsLength(8)
+        self.choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.choice.setToolTip("Where the song's loudness and peaks should end up.")
         for target in TARGETS:
             self.choice.addItem(

@@ -151,6 +151,10 @@ def style_sheet(c: Colours) -> str:
     QPushButton[kind="plain"] {{ background: transparent; border: none; color: {c.faint}; padding: 4px 5px; }}
     QPushButton[kind="plain"]:hover {{ color: {c.ink}; }}
     QPushButton[kind="plain"]:focus {{ color: {c.ink}; border: none; border-bottom: 2px solid {c.signal}; }}
+    QPushButton[kind="fold"] {{ background: transparent; border: none; color: {c.ink}; font-weight: 600; padding: 1px 0;
+        text-align: left; }}
+    QPushButton[kind="fold"]:hover {{ color: {c.signal}; }}
+    QPushButton[kind="fold"]:focus {{ border: none; border-bottom: 2px solid {c.signal}; padding: 1px 0; }}
     QPushButton[kind="tab"] {{ background: transparent; border: none; border-radius: 0; color: {c.faint};
         font-size: 15px; padding: 8px 8px; border-bottom: 2px solid transparent; }}
     QPushButton[kind="tab"]:checked {{ color: {c.ink}; font-weight: 600; border-bottom: 2px solid {c.ink}; }}
@@ -177,6 +181,7 @@ def style_sheet(c: Colours) -> str:
     QScrollBar::handle:horizontal {{ background: {c.rule}; min-width: 24px; border-radius: 3px; margin: 2px 1px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+    QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QScrollArea, QListWidget {{ background: transparent; border: none; outline: none; }}
     QFrame[role="line"] {{ background: {c.rule}; border: none; }}
     QFrame[role="sheet"] {{ background: {c.sheet}; border: none; }}

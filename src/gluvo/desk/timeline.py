@@ -30,7 +30,7 @@ GRIP = 4
 """Pixels to either side of a section's edge where it can be taken."""
 CLOSEST = 48
 """Frames across the whole width at the closest zoom."""
-LOWEST, HIGHEST = 84, 420
+LOWEST, HIGHEST = 78, 420
 """Pixels that the timeline may be high."""
 EDGE = 5
 """Pixels at the lower edge by which it is made higher."""

@@ -17,14 +17,13 @@ from gluvo.steps import settings_of
 
 HEAD = 28
 """Height of the column heads, in pixels."""
-FIRST, INDENT = 30, 40
-"""Where the mix bus stands, and how far each level stands to the right of the one it flows into."""
+FIRST = 30
+"""Where the mix bus stands."""
+INDENTS = (40, 27)
+"""How far each level stands to the right of the one it flows into, in a wide and in a narrow page."""
+NARROW = 780
+"""Pixels under which a page is narrow."""
 SWITCHES = (("mute", "M"), ("solo", "S"), ("invert", "ø"))
-
-
-def x_of(depth: int) -> float:
-    """Where strips of a depth stand."""
-    return FIRST + INDENT * depth
 
 
 class Columns:
@@ -32,13 +31,19 @@ class Columns:
 
     def __init__(self, width: int, row: int) -> None:
         self.width, self.row = width, row
-        self.switches = 296.0
+        narrow = width < NARROW
+        self.indent = INDENTS[narrow]
+        self.switches = 236.0 if narrow else 296.0
         self.reduction = (width - 92.0, 84.0)
         self.headroom = (width - 158.0, 58.0)
         self.loudness = (width - 216.0, 52.0)
         self.pan = (width - 268.0, 44.0)
         self.fader = (width - 328.0, 52.0)
         self.meter = (self.switches + 84.0, max(60.0, self.fader[0] - 16.0 - (self.switches + 84.0)))
+
+    def x_of(self, depth: int) -> float:
+        """Where strips of a depth stand."""
+        return FIRST + self.indent * depth
 
     def cell(self, name: str, top: float) -> QRectF:
         left, width = getattr(self, name)
@@ -65,7 +70,10 @@ class TreeDrawing:
         painter.setPen(c["faint"])
         middle, right = Qt.AlignmentFlag.AlignVCenter, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
         painter.drawText(QRectF(FIRST + 34, 0, 120, HEAD), middle, "Flow")
-        painter.drawText(QRectF(columns.meter[0], 0, 300, HEAD), middle, f"Level · figures of {self.bench.span_name}")
+        room = columns.fader[0] - columns.meter[0] - 10
+        text = f"Level · figures of {self.bench.span_name}"
+        text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, round(room))
+        painter.drawText(QRectF(columns.meter[0], 0, room, HEAD), middle, text)
         for name, text in (("fader", "Fader dB"), ("pan", "Pan"), ("loudness", "LUFS"), ("headroom", "Room dB"),
                            ("reduction", "Reduction")):  # fmt: skip
             left, width = getattr(columns, name)
@@ -100,8 +108,8 @@ class TreeDrawing:
         for strip, depth in rows:
             if strip.id == MIX:
                 continue
-            start = QPointF(x_of(depth) - 7, tops[strip.id] + self.columns.row / 2)
-            end = QPointF(x_of(depth - 1), tops[strip.into] + self.columns.row / 2 - 8)
+            start = QPointF(self.columns.x_of(depth) - 7, tops[strip.id] + self.columns.row / 2)
+            end = QPointF(self.columns.x_of(depth - 1), tops[strip.into] + self.columns.row / 2 - 8)
             path = QPainterPath(start)
             bend = min(self.columns.row * 0.9, end.y() - start.y())
             path.cubicTo(QPointF(end.x() + 8, start.y()), QPointF(end.x(), start.y() + 4),
@@ -134,7 +142,7 @@ class TreeDrawing:
         material = bench.audio.material
         missing = isinstance(strip, Stem) and material is not None and strip.id in material.missing
         on = not strip.mute and not missing and strip.id in tree.heard(bench.session, bench.session.view.solo)
-        x, y = x_of(depth), top + self.columns.row / 2
+        x, y = self.columns.x_of(depth), top + self.columns.row / 2
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(c["over" if missing else "signal" if on else "faint"])
         if isinstance(strip, Bus):

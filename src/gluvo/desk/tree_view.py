@@ -20,7 +20,7 @@ from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from gluvo.desk.parts import drawn, edit_in_place, menu_text
 from gluvo.desk.theme import colours, theme
-from gluvo.desk.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing, x_of
+from gluvo.desk.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing
 from gluvo.desk.workbench import Workbench
 from gluvo.play.meters import Readings
 from gluvo.session import tree
@@ -56,7 +56,7 @@ class TreeView(QWidget):
         self._sliding: tuple[str, str, float, float] | None = None
         """Strip, setting, where the drag began and the ruler's position there."""
         self.marked: set[str] = set()
-        self.setMinimumWidth(760)
+        self.setMinimumWidth(600)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -97,7 +97,7 @@ class TreeView(QWidget):
         n, depth = next((n, d) for n, (s, d) in enumerate(self.rows) if s.id == id)
         top, columns = HEAD + n * self._row, self._columns
         if part == "name":
-            return QPoint(round(x_of(depth)) + 30, round(top + self._row / 2))
+            return QPoint(round(self._columns.x_of(depth)) + 30, round(top + self._row / 2))
         if part in ("mute", "solo", "invert"):
             place = columns.switch([key for key, _ in SWITCHES].index(part), top)
         else:
@@ -207,7 +207,7 @@ class TreeView(QWidget):
         if not self.isVisible():
             self._bench.look(page="buses")
         edit_in_place(
-            self, strip.name, QRect(round(x_of(depth)) + 8, HEAD + n * self._row + 4, 180, self._row - 8),
+            self, strip.name, QRect(round(self._columns.x_of(depth)) + 8, HEAD + n * self._row + 4, 180, self._row - 8),
             lambda name: self._bench.set_strip(strip.id, "name", name, "name"),
         )  # fmt: skip
 

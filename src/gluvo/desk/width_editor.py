@@ -9,7 +9,7 @@ from gluvo.desk.parts import figure
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.step_editor import StepEditor
 from gluvo.measure.stereo import bands_of_tone
-from gluvo.steps import Width, settings_of
+from gluvo.steps import ChainItem, Width, settings_of
 
 LIVE_FRAMES, LIVE_POINTS = 4096, 1024
 LIVE_EVERY = 2
@@ -63,11 +63,16 @@ class WidthEditor(StepEditor):
         self.image.show_step(step, self._measured)
         self.correlation.show_measured(self._measured)
         self.scatter.show_scatter(mine.scatter if mine is not None else None)
-        if step.on and self._measured is not None:
+        self._show_state(step)
+
+    def state_words(self, step: ChainItem) -> list[str]:
+        words = []
+        if self._measured is not None:
             was, now = (bands_of_tone(tone, FULL)[0].mono_loss for tone in self._measured.tones)
-            words = [f"mono loses {figure(now, 2)} dB, was {figure(was, 2)}"]
-            words += [f"held {figure(step.output, signed=True)} dB"] if step.hold_loudness else []
-            self.state.setText(" · ".join(words))
+            words.append(f"mono loses {figure(now, 2)} dB, was {figure(was, 2)}")
+        if isinstance(step, Width) and step.hold_loudness:
+            words.append(f"output {figure(step.output, signed=True)} dB")
+        return words
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         super().tick(seconds, level, reduction)

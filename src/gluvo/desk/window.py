@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -42,6 +42,8 @@ from gluvo.session.store import SUFFIX
 from gluvo.workbench.tasks import BRINGING_IN
 
 TICK_MS = 33
+SMALLEST = (940, 500)
+"""Pixels: a window at a scale of 2 on 1920 × 1080 has 960 × 540 of its own."""
 CHECK_SECONDS = 1.0
 """Between looks at whether another window has taken the session over."""
 
@@ -51,7 +53,7 @@ class Window(QMainWindow):
         super().__init__()
         self.bench = bench
         self.settings = QSettings("gluvo", "gluvo")
-        self.setMinimumSize(1120, 700)
+        self.setMinimumSize(*SMALLEST)
         self.setAcceptDrops(True)
         body = QWidget()
         column = QVBoxLayout(body)
@@ -298,7 +300,14 @@ class Window(QMainWindow):
             readings = engine.read()
             self.shape.tick(readings, elapsed)
             self.buses.tick(readings, elapsed)
+            self.hear_row.tick(engine.held_back, elapsed)
         self.bench.look_after()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """A higher window gives the timeline some of its room, a low one takes it back; unless its height was set."""
+        super().resizeEvent(event)
+        if not self.timeline.by_hand:
+            self.timeline.stretch(round(114 + 0.16 * (self.height() - 800)), by_hand=False)
 
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():

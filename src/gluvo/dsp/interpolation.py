@@ -21,8 +21,10 @@ COARSE_TAPS = 12
 BEND = 0.12
 """How much of the local curvature the coarse reading may be low by: next to nothing for lows, 3 dB at 20 kHz."""
 
-HIGH = 0.02
-"""A bend of more than this share of the reading means highs, 3 kHz and up: only these are read gently, too."""
+RIPPLE = 1.0006
+"""The fine readings' own error below 10 kHz (0.005 dB)."""
+HIGH = 0.05
+"""A bend of more than this share of the reading means highs, 5 kHz and up: only these are read gently, too."""
 SAFE = 1.004
 """A gentle filter's readings are taken this much larger (0.03 dB): they are only sampled, too."""
 
@@ -148,6 +150,8 @@ def refine(steep, gentle, history, rough, floor, out, column):  # type: ignore[n
                     v > floor
                 ):  # a little more to be safe, but never more than it is over: what is under it stays as it is
                     v = max(v, min(SAFE * by_gentle, by_gentle + v - floor))
+            if floor < v <= RIPPLE * floor and max(abs(history[i + HALF - 1]), abs(history[i + HALF])) <= floor:
+                v = floor * (1.0 - 1e-12)  # the filter's own ripple is not taken for a peak
         out[i, column] = v
 
 

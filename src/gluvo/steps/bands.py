@@ -119,6 +119,12 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
         number("Release", "ms", 5.0, 3000.0, "How long it takes to come back.", group=MOVING, scale="log"),
     ] = 150.0  # fmt: skip
 
+    aim: Annotated[
+        float,
+        number("Move by", "dB", 0.1, 12.0, "The mean movement over the section that the threshold is sought for.",
+               group=MOVING),
+    ] = 1.0  # fmt: skip
+
     @property
     def moving(self) -> bool:
         """Whether its gain moves with the level."""

@@ -56,6 +56,27 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     output: Annotated[float, held.output(ALL)] = 0.0
     hold_loudness: Annotated[bool, held.hold(ALL, "a change of tone is not judged by its loudness.")] = False
 
+    def sound_key(self) -> bytes:
+        bands = tuple(msgspec.structs.replace(band, aim=1.0, twin=0) for band in self.bands)
+        return super(MidSideEq, self.replace(bands=bands)).sound_key()
+
+    def before_moving(self, id: int) -> MidSideEq:
+        """What a moving band hears: the bands at rest of its own pair of columns and those that move before it, and all
+        of the pairs before."""
+        band = self.band(id)
+        assert band is not None
+        stages = self.stages
+        own = next((n for n, columns in enumerate(stages) if any(band.target in column for column in columns)), 0)
+        earlier = {target for columns in stages[:own] for column in columns for target in column}
+        order = [b.id for b in self.bands]
+        same = {target for column in stages[own] for target in column} if stages else set()
+        kept = (
+            b for b in self.bands
+            if b.target in earlier
+            or (b.target in same and (not b.moving or order.index(b.id) < order.index(id)))
+        )  # fmt: skip
+        return self.replace(bands=tuple(b for b in kept if b.id != id), output=0.0)
+
     def make(self, rate: int) -> MidSideEqProcessor:
         return MidSideEqProcessor(self, rate)
 

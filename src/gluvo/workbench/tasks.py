@@ -44,6 +44,8 @@ SEARCHING = Kind("searching", newest_wins=True, told=True)
 """Settings from what they should achieve."""
 MEASURING = Kind("measuring", newest_wins=True)
 """Things beside the session, such as a reference to freeze."""
+DRAWING = Kind("drawing", newest_wins=True, shown=False)
+"""What is drawn and takes longer than a frame to reckon."""
 WRITING = Kind("writing")
 KEEPING = Kind("keeping", newest_wins=True, shown=False)
 """Copies of unsaved work."""
