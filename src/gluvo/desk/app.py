@@ -59,7 +59,7 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
     if path is not None:
         QTimer.singleShot(0, lambda: window.open_path(path))
     for number in (signal.SIGINT, signal.SIGTERM):  # the window's tick lets Python look at them
-        signal.signal(number, lambda *_: window.end())
+        signal.signal(number, lambda *_: QTimer.singleShot(0, window.end))
     return app.exec()
 
 

@@ -16,7 +16,7 @@ from gluvo.session.document import Document
 from gluvo.session.lock import is_held
 from gluvo.session.media import audio_files
 from gluvo.session.records import Session
-from gluvo.session.store import SUFFIX
+from gluvo.session.store import SUFFIX, read_session
 from gluvo.workbench.tasks import BRINGING_IN
 
 if TYPE_CHECKING:
@@ -48,7 +48,7 @@ class Documents:
         """Open a session; what is open now is saved or given up first, if the user says so. Raises `GluvoError`."""
         bench = self._bench
         if path.exists() or not copies_left(path, None):
-            Document.open(path).release()  # a file that cannot be read is told before anything is asked
+            read_session(path)  # a file that cannot be read is told before anything is asked
         if not self.may_leave():
             return
         same = path.resolve() == bench.document.path.resolve()

@@ -6,13 +6,18 @@ import msgspec
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.desk.eq_editor import EqEditor
+from gluvo.desk.flow import Elided
 from gluvo.desk.glue_editor import GlueEditor, LaneEditor
-from gluvo.desk.parts import Rows, button, figure, label
+from gluvo.desk.parts import Rows, button, clock, figure, label
 from gluvo.desk.saturation_editor import SaturationEditor
 from gluvo.desk.step_editor import StepEditor
 from gluvo.desk.views import CaughtView, ReductionView
 from gluvo.desk.width_editor import WidthEditor
 from gluvo.desk.workbench import Workbench
+from gluvo.measure.loudness import loudest_span
+from gluvo.measure.trace import Span
+from gluvo.render.song import Joint
+from gluvo.session.create import LOUDEST_SECONDS
 from gluvo.session.records import Stem
 from gluvo.session.tree import below
 from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, Width
@@ -74,6 +79,10 @@ class LimiterEditor(StepEditor):
         self.reduction.show_now(seconds)
 
 
+ROOM = 6.0
+"""dB of headroom that the steps like to have."""
+
+
 class SourceEditor(QWidget):
     """What comes into a chain: how loud it is, how much room it has, and whether it was clipped."""
 
@@ -92,19 +101,23 @@ class SourceEditor(QWidget):
         self.rows = Rows((
             ("Headroom", "How far the highest peak lies under full scale, between samples too."),
             ("Integrated loudness", "Of the whole song."),
+            ("Loudest span", "The loudest quarter minute of what comes in."),
             ("Crest factor", "Sample peak less RMS: how dynamic it is."),
             ("Correlation", "Of left and right: 1 is mono, 0 is wide, under 0 cancels in mono."),
             ("Flat tops", "Runs of samples cut off at the same height: it was clipped before it came here."),
         ))  # fmt: skip
         column.addWidget(self.rows)
         row = QHBoxLayout()
+        self.setMinimumHeight(330)
         self.room = button(
             "Trim to 6 dB of headroom",
             "Adds a Trim at the start so that the steps have about 6 dB of room.",
             self._make_room,
+            "main",
         )
         row.addWidget(self.room)
-        row.addStretch(1)
+        self.hint = Elided("", "caption", 500)
+        row.addWidget(self.hint, 1)
         column.addLayout(row)
 
     def refresh(self) -> None:
@@ -127,16 +140,29 @@ class SourceEditor(QWidget):
         flat = sum(len(audio.flat.get(stem.id, ())) for stem in stems)
         self.peaks.show_peaks(joint.section(self.bench.span), self.bench.span, 0.0, 0.0, True, "full scale")
         self.rows.set_values([
-            f"{figure(-f.true_peak)} dB", f"{figure(f.integrated)} LUFS", f"{f.crest:.1f} dB",
+            f"{figure(-f.true_peak)} dB", f"{figure(f.integrated)} LUFS", self._loudest(song), f"{f.crest:.1f} dB",
             figure(f.correlation, 2), f"{flat} found" if flat else "none",
-        ], ["over" if f.true_peak > 0 else "ink", "ink", "ink", "ink", "over" if flat else "ink"])  # fmt: skip
+        ], ["over" if f.true_peak > 0 else "ink", "ink", "ink", "ink", "ink", "over" if flat else "ink"])  # fmt: skip
+        little = -f.true_peak < ROOM - 0.5
+        self.hint.setText(
+            f"There {'is no' if f.true_peak > 0 else 'is little'} room for the steps to work in; one press makes it."
+            if little and not session.chain else ""
+        )  # fmt: skip
+
+    @staticmethod
+    def _loudest(song: Joint) -> str:
+        """Where the loudest quarter minute begins and ends, and how loud it is."""
+        length = min(LOUDEST_SECONDS, song.trace.seconds)
+        start = loudest_span(song.trace, length)
+        loudness = song.figures(Span(start, start + length)).integrated
+        return f"{clock(start, False)} – {clock(start + length, False)} at {figure(loudness)} LUFS"
 
     def _make_room(self) -> None:
         session, render = self.bench.session, self.bench.picture.song_render
         joint = render.start(session.view.strip) if render is not None else None
         if joint is None:
             return
-        gain = round(-6.0 - joint.figures().true_peak, 1)
+        gain = round(-ROOM - joint.figures().true_peak, 1)
         first = session.chain[0] if session.chain else None
         if isinstance(first, Trim):
             changed = msgspec.structs.replace(first, gain=gain)

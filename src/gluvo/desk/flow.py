@@ -74,7 +74,8 @@ class Flow(QLayout):
         if not items:
             return 0
         if self._cell:
-            columns = max(1, min(len(items), (rect.width() + self._across) // (self._cell + self._across)))
+            least = max([self._cell, *(item.minimumSize().width() for item in items)])
+            columns = max(1, min(len(items), (rect.width() + self._across) // (least + self._across)))
             width = (rect.width() - (columns - 1) * self._across) // columns
             rows = [items[n : n + columns] for n in range(0, len(items), columns)]
             places = [[(k * (width + self._across), width) for k in range(len(row))] for row in rows]

@@ -8,7 +8,7 @@ from PySide6.QtCore import QRect, Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QWidget
 
 from gluvo.compare.match import DETECTOR, RESULT
-from gluvo.desk.flow import Elided
+from gluvo.desk.flow import Elided, Flow
 from gluvo.desk.hit_views import HitsView, LaneView, SpreadView
 from gluvo.desk.parts import Toggle, button, edit_in_place, figure, label
 from gluvo.desk.ruler import Ruler
@@ -171,10 +171,12 @@ class LaneEditor(StepEditor):
         self.head.addWidget(button("Rename", "Give the lane another name.", self.rename, "plain"))
 
     def build_middle(self) -> None:
-        row = QHBoxLayout()
-        row.setSpacing(10)
+        holder, row = QWidget(), Flow(across=10)
+        holder.setLayout(row)
         row.addWidget(label("Leaves the chain after"))
         self.since = QComboBox()
+        self.since.setMinimumContentsLength(8)
+        self.since.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.since.setAccessibleName("Leaves the chain after")
         self.since.setToolTip("Where the lane begins. It comes back where it stands in the ledger.")
         self.since.activated.connect(
@@ -187,10 +189,9 @@ class LaneEditor(StepEditor):
         )
         self.alone.toggled.connect(lambda _: self.bench.solo(self.step_id))
         row.addWidget(self.alone)
-        row.addStretch(1)
-        self.added = label("", "caption")
+        self.added = Elided("", "caption", 400)
         row.addWidget(self.added)
-        self.below_views.addLayout(row)
+        self.below_views.addWidget(holder)
 
     def _add_inside(self, step: ChainItem) -> None:
         session = self.bench.session

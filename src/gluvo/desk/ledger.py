@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import msgspec
 from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, QPoint, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QMouseEvent, QPainter, QPen
@@ -31,6 +33,19 @@ from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane
 ID = Qt.ItemDataRole.UserRole
 CLIPBOARD = "gluvo-step"
 Index = QModelIndex | QPersistentModelIndex
+
+
+class Row(NamedTuple):
+    """What a row of the ledger shows."""
+
+    title: str
+    words: str
+    loudness: str = ""
+    peak: str = ""
+    current: bool = True
+    """Whether the figures are of the present state."""
+    over: bool = False
+    """Whether the true peak is over full scale."""
 
 
 class Ledger(QWidget):
@@ -228,8 +243,8 @@ class Ledger(QWidget):
 
     # --- what the rows show --------------------------------------------------------------------------------
 
-    def row(self, step_id: str) -> tuple[str, str, str, str, bool]:
-        """Title, words below it, loudness, true peak, and whether the figures are of the present state."""
+    def row(self, step_id: str) -> Row:
+        """What stands in the row of a step or lane, or (without an id) of what comes in."""
         bench = self._bench
         session, render = bench.session, bench.picture.best
         step = session.item(step_id)
@@ -240,7 +255,7 @@ class Ledger(QWidget):
             title, words = (f"Lane “{step.name}”" if isinstance(step, Lane) else step.title), step.describe()
             lane = chains.lane_of(session.chain, step_id)
             if not step.on or (lane is not None and not lane.on):
-                return title, "off", "", "", True
+                return Row(title, "off")
             joint = render.joint(step_id) if render is not None else None
             if joint is not None and step.reduces:
                 mean = joint.mean_reduction(bench.span)
@@ -252,10 +267,11 @@ class Ledger(QWidget):
             if step_id in session.view.solo:
                 words = f"heard alone · {words}"
         if joint is None:
-            return title, words, "…", "…", False
+            return Row(title, words, "…", "…", current=False)
         figures = joint.figures(bench.span)
         current = bench.picture.section_current or bench.picture.song_current
-        return title, words, figure(figures.integrated), figure(figures.true_peak), current
+        peak = figures.true_peak
+        return Row(title, words, figure(figures.integrated), figure(peak), current, round(peak, 1) > 0.0)
 
     def _comes_in(self) -> tuple[str, str]:
         session = self._bench.session
@@ -363,7 +379,7 @@ class _RowPainter(QStyledItemDelegate):
         step_id = str(index.data(ID))
         step = self._ledger._bench.session.item(step_id)
         inset = 16 * self._ledger.inset(step_id)
-        title, words, loudness, peak, current = self._ledger.row(step_id)
+        title, words, loudness, peak, current, over = self._ledger.row(step_id)
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if state & QStyle.StateFlag.State_Selected:
@@ -391,7 +407,6 @@ class _RowPainter(QStyledItemDelegate):
         painter.setPen(c["ink" if current else "faint"])
         top = Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignRight
         painter.drawText(QRectF(box.right() - 120, box.top() + 4, 60, 20), top, loudness)
-        over = peak not in ("", "…", "–") and float(peak.replace("−", "-")) > 0.0
         if over:
             painter.setFont(font(13, bold=True))
             painter.setPen(c["over"])

@@ -142,7 +142,10 @@ class Toggle(QWidget):
 
     def sizeHint(self) -> QSize:
         metrics = self.fontMetrics()
-        return QSize(36 + metrics.horizontalAdvance(self._text) + 6, 24)
+        return QSize(32 + metrics.horizontalAdvance(self._text), 24)
+
+    def minimumSizeHint(self) -> QSize:
+        return self.sizeHint()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         c, painter = colours(), QPainter(self)
@@ -289,7 +292,7 @@ def type_over(owner: QWidget, text: str, place: QRect, done: Callable[[str], obj
     def finish(take: bool) -> None:
         if not closed:
             closed.append(True)
-            typed, had_focus = field.text().strip(), field.hasFocus()
+            typed, had_focus = field.text().strip(), field.window().focusWidget() is field
             field.hide()
             field.deleteLater()
             if had_focus:

@@ -48,15 +48,19 @@ class StepEditor(QWidget):
         self.head = QHBoxLayout()
         self.title = label(step.title, "title")
         self.head.addWidget(self.title)
-        self.state = Elided("", "caption", 420)
-        self.head.addSpacing(6)
-        self.head.addWidget(self.state, 1)
+        self.state = Elided("", "caption", 900)
+        self.head.addStretch(1)
+        self._below_head = QWidget()
+        below = QHBoxLayout(self._below_head)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.addWidget(self.state, 1)
         self.hold_here = button(
             "Hold here", "Find the held settings in the section that is chosen now, and keep them to that.",
             lambda: bench.hold_here(self.step_id), "plain",
         )  # fmt: skip
-        self.head.addWidget(self.hold_here)
+        below.addWidget(self.hold_here)
         self.column.addLayout(self.head)
+        self.column.addWidget(self._below_head)
         self.views = QStackedLayout()
         self.build_views()
         self.column.addLayout(self.views, 1)
@@ -204,7 +208,10 @@ class StepEditor(QWidget):
             words.append(f"held in {self.bench.held_name(step)}")
             if (moved := self._song_moved(step)) is not None:
                 words.append(f"the whole song is {figure(moved, 1, 'LU', signed=True)}")
+            if (higher := self._peak_raised(step)) is not None:
+                words.append(f"its true peak rises by {figure(higher, 1, 'dB')} at equal loudness")
         self.state.setText(" · ".join(words))
+        self._below_head.setVisible(bool(words))
         self.hold_here.setVisible(elsewhere)
 
     def state_words(self, step: ChainItem) -> list[str]:
@@ -221,6 +228,15 @@ class StepEditor(QWidget):
             return None
         moved = after.figures().integrated - before.figures().integrated
         return moved if abs(moved) > WORTH_SAYING else None
+
+    def _peak_raised(self, step: ChainItem) -> float | None:
+        """By how much a step that holds the loudness raises the section's true peak, if by more than a trace."""
+        before, after = self.joints()
+        if before is None or after is None or not getattr(step, "hold_loudness", False):
+            return None
+        span = self.bench.span
+        raised = after.figures(span).true_peak - before.figures(span).true_peak
+        return raised if raised > WORTH_SAYING else None
 
     def show_picture(self) -> None:
         """Show what was measured."""

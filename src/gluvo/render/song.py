@@ -24,7 +24,7 @@ from gluvo.render.machine import add_scaled
 from gluvo.render.plan import Ear, Mix, Node, Plan, Run, Source
 from gluvo.session.media import Material
 from gluvo.session.records import Session
-from gluvo.session.scratch import SMALLEST, scratch
+from gluvo.session.scratch import SMALLEST, let_rest, scratch
 from gluvo.steps import MAX_BLOCK
 from gluvo.steps.glue import DetectorEar
 
@@ -225,6 +225,8 @@ class Cache:
         with self._lock:
             self._drop(key)
             self._joints[key] = joint
+            if joint.part_of is None:
+                let_rest(joint.audio)
             self._total += joint.bytes
             self._heap += joint.heap
             while len(self._joints) > 1 and (
@@ -260,7 +262,7 @@ class Renderer:
 
     def __init__(self, material: Material, cache: Cache | None = None) -> None:
         self.material = material
-        self.cache = cache or Cache()
+        self.cache = cache if cache is not None else Cache()
         self._found: OrderedDict[object, float] = OrderedDict()
         self._finding = threading.Lock()
 

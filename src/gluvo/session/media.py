@@ -114,6 +114,14 @@ def _check_whole(path: Path, header: Header, read: int, bad: int, first_bad: int
         )
 
 
+class _Straight(soundfile.SoundFile):
+    """A file that is read from its beginning to its end. Told that it can seek, the library does so after every piece,
+    which fails where the length is not known."""
+
+    def seekable(self) -> bool:
+        return False
+
+
 @contextlib.contextmanager
 def _opened(path: Path) -> Iterator[tuple[soundfile.SoundFile, Header]]:
     name = path.name
@@ -125,7 +133,7 @@ def _opened(path: Path) -> Iterator[tuple[soundfile.SoundFile, Header]]:
         size = path.stat().st_size
         if size == 0:
             raise AudioFileError(f"{name} is empty.")
-        file = soundfile.SoundFile(str(path))
+        file = _Straight(str(path))
     except FileNotFoundError:
         raise AudioFileError(f"{name} was not found in {path.parent}.") from None
     except PermissionError:

@@ -31,6 +31,8 @@ Address = tuple[str, tuple[int, ...], str]
 _lock = threading.Lock()
 _taken = 0
 _trouble = ""
+_on_disk: dict[int, int] = {}
+"""The sizes of arrays whose files lie on disk, by where they lie in memory."""
 _shared: dict[int, int] = {}
 """The descriptors of shared arrays, by where they lie."""
 
@@ -40,6 +42,7 @@ _libc.mmap.argtypes = (
     ctypes.c_void_p, ctypes.c_size_t, ctypes.c_int, ctypes.c_int, ctypes.c_int, ctypes.c_long
 )  # fmt: skip
 _libc.munmap.argtypes = (ctypes.c_void_p, ctypes.c_size_t)
+_libc.madvise.argtypes = (ctypes.c_void_p, ctypes.c_size_t, ctypes.c_int)
 _FAILED = ctypes.c_void_p(-1).value
 
 
@@ -132,6 +135,13 @@ def mapped(address: Address) -> np.ndarray:
         os.close(handle)
 
 
+def let_rest(array: np.ndarray) -> None:
+    """An array is not looked at for a while: what of it lies on disk need not stay in this process's memory."""
+    size = _on_disk.get(_place(array))
+    if size is not None:
+        _libc.madvise(_place(array), size, mmap.MADV_DONTNEED)  # of a shared mapping nothing is lost by this
+
+
 def trouble() -> str:
     """What has gone wrong with room for audio since the last call, in a sentence; nothing if nothing has."""
     global _trouble
@@ -154,6 +164,8 @@ def _array(handle: int, shape: tuple[int, ...], kind: str, counted: int, shared:
         _raise_limit()
         kept = os.dup(handle)
         _shared[place] = kept
+    if not counted:
+        _on_disk[place] = size
     weakref.finalize(memory, _let_go, place, size, counted, kept)
     return array
 
@@ -162,6 +174,7 @@ def _let_go(place: int, size: int, counted: int, kept: int) -> None:
     if kept >= 0:
         _shared.pop(place, None)
         os.close(kept)
+    _on_disk.pop(place, None)
     _libc.munmap(place, size)
     _give_back(counted)
 

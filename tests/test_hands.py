@@ -1,0 +1,525 @@
+"""Hands on keys and mouse: what was typed is taken once, keys do what they say, everything is found and fits."""
+
+from __future__ import annotations
+
+import html
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+import soundfile
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QWidget
+
+from gluvo.compare.match import BAND, DETECTOR, RESULT, UNTOUCHED
+from gluvo.desk import dialogs
+from gluvo.desk.eq_editor import EqEditor
+from gluvo.desk.finder import Finder
+from gluvo.desk.flow import Elided
+from gluvo.desk.glue_editor import GlueEditor
+from gluvo.desk.parts import Field, Toggle
+from gluvo.desk.ruler import Ruler
+from gluvo.desk.step_editor import StepEditor
+from gluvo.render.chain import stream
+from gluvo.session.copies import copies_left
+from gluvo.session.records import Reference, Section
+from gluvo.session.store import read_session, session_bytes, write_session
+from gluvo.steps import Band, Glue, Lane, Limiter, MidSideEq, Saturation, Trim, Width
+
+from .conftest import RATE, music
+from .desk import LEFT, Desk, answering, drag, shortcut, small_session
+
+KEYS = Qt.Key
+
+
+def key(desk: Desk, pressed: Qt.Key | str, held: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+    """A real key event for whatever has the focus, shortcuts of the window first, as a keyboard sends it."""
+    if QApplication.activeModalWidget() is None and not desk.window.isActiveWindow():
+        desk.window.activateWindow()  # shortcuts are for the window that is active
+        QTest.qWaitForWindowActive(desk.window, 2000)
+    target = focus(desk)
+    if isinstance(pressed, str):
+        QTest.keyClicks(target, pressed, held)
+    else:
+        QTest.keyClick(target, pressed, held)
+
+
+def focus(desk: Desk) -> QWidget:
+    """What has the focus in the window, whether the window itself has it or not: tests share one screen."""
+    return desk.window.focusWidget() or desk.window
+
+
+def type_and_end(desk: Desk, text: str, end: Qt.Key) -> None:
+    field = focus(desk)
+    assert isinstance(field, Field)
+    field.selectAll()
+    key(desk, text)
+    key(desk, end)
+
+
+def open_fields(desk: Desk) -> list[QLineEdit]:
+    return [f for f in desk.window.findChildren(QLineEdit) if f.isVisible() and not isinstance(f.parent(), QComboBox)]
+
+
+@pytest.fixture
+def full_desk(empty_desk: Desk, tmp_path: Path) -> Desk:
+    """A session with every kind of step, a lane and deliverables."""
+    session, path = small_session(tmp_path)
+    chain = (
+        Trim(id="trim-1", gain=-6.0),
+        MidSideEq(id="eq-1", bands=(Band(id=1, gain=-2.0, q=2.0), Band(id=2, freq=4000.0, dynamic=True, threshold=-40.0))),
+        Glue(id="glue-1", ratio=3.0, threshold=-26.0, aim=2.0),
+        Lane(id="lane-1", name="Crushed", level=-20.0, since="glue-1", steps=(Glue(id="glue-2", ratio=8.0, threshold=-30.0),)),
+        Saturation(id="saturation-1", drive=3.0), Width(id="width-1", bands=2, width_2=120.0),
+        Limiter(id="limiter-1", drive=4.0, ceiling=-1.0),
+    )  # fmt: skip
+    write_session(path, session.with_chain("mix", chain).looking(step="glue-1"))
+    empty_desk.open(path)
+    empty_desk.window.activateWindow()
+    return empty_desk
+
+
+# --- fields ------------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("step", ["trim-1", "eq-1", "glue-1", "lane-1", "saturation-1", "width-1", "limiter-1"])
+def test_a_typed_value_closes_its_field_and_keys_work_at_once(full_desk: Desk, step: str) -> None:
+    desk = full_desk
+    desk.bench.look(step=step, band=2)
+    QApplication.processEvents()
+    editor = desk.window.shape.editor
+    assert editor is not None
+    for group in editor.groups.values() if isinstance(editor, StepEditor) else ():
+        group.set_folded(False)
+    if isinstance(editor, EqEditor):
+        editor.moving.set_folded(False)
+    QApplication.processEvents()
+    rulers = [r for r in desk.window.findChildren(Ruler) if r.isVisible() and r.isEnabled()]
+    assert len(rulers) >= 2
+    starts, ends = (KEYS.Key_Return, "click"), (KEYS.Key_Return, KEYS.Key_Escape, KEYS.Key_Enter)
+    for n, ruler in enumerate(rulers):
+        start, end = starts[n % 2], ends[n % 3]
+        before, wanted = ruler.value, ruler.setting.to_value(0.4)
+        ruler.setFocus()
+        if start == "click":
+            desk.bot.mouseClick(ruler, LEFT, pos=QPoint(ruler.width() - 12, 9))
+        else:
+            key(desk, KEYS.Key_Return)
+        type_and_end(desk, ruler.setting.show(wanted).replace("−", "-"), end)
+        assert not open_fields(desk) and focus(desk) is ruler, ruler.setting.label
+        if end == KEYS.Key_Escape:
+            assert ruler.value == before
+        now = ruler.value
+        desk.bench.hear(RESULT)
+        key(desk, "2")  # at once for the Hear row
+        assert desk.session.view.hear == UNTOUCHED and ruler.value == now and not open_fields(desk)
+
+
+def test_space_plays_after_a_typed_value(full_desk: Desk) -> None:
+    desk = full_desk
+    ruler = next(r for r in desk.window.findChildren(Ruler) if r.isVisible() and r.setting.name == "threshold")
+    ruler.setFocus()
+    key(desk, KEYS.Key_Return)
+    type_and_end(desk, "-30", KEYS.Key_Return)
+    engine = desk.bench.engine
+    assert engine is not None and not engine.playing
+    key(desk, KEYS.Key_Space)
+    assert engine.playing
+    desk.bench.toggle_play()
+
+
+def test_a_name_typed_in_the_tree_stays_on_its_page(full_desk: Desk) -> None:
+    desk = full_desk
+    desk.bench.look(page="buses", strip="stem-1")
+    tree = desk.window.buses.tree
+    for end, name in ((KEYS.Key_Return, "Ferry"), (KEYS.Key_Escape, "Ferry"), (KEYS.Key_Enter, "Quay")):
+        tree.setFocus()
+        key(desk, KEYS.Key_F2)
+        type_and_end(desk, "Quay" if end != KEYS.Key_Return else "Ferry", end)
+        assert desk.session.view.page == "buses" and not open_fields(desk) and focus(desk) is tree
+        assert desk.session.strip("stem-1").name == name  # type: ignore[union-attr]
+        desk.bench.hear(RESULT)
+        key(desk, "2")
+        assert desk.session.view.hear == UNTOUCHED
+
+
+def test_sections_and_lanes_are_renamed_once(full_desk: Desk) -> None:
+    desk = full_desk
+    key(desk, KEYS.Key_F2, Qt.KeyboardModifier.ControlModifier)
+    type_and_end(desk, "Coda", KEYS.Key_Return)
+    assert desk.session.section("section-2").name == "Coda" and not open_fields(desk)  # type: ignore[union-attr]
+    desk.bench.look(step="lane-1")
+    desk.window.shape.editor.rename()  # type: ignore[union-attr]
+    type_and_end(desk, "Loud", KEYS.Key_Return)
+    assert desk.session.item("lane-1").name == "Loud" and not open_fields(desk)  # type: ignore[union-attr]
+    desk.bench.hear(RESULT)
+    key(desk, "2")
+    assert desk.session.view.hear == UNTOUCHED
+
+
+def test_a_typed_cell_is_taken_once(full_desk: Desk) -> None:
+    desk = full_desk
+    desk.bench.look(step="eq-1", band=1)
+    editor = desk.window.shape.editor
+    assert isinstance(editor, EqEditor)
+    for column, text, name, value in ((6, "5", "q", 5.0), (3, "A2", "freq", 110.0), (5, "-4.5", "gain", -4.5)):
+        editor.table.setFocus()
+        editor.table.setCurrentCell(0, column)
+        key(desk, KEYS.Key_Return)
+        type_and_end(desk, text, KEYS.Key_Return)
+        desk.wait(lambda: not open_fields(desk))
+        assert focus(desk) is editor.table
+        assert getattr(desk.session.step("eq-1").band(1), name) == value  # type: ignore[union-attr]
+        desk.bench.hear(RESULT)
+        key(desk, "2")
+        assert desk.session.view.hear == UNTOUCHED and not open_fields(desk)
+    key(desk, KEYS.Key_B, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    key(desk, KEYS.Key_Return)
+    added = desk.session.step("eq-1").bands[-1]  # type: ignore[union-attr]
+    assert len(desk.session.step("eq-1").bands) == 3 and added.q == 1.0  # type: ignore[union-attr]
+
+
+def test_a_deliverables_name_is_typed_once(full_desk: Desk) -> None:
+    desk = full_desk
+    desk.bench.look(page="deliver")
+    table = desk.window.deliver.table
+    table.setFocus()
+    table.setCurrentCell(0, 0)
+    table.editItem(table.item(0, 0))
+    field = focus(desk)
+    assert isinstance(field, QLineEdit)
+    field.selectAll()
+    key(desk, "Vinyl")
+    key(desk, KEYS.Key_Return)
+    desk.wait(lambda: not open_fields(desk))
+    assert desk.session.deliverables[0].name == "Vinyl" and focus(desk) is table
+    desk.bench.hear(RESULT)
+    key(desk, "2")
+    assert desk.session.view.hear == UNTOUCHED
+
+
+# --- reaching, holding -------------------------------------------------------------------------------------------------
+
+
+def test_reach_goes_down_in_one_action_and_its_cost_belongs_to_its_state(full_desk: Desk, tmp_path: Path) -> None:
+    desk = full_desk
+    desk.bench.edit("Own", lambda s: s.replace(target=msgspec.structs.replace(s.target, name="Own", loudness=-30.0)))
+    desk.settle()
+    before = desk.session
+    shortcut(desk, "Ctrl+R")
+    desk.wait(lambda: desk.bench.reach is not None and not desk.bench.busy)
+    panel = desk.window.shape.target
+    assert desk.bench.reach is not None and desk.bench.reach[1].met and "Cost:" in panel.cost.text()
+    limiter = desk.session.step("limiter-1")
+    assert isinstance(limiter, Limiter) and limiter.drive == 0.0
+    added = [i for i in desk.session.mix.chain if i.id not in {x.id for x in before.mix.chain}]
+    assert len(added) == 1 and isinstance(added[0], Trim) and added[0].gain < 0.0
+    desk.settle()
+    song = desk.bench.picture.song_render
+    assert song is not None and song.result.figures().integrated == pytest.approx(-30.0, abs=0.05)
+    desk.bench.document.undo()
+    assert desk.session.strips == before.strips and panel.cost.text() == ""  # one action
+    desk.bench.document.redo()
+    assert "Cost:" in panel.cost.text()
+    (tmp_path / "other").mkdir()
+    _, other = small_session(tmp_path / "other")
+    desk.open(other, measured=False)
+    assert panel.cost.text() == ""
+
+
+def test_looking_elsewhere_changes_nothing_and_undo_gives_the_bytes_of_the_start(full_desk: Desk) -> None:
+    desk = full_desk
+    start = session_bytes(desk.session.looking(section="section-2", position=0.0))
+    glue = desk.window.shape.editor
+    assert isinstance(glue, GlueEditor)
+    hold = glue.controls["hold_aim"]
+    assert isinstance(hold, Toggle)
+    desk.bot.mouseClick(hold, LEFT, pos=QPoint(10, 10))
+    desk.settle()
+    held = desk.session.step("glue-1")
+    assert isinstance(held, Glue) and held.hold_aim and held.held_in == "section-2" and held.threshold != -26.0
+    assert "held in Refrain" in glue.state.text() and not glue.hold_here.isVisible()
+    for section in ("section-1", "", "section-2", "section-1"):
+        desk.bench.look(section=section)
+        desk.settle()
+        assert desk.session.step("glue-1") == held
+    assert "held in Refrain" in glue.state.text() and glue.hold_here.isVisible()
+    desk.bot.mouseClick(glue.hold_here, LEFT)
+    desk.settle()
+    moved = desk.session.step("glue-1")
+    assert isinstance(moved, Glue) and moved.held_in == "section-1" and moved.threshold != held.threshold
+    desk.bench.look(section="section-2")
+    desk.window.timeline.remove("section-1")
+    desk.settle()
+    assert "held in whole song" in glue.state.text()
+    while desk.bench.document.undo_name is not None:
+        desk.bench.document.undo()
+    desk.settle()
+    assert session_bytes(desk.session.looking(section="section-2", position=0.0)) == start
+
+
+def test_what_is_heard_apart_stands_in_the_hear_row(full_desk: Desk) -> None:
+    desk, row = full_desk, full_desk.window.hear_row
+    desk.window.setFocus()
+    key(desk, "h")
+    assert desk.session.view.hear == DETECTOR and row.apart.isVisible() and row.apart.text() == "Detector of Glue"
+    desk.bot.mouseClick(row.apart, LEFT)
+    assert desk.session.view.hear == RESULT and not row.apart.isVisible()
+    desk.bench.look(step="eq-1", band=2)
+    desk.window.setFocus()
+    key(desk, "b")
+    assert desk.session.view.hear == BAND and row.apart.text() == "Band 2 alone"
+    key(desk, "1")
+    assert desk.session.view.hear == RESULT and not row.apart.isVisible()
+
+
+def test_steps_go_behind_a_lane_into_it_and_out_of_it(full_desk: Desk) -> None:
+    desk, ledger = full_desk, full_desk.window.shape.ledger
+    desk.bench.look(step="lane-1")
+    ledger.add(Trim())
+    ids = [i.id for i in desk.session.mix.chain]
+    behind = desk.session.view.step
+    assert ids.index(behind) == ids.index("lane-1") + 1
+    desk.bench.look(step="glue-2")
+    ledger.add(Trim())
+    inside = desk.session.view.step
+    lane = desk.session.item("lane-1")
+    assert isinstance(lane, Lane) and [s.id for s in lane.steps] == ["glue-2", inside]
+    desk.window.setFocus()
+    key(desk, KEYS.Key_Down, Qt.KeyboardModifier.ControlModifier)
+    assert inside in [i.id for i in desk.session.mix.chain]
+    key(desk, KEYS.Key_Up, Qt.KeyboardModifier.ControlModifier)
+    lane = desk.session.item("lane-1")
+    assert isinstance(lane, Lane) and [s.id for s in lane.steps] == ["glue-2", inside]
+    desk.bench.look(step="lane-1")
+    editor = desk.window.shape.editor
+    next(a for a in editor.inside_menu.actions() if a.text() == "Limiter").trigger()  # type: ignore[union-attr]
+    lane = desk.session.item("lane-1")
+    assert isinstance(lane, Lane) and isinstance(lane.steps[0], Limiter)
+
+
+def test_a_moving_bands_threshold_is_found(full_desk: Desk) -> None:
+    desk = full_desk
+    desk.bench.look(step="eq-1", band=2)
+    desk.settle()
+    editor = desk.window.shape.editor
+    assert isinstance(editor, EqEditor) and "% over it" in editor.levels.words
+    desk.bench.edit("x", lambda s: s.with_step(s.step("eq-1").with_edit(2, ratio=6.0, range=12.0, aim=1.5)))  # type: ignore[union-attr]
+    desk.window.setFocus()
+    key(desk, "t")
+    desk.wait(lambda: desk.bench.document.undo_name == "Find threshold")
+    desk.settle()
+    around = desk.bench.picture.around
+    assert around is not None
+    render = desk.bench.picture.best
+    assert render is not None
+    processor = desk.session.step("eq-1").make(RATE)  # type: ignore[union-attr]
+    before = render.before("eq-1")
+    assert before is not None
+    moved = np.concatenate([processor.moved[2][place].copy() for _, place, _ in stream(processor, before.audio)])  # type: ignore[attr-defined]
+    span = desk.bench.span
+    assert span is not None
+    part = moved[round((span.start - before.start) * RATE) : round((span.end - before.start) * RATE)]
+    assert float(np.abs(part).mean()) == pytest.approx(1.5, abs=0.1)
+
+
+# --- finding, beginning ------------------------------------------------------------------------------------------------
+
+
+def test_the_finder_finds_and_does(full_desk: Desk) -> None:
+    desk = full_desk
+    desk.window.setFocus()
+    key(desk, "f")
+    finder = QApplication.activeModalWidget()
+    assert isinstance(finder, Finder)
+    QTest.keyClicks(finder.field, "night")
+    assert [row.text(0) for row in finder.rows()] == ["Night"]
+    finder.field.clear()
+    QTest.keyClicks(finder.field, "loop")
+    before = desk.session.view.loop
+    QTest.keyClick(finder.field, KEYS.Key_Return)
+    assert desk.session.view.loop is not before and not finder.isVisible()
+    page = desk.window.menus.find(keys=True)
+    rows = {row.text(0): row.text(1) for row in page.rows()}
+    shown = [a for a in desk.window.actions() if a.isVisible() and a.shortcut().toString()]
+    assert len(shown) > 60 and all(a.shortcut().toString() in rows.values() for a in shown)
+    assert "zooms" in " ".join(rows) and page.height() < desk.window.height()
+    page.close()
+
+
+def test_the_empty_window_is_a_beginning(empty_desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    desk, window = empty_desk, empty_desk.window
+    assert window.pages.currentWidget() is window.beginning
+    assert not window.hear_row.isVisible() and not window.timeline.isVisible() and not window.header.play.isVisible()
+    can = {p.name for p in window.menus.placed if p.action.isEnabled()}
+    assert {"Open…", "New from a mix…", "Quit", "Keys"} <= can and not {"Play or stop", "Save", "Mute", "Trim"} & can
+    soundfile.write(tmp_path / "Quay.wav", music(5.0) * 1.6, RATE, "PCM_16")
+    monkeypatch.setattr("gluvo.desk.menus.QFileDialog.getOpenFileName", lambda *_: (str(tmp_path / "Quay.wav"), ""))
+    desk.bot.mouseClick(window.beginning.ways["mix"], LEFT)
+    desk.wait(lambda: desk.bench.audio.material is not None)
+    desk.settle()
+    source = window.shape.editor
+    assert window.pages.currentWidget() is window.shape and desk.session.view.step == ""
+    assert "at −" in source.rows.values[2]  # type: ignore[union-attr]
+    assert "room" in source.hint.text()  # type: ignore[union-attr]
+    desk.bot.mouseClick(source.room, LEFT)  # type: ignore[union-attr]
+    assert isinstance(desk.session.mix.chain[0], Trim) and desk.session.mix.chain[0].gain < -5.0
+    desk.wait(lambda: bool(copies_left(tmp_path / "Quay.gluvo", None)))  # it can be found again before it is saved
+    assert desk.window.documents.save()
+    assert not copies_left(tmp_path / "Quay.gluvo", None)
+    (recent,) = window.documents.recent()
+    assert recent.there and not recent.unsaved
+    (tmp_path / "Quay.gluvo").unlink()
+    window.beginning.refresh()
+    words = [w.text() for w in window.beginning.findChildren(QLabel)]
+    assert "not found" in words
+
+
+# --- names -------------------------------------------------------------------------------------------------------------
+
+NASTY = "<img src='/dev/zero'><b>&amp bold</b>\n\"x\" & y"
+
+
+def test_names_are_shown_as_they_are_written(empty_desk: Desk, tmp_path: Path) -> None:
+    session, path = small_session(tmp_path)
+    session = session.replace(
+        name=NASTY,
+        strips=tuple(msgspec.structs.replace(s, name=NASTY) for s in session.strips),
+        references=tuple(Reference(id=r.id, name=NASTY, media=r.media) for r in session.references),
+        sections=tuple(Section(id=s.id, name=NASTY, start=s.start, end=s.end) for s in session.sections),
+        deliverables=tuple(msgspec.structs.replace(d, name=NASTY) for d in session.deliverables),
+    )
+    write_session(path, session)
+    desk = empty_desk
+    desk.open(path)
+    for page, step in (("buses", "glue-1"), ("shape", ""), ("shape", "glue-1"), ("deliver", "glue-1")):
+        desk.bench.look(page=page, step=step)
+        desk.bench.told.emit(f"About {NASTY}", True)
+        QApplication.processEvents()
+        for widget in desk.window.findChildren(QWidget):
+            if isinstance(widget, QLabel) and "img" in widget.text():
+                assert widget.textFormat() == Qt.TextFormat.PlainText, widget.text()
+            tip = widget.toolTip()
+            if "img src" in tip:
+                assert "<img" not in tip and html.escape("<img") in tip, tip
+        desk.window.grab()
+    for button in desk.window.hear_row.buttons.values():
+        assert "& y" not in button.text() or "&& y" in button.text()
+
+
+def test_questions_are_plain_text(empty_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    seen = []
+
+    def shown(box: object) -> int:
+        seen.append((box.textFormat(), box.text()))  # type: ignore[attr-defined]
+        return 0
+
+    monkeypatch.undo()
+    monkeypatch.setattr(dialogs.QMessageBox, "exec", shown)
+    answer = dialogs.ask(empty_desk.window, "T", NASTY, (("go", "Go", "do"), ("stay", "Cancel", "stay")))
+    assert answer == "stay" and seen == [(Qt.TextFormat.PlainText, NASTY)]
+
+
+# --- sizes -------------------------------------------------------------------------------------------------------------
+
+
+def cut_off(window: QWidget) -> list[str]:
+    """What can be used and cannot be reached: outside of the window without a way to scroll to it, or its words cut."""
+    wrong = []
+    for kind in (QPushButton, QComboBox, Toggle, Ruler):
+        for widget in window.findChildren(kind):
+            if not widget.isVisibleTo(window) or widget.width() == 0:
+                continue
+            name = getattr(widget, "text", lambda: "")() or widget.accessibleName()
+            area = widget.parent()
+            while area is not None and not isinstance(area, QScrollArea):
+                area = area.parent()
+            place = (
+                widget.mapTo(area.widget(), QPoint(0, 0)) if area is not None else widget.mapTo(window, QPoint(0, 0))
+            )
+            room = area.widget().rect() if area is not None else window.rect()
+            if not room.contains(place) or place.x() + widget.width() > room.width() + 1:
+                wrong.append(f"{name!r} lies outside at {place}")
+            if area is not None and area.widget().width() > area.viewport().width() + 1:
+                wrong.append(f"{name!r} stands in a page wider than its room")
+            if isinstance(widget, QPushButton | Toggle) and widget.width() < widget.sizeHint().width() - 1:
+                wrong.append(f"{name!r} is cut: {widget.width()} of {widget.sizeHint().width()}")
+            if isinstance(widget, Ruler) and widget.width() < 90:
+                wrong.append(f"{name!r} has {widget.width()} pixels")
+    return wrong
+
+
+def overlapping(window: QWidget) -> list[str]:
+    """Controls that lie over one another."""
+    wrong = []
+    widgets = [w for k in (QPushButton, QComboBox, Toggle, Ruler, Elided) for w in window.findChildren(k)]
+    shown = [w for w in widgets if w.isVisibleTo(window) and w.width() and w.height()]
+    for n, one in enumerate(shown):
+        for other in shown[n + 1 :]:
+            if one.parentWidget() is other.parentWidget() and one.geometry().intersects(other.geometry()):
+                wrong.append(f"{one.accessibleName() or one!r} over {other.accessibleName() or other!r}")
+    return wrong
+
+
+@pytest.mark.parametrize("size", [(1024, 700), (960, 540), (1120, 700), (1280, 800), (1600, 1000)])
+def test_everything_is_usable_at_every_size(full_desk: Desk, size: tuple[int, int]) -> None:
+    desk, window = full_desk, full_desk.window
+    window.resize(*size)
+    QApplication.processEvents()
+    assert (window.width(), window.height()) == size
+    views = [("buses", "glue-1"), ("deliver", "glue-1"), ("shape", ""), *(("shape", i.id) for i in desk.session.items)]
+    for page, step in views:
+        desk.bench.look(page=page, step=step, band=2)
+        for _ in range(4):
+            QApplication.processEvents()
+        assert not cut_off(window), (page, step)
+        assert not overlapping(window), (page, step)
+    desk.bench.look(page="shape", step="glue-1")
+    QApplication.processEvents()
+    chart = desk.window.shape.editor.hits  # type: ignore[union-attr]
+    assert chart.height() >= (180 if size[1] >= 800 else 90)
+
+
+def test_the_timeline_is_stretched_and_its_waves_zoomed(full_desk: Desk) -> None:
+    desk, timeline = full_desk, full_desk.window.timeline
+    before = timeline.height()
+    drag(desk, timeline, QPointF(400, before - 2), QPointF(0, 80))
+    assert timeline.height() == before + 80
+    desk.window.resize(1280, 900)
+    QApplication.processEvents()
+    assert timeline.height() == before + 80  # what was set by hand stays
+    low = timeline._drawing
+    shortcut(desk, "Ctrl+Alt++")
+    assert timeline._drawing.waves_zoom == pytest.approx(1.5)
+    assert abs(timeline._drawing._y(0.1) - timeline._drawing._y(0.0)) > 1.4 * abs(low._y(0.1) - low._y(0.0))
+    for _ in range(30):
+        shortcut(desk, "Ctrl+Alt+-")
+    assert timeline._drawing.waves_zoom == 1.0
+
+
+def test_saving_asks_about_a_file_that_has_changed(full_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    desk = full_desk
+    path = desk.bench.document.path
+    desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
+    theirs = read_session(path).session.replace(name="Theirs")
+    write_session(path, theirs)
+    asked = answering(monkeypatch, "stay")
+    assert not desk.window.documents.save() and len(asked) == 1
+    answering(monkeypatch, "copy")
+    assert desk.window.documents.save()
+    assert desk.bench.document.path != path and read_session(path).session == theirs
+    copy = read_session(desk.bench.document.path).session.step("trim-1")
+    assert isinstance(copy, Trim) and copy.gain == -9.0
+
+
+def test_opening_what_is_open_saves_first(full_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    desk = full_desk
+    path = desk.bench.document.path
+    desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
+    answering(monkeypatch, "save")
+    desk.window.open_path(path)
+    assert not desk.bench.document.read_only
+    shown = desk.session.step("trim-1")
+    assert isinstance(shown, Trim) and shown.gain == -9.0 and desk.bench.document.undo_name == "Trim gain"
