@@ -89,6 +89,50 @@ def test_folders_of_stems_become_buses(tmp_path: Path) -> None:
     assert ring.returncode == 2 and len(ring.stderr.strip().splitlines()) == 1 and "Traceback" not in ring.stderr
 
 
+def test_own_files_and_others_are_not_written_over_unasked(tmp_path: Path, mix_file: Path, session: Path) -> None:
+    before = mix_file.read_bytes()
+    link = tmp_path / "link.wav"
+    link.symlink_to(mix_file)
+    hard = tmp_path / "hard.wav"
+    hard.hardlink_to(mix_file)
+    for out in (mix_file, link, hard):
+        for force in ([], ["--force"]):
+            refused = gluvo("render", session, "--out", out, *force)
+            assert refused.returncode == 2 and "never written over" in refused.stderr
+    assert mix_file.read_bytes() == before
+    other = tmp_path / "other.wav"
+    other.write_text("precious")
+    refused = gluvo("render", session, "--out", other)
+    assert refused.returncode == 2 and "--force" in refused.stderr and other.read_text() == "precious"
+    assert gluvo("render", session, "--out", other, "--force").returncode == 0
+
+
+def test_changed_audio_is_told_and_taken_if_asked(tmp_path: Path, mix_file: Path, session: Path) -> None:
+    soundfile.write(mix_file, music(4.0) * 0.5, RATE, "PCM_24")
+    refused = gluvo("render", session, "--out", tmp_path / "x.wav")
+    assert refused.returncode == 2 and "has changed" in refused.stderr and "shorter" in refused.stderr
+    assert gluvo("render", session, "--out", tmp_path / "x.wav", "--take-changed").returncode == 0
+    assert soundfile.info(tmp_path / "x.wav").frames == 4 * RATE
+
+
+def test_notes_and_names_take_one_line(tmp_path: Path) -> None:
+    for n in range(4):
+        soundfile.write(tmp_path / f"{n}.wav", music(1.0), RATE)
+    folder = tmp_path / "sessions"
+    folder.mkdir()
+    made = gluvo("new", "--stems", tmp_path, "--out", folder / "s.gluvo")
+    assert made.returncode == 0
+    done = gluvo("render", folder / "s.gluvo", "--out", folder / "x.wav")
+    notes = [line for line in done.stderr.splitlines() if "note" in line]
+    assert done.returncode == 0 and len(notes) == 1 and "3 more files lie outside" in notes[0]
+    odd = tmp_path / "two\nlines.wav"
+    soundfile.write(odd, music(1.0), RATE)
+    measured = gluvo("measure", odd)
+    assert measured.returncode == 0 and "two\\nlines.wav" in measured.stdout
+    lost = gluvo("measure", tmp_path / "no\nsuch.wav")
+    assert lost.returncode == 2 and len(lost.stderr.strip().splitlines()) == 1
+
+
 def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_file: Path, session: Path) -> None:
     nonsense = tmp_path / "nonsense.wav"
     nonsense.write_text("hello")

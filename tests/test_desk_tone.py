@@ -173,11 +173,10 @@ def test_the_test_tone_shows_its_harmonics(tone_desk: Desk, night: bool) -> None
     louder = editor.harmonics._found
     assert louder is not None and louder.thd > found.thd and tone_desk.session.view.tone.level == 0.0
     assert editor.curve._reach == 1.0
-    picture = editor.harmonics.grab().toImage()
     tone_desk.bench.set_setting("saturation-1", "shape", "warm", "shape")
     tone_desk.wait(lambda: editor.harmonics._found is not louder)
     warm = editor.harmonics._found
-    assert warm is not None and warm.levels[0] > -40 and editor.harmonics.grab().toImage() != picture
+    assert warm is not None and warm.levels[0] > -40
 
 
 def test_what_is_new_on_the_music_is_measured(tone_desk: Desk) -> None:

@@ -45,9 +45,7 @@ def test_keys_choose_what_is_heard(desk: Desk) -> None:
         assert desk.window.hear_row.buttons[path].isChecked()
     desk.wait(lambda: "reference-1" in desk.bench.picture.gains)
     gains = desk.bench.picture.gains
-    assert gains["untouched"] == pytest.approx(
-        max(gains["untouched"], 0.0) if gains["untouched"] > 0 else gains["untouched"]
-    )
+    assert max(gains[path] for path in ("result", "untouched")) <= 40.0 and gains["untouched"] <= 0.0  # nothing clips
     song, span = desk.bench.picture.song_render, desk.bench.span
     assert song is not None
     heard = song.result.figures(span).integrated + gains["result"]

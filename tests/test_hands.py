@@ -22,6 +22,8 @@ from gluvo.desk.glue_editor import GlueEditor
 from gluvo.desk.parts import Field, Toggle
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.step_editor import StepEditor
+from gluvo.desk.window import Window
+from gluvo.desk.workbench import Workbench
 from gluvo.render.chain import stream
 from gluvo.session.copies import copies_left
 from gluvo.session.records import Reference, Section
@@ -29,7 +31,7 @@ from gluvo.session.store import read_session, session_bytes, write_session
 from gluvo.steps import Band, Glue, Lane, Limiter, MidSideEq, Saturation, Trim, Width
 
 from .conftest import RATE, music
-from .desk import LEFT, Desk, answering, drag, shortcut, small_session
+from .desk import LEFT, Desk, LastingHost, answering, drag, shortcut, small_session
 
 KEYS = Qt.Key
 
@@ -463,23 +465,23 @@ def overlapping(window: QWidget) -> list[str]:
     return wrong
 
 
-@pytest.mark.parametrize("size", [(1024, 700), (960, 540), (1120, 700), (1280, 800), (1600, 1000)])
-def test_everything_is_usable_at_every_size(full_desk: Desk, size: tuple[int, int]) -> None:
+def test_everything_is_usable_at_every_size(full_desk: Desk) -> None:
     desk, window = full_desk, full_desk.window
-    window.resize(*size)
-    QApplication.processEvents()
-    assert (window.width(), window.height()) == size
     views = [("buses", "glue-1"), ("deliver", "glue-1"), ("shape", ""), *(("shape", i.id) for i in desk.session.items)]
-    for page, step in views:
-        desk.bench.look(page=page, step=step, band=2)
-        for _ in range(4):
-            QApplication.processEvents()
-        assert not cut_off(window), (page, step)
-        assert not overlapping(window), (page, step)
-    desk.bench.look(page="shape", step="glue-1")
-    QApplication.processEvents()
-    chart = desk.window.shape.editor.hits  # type: ignore[union-attr]
-    assert chart.height() >= (180 if size[1] >= 800 else 90)
+    for size in ((1024, 700), (960, 540), (1120, 700), (1280, 800), (1600, 1000)):
+        window.resize(*size)
+        QApplication.processEvents()
+        assert (window.width(), window.height()) == size
+        for page, step in views:
+            desk.bench.look(page=page, step=step, band=2)
+            for _ in range(4):
+                QApplication.processEvents()
+            assert not cut_off(window), (size, page, step)
+            assert not overlapping(window), (size, page, step)
+        desk.bench.look(page="shape", step="glue-1")
+        QApplication.processEvents()
+        chart = window.shape.editor.hits  # type: ignore[union-attr]
+        assert chart.height() >= (180 if size[1] >= 800 else 90), size
 
 
 def test_the_timeline_is_stretched_and_its_waves_zoomed(full_desk: Desk) -> None:
@@ -512,6 +514,70 @@ def test_saving_asks_about_a_file_that_has_changed(full_desk: Desk, monkeypatch:
     assert desk.bench.document.path != path and read_session(path).session == theirs
     copy = read_session(desk.bench.document.path).session.step("trim-1")
     assert isinstance(copy, Trim) and copy.gain == -9.0
+
+
+def test_a_second_window_reads_only_and_takes_over(full_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    desk = full_desk
+    other = Window(Workbench("silent", LastingHost.running()))
+    other.show()
+    other.open_path(desk.bench.document.path)
+    assert "another window" in other.notice.text.text() and other.notice.act.isVisible()
+    before = other.bench.session
+    other.bench.set_setting("trim-1", "gain", -9.0, "Gain")
+    assert other.bench.session.strips == before.strips and "Take it over" in other.notice.text.text()
+    other.notice.dismiss()
+    desk.bot.mouseClick(other.notice.act, LEFT)
+    other.bench.set_setting("trim-1", "gain", -9.0, "Gain")
+    assert other.bench.document.undo_name == "Trim gain" and other.documents.save()
+    desk.window.bench.check_ownership()
+    assert "taken over" in desk.window.notice.text.text() and desk.bench.document.read_only
+    desk.bench.set_setting("trim-1", "gain", -1.0, "Gain")
+    answering(monkeypatch, "lose")
+    other.close()
+    kept = read_session(desk.bench.document.path).session.step("trim-1")
+    assert isinstance(kept, Trim) and kept.gain == -9.0
+
+
+def test_feed_back_says_what_its_times_come_to(full_desk: Desk) -> None:
+    editor = full_desk.window.shape.editor
+    assert isinstance(editor, GlueEditor)
+    attack, release = editor.controls["attack"], editor.controls["release"]
+    assert isinstance(attack, Ruler) and isinstance(release, Ruler) and attack._note == release._note == ""
+    full_desk.bench.set_setting("glue-1", "feed_back", True, "feed-back")
+    glue = full_desk.session.step("glue-1")
+    assert isinstance(glue, Glue)
+    assert attack._note == f"to {attack.setting.show(glue.attack * glue.ratio)}"
+    assert release._note == f"to {release.setting.show(glue.release / glue.ratio)}"
+
+
+def test_a_higher_peak_at_equal_loudness_is_said(full_desk: Desk) -> None:
+    desk = full_desk
+    desk.bench.edit("x", lambda s: s.with_step(Limiter(id="limiter-1", drive=12.0, ceiling=-12.0, true_peak=False)))
+    desk.bench.look(step="limiter-1")
+    desk.bench.set_setting("limiter-1", "hold_loudness", True, "Hold loudness")
+    desk.settle()
+    limiter = desk.session.step("limiter-1")
+    assert isinstance(limiter, Limiter) and limiter.output != 0.0 and limiter.held_in == "section-2"
+    render = desk.bench.picture.section_render
+    assert render is not None
+    before, after = render.before("limiter-1"), render.joint("limiter-1")
+    assert before is not None and after is not None
+    span = desk.bench.span
+    assert after.figures(span).integrated == pytest.approx(before.figures(span).integrated, abs=0.1)
+    desk.bench.edit(
+        "x",
+        lambda s: s.with_step(
+            MidSideEq(
+                id="eq-1",
+                bands=(Band(id=1, freq=2500.0, gain=-20.0, q=0.3),),
+                hold_loudness=True,
+                held_in="section-2",
+            )
+        ),
+    )
+    desk.bench.look(step="eq-1")
+    desk.settle()
+    assert "true peak rises by" in desk.window.shape.editor.state.text()  # type: ignore[union-attr]
 
 
 def test_opening_what_is_open_saves_first(full_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:

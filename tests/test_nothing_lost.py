@@ -274,7 +274,7 @@ while True:
 def test_killed_at_random_moments_nothing_is_broken(path: Path) -> None:
     """The session and every copy are whole after each kill, and no half-written file stays past the next start."""
     chance = random.Random(5)
-    for _ in range(12):
+    for _ in range(7):
         with subprocess.Popen([sys.executable, "-c", WORKING, str(path)], stdout=subprocess.PIPE, text=True) as process:
             assert process.stdout is not None and process.stdout.readline() == "up\n"
             deadline = time.monotonic() + chance.uniform(0.0, 0.12)

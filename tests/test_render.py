@@ -115,7 +115,7 @@ def test_targets_that_cannot_be_reached_say_so(x: np.ndarray) -> None:
         reach_target(Renderer(material(np.zeros((RATE * 4, 2)))), one(CHAIN))
     loud = Target(name="t", loudness=-5.0, true_peak=-1.0)
     far = reach_target(renderer, one([Trim(id="q", gain=-48.0), CHAIN[2]]).replace(target=loud))
-    assert not far.met and far.drive == 24.0 and "drive is at its end" in far.why_not
+    assert not far.met and far.drive == 48.0 and "only be denser" in far.why_not
     hot = one([Trim(id="h", gain=12.0), Trim(id="q", gain=12.0), CHAIN[2]])
     assert reach_target(renderer, hot.replace(target=Target(name="t", loudness=-40.0, true_peak=-1.0))).met
 
@@ -132,6 +132,11 @@ def test_less_gain_goes_into_the_limiter_where_there_is_no_drive_to_take_away() 
     assert (last.drive, last.ceiling, last.output, last.hold_loudness) == (0.0, -1.0, 0.0, False)
     behind = driven(one([Trim(id="q", gain=-6.0), limiter]), "l", -3.2, -1.0)
     assert [getattr(s, "gain", None) for s in behind.mix.chain] == [-9.2, None]
+    more = driven(one([Trim(id="q", gain=-34.0), limiter]), "l", 30.0, -1.0)
+    assert [(getattr(s, "gain", None), getattr(s, "drive", None)) for s in more.mix.chain] == [
+        (-28.0, None),
+        (None, 24.0),
+    ]
     off = driven(one([Trim(id="q", gain=-6.0, on=False), limiter]), "l", -3.2, -1.0)
     assert [getattr(s, "gain", None) for s in off.mix.chain] == [-6.0, -3.2, None]
 

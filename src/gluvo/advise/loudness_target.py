@@ -20,8 +20,8 @@ from gluvo.steps import Limiter, Trim, settings_of
 CLOSE = 0.02
 """LU within which the search stops."""
 TRIES = 12
-LEAST_DRIVE, MOST_DRIVE = -48.0, settings_of(Limiter)["drive"].high
-"""dB"""
+LEAST_DRIVE, MOST_DRIVE = -48.0, 48.0
+"""dB of gain into the limiter that are tried."""
 
 
 @dataclass(frozen=True)
@@ -44,7 +44,8 @@ class Reached:
 
     step: str
     drive: float
-    """dB; less than 0 where the song was too loud without any drive, and less gain goes into the limiter."""
+    """dB; less than 0 where the song was too loud without any drive, and less gain goes into the limiter; more than the
+    limiter's own drive can be where more gain goes in."""
     ceiling: float
     loudness: float
     true_peak: float
@@ -58,9 +59,9 @@ class Reached:
         if self.met:
             return ""
         if self.drive >= MOST_DRIVE:
-            return f"the drive is at its end ({MOST_DRIVE:.0f} dB), and more would only be denser"
+            return f"{MOST_DRIVE:.0f} dB more gain into the limiter is as far as it goes, and more would only be denser"
         if self.drive <= LEAST_DRIVE:
-            return f"{-LEAST_DRIVE:.0f} dB less gain is as far as it goes"
+            return f"{-LEAST_DRIVE:.0f} dB less gain into the limiter is as far as it goes"
         return "the loudness does not follow the drive any nearer"
 
 
@@ -72,23 +73,21 @@ def last_limiter(session: Session) -> Limiter | None:
 def driven(session: Session, step: str, drive: float, ceiling: float) -> Session:
     """The session with a limiter of the mix bus driven by so much against a ceiling, with no gain after it.
 
-    What a drive under 0 dB lacks is taken by a Trim right before the limiter: the one that stands there, if it is on
-    and its range allows, or a new one.
+    What a drive under 0 dB lacks, or one over the limiter's range has too much, is the work of a Trim right before the
+    limiter: the one that stands there, if it is on and its range allows, or a new one.
     """
     limiter = session.step(step)
     assert isinstance(limiter, Limiter)
-    limiter = msgspec.structs.replace(
-        limiter, drive=round(max(0.0, drive), 3), ceiling=ceiling, output=0.0, hold_loudness=False
-    )
-    session = session.with_step(limiter)
-    if drive >= 0.0:
+    own = settings_of(Limiter)["drive"].clamp(drive)
+    limiter = msgspec.structs.replace(limiter, drive=round(own, 3), ceiling=ceiling, output=0.0, hold_loudness=False)
+    session, rest = session.with_step(limiter), round(drive - own, 3)
+    if rest == 0.0:
         return session
     before = chains.before_which(session.mix.chain, step)
-    trim = session.step(before) if before else None
-    low = settings_of(Trim)["gain"].low
-    if isinstance(trim, Trim) and trim.on and trim.gain + drive >= low:
-        return session.with_step(msgspec.structs.replace(trim, gain=round(trim.gain + drive, 3)))
-    return session.with_new_step(Trim(gain=round(drive, 3)), MIX, before)
+    trim, range_ = (session.step(before) if before else None), settings_of(Trim)["gain"]
+    if isinstance(trim, Trim) and trim.on and range_.low <= trim.gain + rest <= range_.high:
+        return session.with_step(msgspec.structs.replace(trim, gain=round(trim.gain + rest, 3)))
+    return session.with_new_step(Trim(gain=rest), MIX, before)
 
 
 def reach_target(

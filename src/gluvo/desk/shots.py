@@ -36,8 +36,6 @@ def write_shots(folder: Path) -> Iterator[Path]:
         window = Window(bench)
         window.resize(1280, 800)
         window.show()
-        loaded = read_session(demo)
-        bench.open(Document(loaded.session, demo, loaded.kept, saved=True))
 
         def wait(condition: Callable[[], bool]) -> None:
             end = time.monotonic() + 120.0
@@ -58,6 +56,10 @@ def write_shots(folder: Path) -> Iterator[Path]:
             return path
 
         theme.force(False)
+        app.processEvents()
+        yield shot("beginning")
+        loaded = read_session(demo)
+        bench.open(Document(loaded.session, demo, loaded.kept, saved=True))
         wait(settled)
         bench.advice.reach_target()
         wait(lambda: bench.document.undo_name is not None)
@@ -66,6 +68,16 @@ def write_shots(folder: Path) -> Iterator[Path]:
         start = time.monotonic()
         wait(lambda: time.monotonic() - start > 3.4)
         yield shot("shape")
+        window.resize(1024, 700)
+        app.processEvents()
+        yield shot("shape-small")
+        window.resize(1280, 800)
+        finder = window.menus.find(keys=True)
+        app.processEvents()
+        keys = folder / "keys.png"
+        finder.grab().save(str(keys))
+        yield keys
+        finder.close()
         bench.look(page="buses", strip="shells", step="glue-2")
         wait(settled)
         yield shot("buses")

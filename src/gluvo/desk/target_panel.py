@@ -19,7 +19,7 @@ from gluvo.dsp.db import db_of
 from gluvo.measure.loudness import OFFSET, SILENT
 from gluvo.play.meters import Readings
 from gluvo.session.records import Session, Target
-from gluvo.steps import Setting
+from gluvo.steps import Limiter, Setting, settings_of
 
 OWN = "Own"
 LOUDNESS = Setting(
@@ -208,7 +208,8 @@ class TargetPanel(QWidget):
             return
         cost = found.cost
         kept = "" if cost.punch_kept is None else f", punch kept {100.0 * cost.punch_kept:.0f} %"
-        less = f"{figure(found.drive)} dB into the limiter. " if found.drive < 0.0 else ""
+        plain = not 0.0 <= found.drive <= settings_of(Limiter)["drive"].high
+        less = f"{figure(found.drive, signed=True)} dB into the limiter. " if plain else ""
         words = "" if found.met else f"{figure(found.loudness, 2)} LUFS is as near as it comes. "
         set_role(self.cost, "caption" if found.met else "trouble")
         self.cost.setText(

@@ -21,6 +21,8 @@ COARSE_TAPS = 12
 BEND = 0.12
 """How much of the local curvature the coarse reading may be low by: next to nothing for lows, 3 dB at 20 kHz."""
 
+COARSE_RIPPLE = 1.0026
+"""By how much the coarse readings may be too high (0.022 dB)."""
 RIPPLE = 1.0006
 """The fine readings' own error below 10 kHz (0.005 dB)."""
 HIGH = 0.05
@@ -142,7 +144,7 @@ def refine(steep, gentle, history, rough, floor, out, column):  # type: ignore[n
         v = rough[i + 1]
         more = bend(history, i)
         if v + more > floor and more > 0.001 * v and tops(rough, i, 1.1):
-            v = max(v, fine_peak(steep, history, i))
+            v = fine_peak(steep, history, i)
             if more > HIGH * v:
                 by_gentle = fine_peak(gentle, history, i)
                 v = max(v, by_gentle)
@@ -152,6 +154,8 @@ def refine(steep, gentle, history, rough, floor, out, column):  # type: ignore[n
                     v = max(v, min(SAFE * by_gentle, by_gentle + v - floor))
             if floor < v <= RIPPLE * floor and max(abs(history[i + HALF - 1]), abs(history[i + HALF])) <= floor:
                 v = floor * (1.0 - 1e-12)  # the filter's own ripple is not taken for a peak
+        elif v > floor:  # beside a top, which is read finely: what the coarse filter reads too much is left out
+            v = max(v / COARSE_RIPPLE, max(abs(history[i + HALF - 1]), abs(history[i + HALF])))
         out[i, column] = v
 
 

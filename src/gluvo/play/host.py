@@ -22,6 +22,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from gluvo.dsp.delay import clean
 from gluvo.errors import GluvoError
 from gluvo.play.device import SILENT, Device, SilentDevice, open_device
 from gluvo.play.engine import Engine, Monitoring
@@ -388,7 +389,7 @@ def rehearse(session: Session, rate: int) -> None:
         Trim(id="a"), Glue(id="b", ratio=2.0, low_cut=90.0, tilt=1.0), Limiter(id="c"),
         MidSideEq(id="d", bands=(msgspec.structs.replace(bell, dynamic=True), Band(id=2, gain=1.0, target="side"))),
         MidSideEq(id="e", bands=(Band(id=1, gain=3.0, target="mid"),), phase="linear"), Saturation(id="f", drive=6.0, low=90.0),
-        Saturation(id="h", drive=6.0, oversampling=1),
+        Saturation(id="h", drive=6.0, oversampling=1), Saturation(id="i", shape="dense", drive=6.0, side=0.0),
         Width(id="g", width_1=80.0, bands=2, mono_below=100.0),
     )  # fmt: skip
     warm = session.replace(
@@ -399,6 +400,7 @@ def rehearse(session: Session, rate: int) -> None:
         )
     )
     sounds = dict.fromkeys([*(s.id for s in session.stems), "warm-stem"], silence)
+    clean(np.zeros((4, 2)), np.zeros((4, 2)))  # what takes out what is no number; seldom needed
     engine = Engine(Material(rate, sounds, len(silence.samples)), {"": silence}, warm)
     engine.listen(Monitoring())
     engine.play()

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from gluvo.dsp.delay import clean
+from gluvo.dsp.moving import follow, range_levels, selector
 from gluvo.measure.figures import figures_of
 from gluvo.measure.flattops import flat_tops
 from gluvo.measure.hits import hits_of
@@ -34,9 +36,15 @@ def warm_up(progress: Progress = no_progress) -> None:
         MidSideEq(bands=(Band(id=1, gain=3.0, dynamic=True), Band(id=2, gain=1.0, target="side"))),
         MidSideEq(bands=(Band(id=1, gain=3.0, target="mid"),), phase="linear"),
         *(Saturation(drive=6.0, shape=shape, low=90.0, tilt=1.0) for shape in ("soft", "warm", "dense", "edge")),
+        Saturation(drive=6.0, side=50.0),
         Saturation(drive=6.0, oversampling=1), Width(width_1=80.0, bands=2, mono_below=100.0, side_low_cut=60.0),
     ]  # fmt: skip
     first = Source("x", "x", (), "x")
+    clean(np.zeros((4, 2)), np.zeros((4, 2)))
+    levels, moved = np.zeros(64), np.zeros(64)
+    bell = Band(id=1, dynamic=True)
+    range_levels(np.zeros((64, 2)), np.ones(2), selector("bell", 1000.0, 1.0, RATE), np.zeros((2, 2)), levels)
+    follow(levels, bell.curve(), bell.times(RATE), moved)
     for n, step in enumerate(variants):
         rendered_joint(Run("", "", (first,), step), [joint])
         progress((n + 1) / (len(variants) + 2))
