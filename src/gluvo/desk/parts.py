@@ -192,11 +192,11 @@ class ChoiceRow(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 6 if named else 0, 0, 6 if named else 0)
         name = label(setting.label)
-        name.setStyleSheet("")
+        name.setMinimumWidth(28)
         self._box = QComboBox()
         self._box.setAccessibleName(setting.label)
         self._box.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self._box.setMinimumContentsLength(6)
+        self._box.setMinimumContentsLength(4)
         self._box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         for _, text in setting.options:
             self._box.addItem(text)

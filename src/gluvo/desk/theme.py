@@ -147,7 +147,8 @@ def style_sheet(c: Colours) -> str:
     QPushButton:checked, QPushButton[kind="main"] {{ background: {c.ink}; color: {c.paper}; border-color: {c.ink}; }}
     QPushButton[kind="main"]:hover {{ background: {c.signal}; border-color: {c.signal}; }}
     QPushButton:disabled {{ color: {c.faint}; background: transparent; border-color: {c.hair}; }}
-    QPushButton:focus, QComboBox:focus, QToolButton:focus {{ border: 2px solid {c.signal}; padding: 3px 9px; }}
+    QPushButton:focus, QToolButton:focus {{ border: 2px solid {c.signal}; padding: 3px 9px; }}
+    QComboBox:focus {{ border: 2px solid {c.signal}; padding: 3px 3px 3px 7px; }}
     QPushButton[kind="plain"] {{ background: transparent; border: none; color: {c.faint}; padding: 4px 5px; }}
     QPushButton[kind="plain"]:hover {{ color: {c.ink}; }}
     QPushButton[kind="plain"]:focus {{ color: {c.ink}; border: none; border-bottom: 2px solid {c.signal}; }}
@@ -162,8 +163,8 @@ def style_sheet(c: Colours) -> str:
     QPushButton[kind="hear"]:checked {{ background: {c.signal}; border-color: {c.signal}; color: {c.paper}; }}
     QPushButton[kind="reference"] {{ border-color: {c.reference}; color: {c.reference}; }}
     QPushButton[kind="reference"]:checked {{ background: {c.reference}; color: {c.paper}; }}
-    QComboBox {{ background: {c.sheet}; border: 1px solid {c.rule}; border-radius: 2px; padding: 4px 10px; }}
-    QComboBox::drop-down {{ border: none; width: 18px; }}
+    QComboBox {{ background: {c.sheet}; border: 1px solid {c.rule}; border-radius: 2px; padding: 4px 4px 4px 8px; }}
+    QComboBox::drop-down {{ border: none; width: 15px; }}
     QComboBox::down-arrow {{ image: url("{(ICONS / "down.svg").as_posix()}"); width: 9px; height: 9px; }}
     QComboBox QAbstractItemView {{ background: {c.sheet}; border: 1px solid {c.rule}; outline: none;
         selection-background-color: {c.wash}; selection-color: {c.ink}; }}

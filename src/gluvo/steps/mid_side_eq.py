@@ -49,7 +49,7 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     ] = 100.0  # fmt: skip
     phase: Annotated[
         Literal["minimum", "linear"],
-        choice("Phase", (("minimum", "Minimum phase"), ("linear", "Linear phase")),
+        choice("Phase", (("minimum", "Min. phase"), ("linear", "Linear phase")),
                "Minimum phase is at once, and turns the phase about each band. Linear phase turns none, is late, and may "
                "be heard before low hits. What moves with the level stays minimum phase.", group=ALL),
     ] = "minimum"  # fmt: skip
