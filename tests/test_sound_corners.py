@@ -95,9 +95,9 @@ def settled_band(band: Band, moved: float, freqs: np.ndarray) -> np.ndarray:
     """The response in dB that a moving band has while it stands at a movement, measured with an impulse."""
     still = msgspec.structs.replace(band, threshold=-80.0, ratio=20.0, range=abs(moved), attack=0.1, release=3000.0)
     processor = MidSideEq(bands=(still,)).make(RATE)
-    loud = np.ascontiguousarray(noise(2.0, 0.5))
-    for at in range(0, len(loud), MAX_BLOCK):
-        block = loud[at : at + MAX_BLOCK].copy()
+    sound = np.ascontiguousarray(noise(2.0, 0.5))
+    for at in range(0, len(sound), MAX_BLOCK):
+        block = sound[at : at + MAX_BLOCK].copy()
         processor.process(block, block)
     (mover,) = [band for stage in processor.stages for band in stage.moving.values()]  # type: ignore[attr-defined]
     mover.filters[:] = mover.memory[:] = 0.0
