@@ -104,12 +104,12 @@ class BigFigure(QWidget):
         painter.setPen(c["ink"])
         painter.drawText(QRectF(0, 0, self.width(), 50), Qt.AlignmentFlag.AlignVCenter, self._figure)
         left = painter.fontMetrics().horizontalAdvance("−88.8") + 12
-        painter.setFont(font(11))
-        painter.setPen(c["faint"])
-        painter.drawText(QRectF(left, 10, self.width() - left, 15), Qt.AlignmentFlag.AlignVCenter, self._lines[0])
-        painter.setFont(font(11, bold=True))
-        painter.setPen(c[self._colour])
-        painter.drawText(QRectF(left, 26, self.width() - left, 15), Qt.AlignmentFlag.AlignVCenter, self._lines[1])
+        room = self.width() - left
+        for top, line, colour, bold in ((10, self._lines[0], "faint", False), (26, self._lines[1], self._colour, True)):
+            painter.setFont(font(11, bold=bold))
+            painter.setPen(c[colour])
+            shown = painter.fontMetrics().elidedText(line, Qt.TextElideMode.ElideRight, room)
+            painter.drawText(QRectF(left, top, room, 15), Qt.AlignmentFlag.AlignVCenter, shown)
 
 
 class TargetPanel(QWidget):
@@ -255,7 +255,7 @@ class TargetPanel(QWidget):
             if not picture.song_current:
                 verdict = "measuring…"
             self.integrated.show_figure(
-                figure(f.integrated), "LUFS integrated, whole song", verdict,
+                figure(f.integrated), "LUFS, whole song", verdict,
                 "faint" if not picture.song_current else "good" if close else "over" if miss > 0 else "mid",
             )  # fmt: skip
             over = f.true_peak > target.true_peak + PEAK_TOLERANCE
