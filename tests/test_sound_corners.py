@@ -71,7 +71,7 @@ def test_a_steep_shelf_at_the_top_does_not_explode() -> None:
         assert np.isfinite(y).all() and db(y.std() / x.std()) < 14.0
 
 
-@pytest.mark.parametrize(("shape", "slope"), itertools.product(("low_cut", "high_cut"), (48, 72, 96)))
+@pytest.mark.parametrize(("shape", "slope"), list(itertools.product(("low_cut", "high_cut"), (48, 72, 96))))
 def test_steep_cuts_follow_their_prototypes(shape: Shape, slope: int) -> None:
     for freq in (30.0, 200.0, 1000.0, 4000.0, 8000.0, 12_000.0):
         band = Band(id=1, shape=shape, freq=freq, slope=slope, q=0.71)  # type: ignore[arg-type]

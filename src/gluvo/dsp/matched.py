@@ -18,7 +18,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from gluvo.dsp.filters import NOTHING, response
-from gluvo.dsp.kernel import Floats
+from gluvo.dsp.kernel import Floats, kernel
 
 Analogue = tuple[tuple[float, float, float], tuple[float, float, float]]
 """A prototype section ``(n2 s² + n1 s + n0) / (d2 s² + d1 s + d0)`` with its corner at ``|s| = 1``."""
@@ -146,7 +146,7 @@ def _cascaded(prototypes: tuple[Analogue, ...], freq: float, rate: int) -> tuple
     whole = np.sum(own, axis=0)
     counted = whole > whole.max() - DEEPEST
     problems = [_Fit(p, freq, rate, freqs, w, counted) for p, w in zip(prototypes, own, strict=True)]
-    levels = [problem.levels(_six(s))[0] for problem, s in zip(problems, sections, strict=True)]
+    levels = [problem.levels(_six(s)) for problem, s in zip(problems, sections, strict=True)]
     inside = counted & (freqs <= min(HIGHEST, 0.47 * rate))
     before_top = float(np.sum(levels, axis=0).max())
 
@@ -160,7 +160,7 @@ def _cascaded(prototypes: tuple[Analogue, ...], freq: float, rate: int) -> tuple
         rest = np.sum(levels, axis=0) - levels[n]
         problem = problems[n].towards(whole - rest)
         tried = problem.solved(_six(sections[n]))
-        old, levels[n] = levels[n], problem.levels(_six(tried))[0]
+        old, levels[n] = levels[n], problem.levels(_six(tried))
         now, top = off(), float(np.sum(levels, axis=0).max())
         if (
             now < best
@@ -308,30 +308,10 @@ class _Fit:
         free = [not on_circle, not (self.first_order or on_circle or zeros_at_dc == 2), True, not self.first_order]
         self.free = np.array([1, 2, 4, 5])[np.array(free)]
 
-    def squares(self, three: Floats) -> Floats:
-        alpha, beta, r = three
-        if self.first_order:
-            return np.array([alpha**2, beta**2, 0.0])
-        return np.array([alpha**2, beta**2, r**2 - 0.25 * (alpha + beta) ** 2])
-
-    def levels(self, six: Floats) -> tuple[Floats, Floats, Floats]:
-        """The level in dB, and the two squared magnitudes whose ratio it is."""
-        above = np.maximum(self.phi @ self.squares(six[:3]), 1e-30)
-        below = np.maximum(self.phi @ self.squares(six[3:]), 1e-30)
-        return 10.0 * np.log10(above / below), above, below
-
-    def slopes(self, six: Floats, above: Floats, below: Floats) -> Floats:
-        """How the level in dB follows each free logarithm."""
-        columns = []
-        for place in self.free:
-            alpha, beta, r = six[:3] if place < 3 else six[3:]
-            middle = 0.0 if self.first_order else 0.5 * (alpha + beta)
-            if place % 3 == 1:
-                change = 2.0 * beta**2 * self.phi[:, 1] - middle * beta * self.phi[:, 2]
-            else:
-                change = 2.0 * r**2 * self.phi[:, 2]
-            columns.append(change / above if place < 3 else -change / below)
-        return np.stack(columns, axis=1) * 10.0 / math.log(10.0)
+    def levels(self, six: Floats) -> Floats:
+        """The level in dB."""
+        above, below = _squared(six[:3], self.first_order), _squared(six[3:], self.first_order)
+        return _levels(self.phi, above, below)
 
     def towards(self, wanted: Floats) -> _Fit:
         """The same search for another magnitude."""
@@ -342,32 +322,9 @@ class _Fit:
     def solved(self, start: Floats | None = None, beyond: float = 0.1) -> Floats:
         """The best section that is found, from a start on (the poles by impulse invariance). `beyond`: the weight of
         what lies above 20 kHz."""
-        six, damping = (self.start if start is None else start).copy(), 1e-2
+        six = (self.start if start is None else start).copy()
         weights = np.where(self.beyond, beyond, 1.0) * self.counted
-        for rounds in range(ROUNDS):
-            level, above, below = self.levels(six)
-            error = (level - self.wanted) * weights
-            for _ in range(TRIES):
-                slopes = self.slopes(six, above, below) * weights[:, None]
-                square = slopes.T @ slopes
-                move = np.linalg.solve(square + damping * np.diag(np.diag(square) + 1e-9), -slopes.T @ error)
-                tried = six.copy()
-                tried[self.free] *= np.exp(np.clip(move, -2.0, 2.0))
-                level, new_above, new_below = self.levels(tried)
-                new_error = (level - self.wanted) * weights
-                if new_error @ new_error < error @ error:
-                    gained = 1.0 - (new_error @ new_error) / (error @ error)
-                    six, error, above, below = tried, new_error, new_above, new_below
-                    damping *= 0.3
-                    if gained < 1e-4:
-                        break
-                else:
-                    damping *= 4.0
-            if rounds < ROUNDS - 1:  # lean on what is worst, so that the largest error falls (Lawson's rule)
-                size = np.abs(self.levels(six)[0] - self.wanted)
-                worst = size[self.inside].max(initial=1e-9)
-                weights *= np.sqrt((np.minimum(size, worst) + 0.1 * worst + 1e-9) / (1.1 * worst + 1e-9))
-                weights /= weights.max()
+        _search(six, self.free, self.first_order, self.phi, self.wanted, weights, self.inside)
         return self.section(six)
 
     def section(self, six: Floats) -> Floats:
@@ -380,7 +337,7 @@ class _Fit:
 
     def off(self, section: Floats) -> float:
         """How far off a section is at most, dB, where it counts."""
-        return float(np.abs(self.levels(_six(section))[0] - self.wanted)[self.inside].max(initial=0.0))
+        return float(np.abs(self.levels(_six(section)) - self.wanted)[self.inside].max(initial=0.0))
 
 
 def _six(section: Floats) -> Floats:
@@ -395,3 +352,77 @@ def _start(p: tuple[float, float, float], freq: float, rate: int) -> Floats:
     c = np.zeros(3)
     c[: len(roots) + 1] = np.real(np.poly(np.exp(roots)))
     return np.maximum([c[0] + c[1] + c[2], c[0] - c[1] + c[2], c[0] - c[2]], 1e-9)
+
+
+@kernel
+def _squared(three: Floats, first_order: bool) -> Floats:
+    """The factors of φ in the squared magnitude of a polynomial, from α, β and r; see `_Fit`."""
+    alpha, beta, r = three[0], three[1], three[2]
+    middle = 0.0 if first_order else r * r - 0.25 * (alpha + beta) ** 2
+    return np.array([alpha * alpha, beta * beta, middle])
+
+
+@kernel
+def _levels(phi: Floats, above: Floats, below: Floats) -> Floats:
+    """dB of a ratio of two sums of φ."""
+    out = np.empty(len(phi))
+    for i in range(len(phi)):
+        over = phi[i, 0] * above[0] + phi[i, 1] * above[1] + phi[i, 2] * above[2]
+        under = phi[i, 0] * below[0] + phi[i, 1] * below[1] + phi[i, 2] * below[2]
+        out[i] = 10.0 * math.log10(max(over, 1e-30) / max(under, 1e-30))
+    return out
+
+
+@kernel
+def _search(
+    six: Floats, free: np.ndarray, first_order: bool, phi: Floats, wanted: Floats, weights: Floats, inside: np.ndarray
+) -> None:
+    """Levenberg and Marquardt's search of `_Fit`, on `six` and `weights` in place. A kernel, since the hundreds of
+    short steps would keep the window waiting."""
+    count, points, damping = len(free), len(phi), 1e-2
+    slopes, per_db = np.empty((points, count)), 10.0 / math.log(10.0)
+    for rounds in range(ROUNDS):
+        above, below = _squared(six[:3], first_order), _squared(six[3:], first_order)
+        error = (_levels(phi, above, below) - wanted) * weights
+        for _ in range(TRIES):
+            for c in range(count):
+                on_top = free[c] < 3
+                base = 0 if on_top else 3
+                alpha, beta, r = six[base], six[base + 1], six[base + 2]
+                of, sign = (above, 1.0) if on_top else (below, -1.0)
+                first, second = 0.0, 2.0 * r * r
+                if free[c] % 3 == 1:
+                    first, second = 2.0 * beta * beta, 0.0 if first_order else -0.5 * (alpha + beta) * beta
+                for i in range(points):
+                    whole = max(phi[i, 0] * of[0] + phi[i, 1] * of[1] + phi[i, 2] * of[2], 1e-30)
+                    slopes[i, c] = sign * per_db * weights[i] * (first * phi[i, 1] + second * phi[i, 2]) / whole
+            square, pull = np.zeros((count, count)), np.zeros(count)
+            for i in range(points):
+                for c in range(count):
+                    pull[c] -= slopes[i, c] * error[i]
+                    for d in range(count):
+                        square[c, d] += slopes[i, c] * slopes[i, d]
+            for c in range(count):
+                square[c, c] += damping * (square[c, c] + 1e-9)
+            move = np.linalg.solve(square, pull)
+            tried = six.copy()
+            for c in range(count):
+                tried[free[c]] *= math.exp(min(2.0, max(-2.0, move[c])))
+            new_above, new_below = _squared(tried[:3], first_order), _squared(tried[3:], first_order)
+            new_error = (_levels(phi, new_above, new_below) - wanted) * weights
+            was, now = np.sum(error * error), np.sum(new_error * new_error)
+            if now < was:
+                six[:], error, above, below = tried, new_error, new_above, new_below
+                damping *= 0.3
+                if 1.0 - now / was < 1e-4:
+                    break
+            else:
+                damping *= 4.0
+        if rounds < ROUNDS - 1:  # lean on what is worst, so that the largest error falls (Lawson's rule)
+            size = np.abs(_levels(phi, above, below) - wanted)
+            worst = 1e-9
+            for i in range(points):
+                if inside[i]:
+                    worst = max(worst, size[i])
+            weights *= np.sqrt((np.minimum(size, worst) + 0.1 * worst + 1e-9) / (1.1 * worst + 1e-9))
+            weights /= weights.max()
