@@ -12,7 +12,8 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
 from shiboken6 import isValid
 
 from gluvo.desk.chart import Axis, Chart
-from gluvo.desk.parts import button, figure, label
+from gluvo.desk.flow import Elided
+from gluvo.desk.parts import button, figure
 from gluvo.desk.ruler import Ruler
 from gluvo.desk.spectrum_view import PART_COLOURS, frequency_axis, lifted
 from gluvo.desk.step_editor import StepEditor
@@ -191,9 +192,8 @@ class SaturationEditor(StepEditor):
         for ruler in self.tone_rulers.all.values():
             row.addWidget(ruler)
         self._heard: tuple[bytes, TestTone, int] | None = None
-        self.tone_words = label("", "caption")
-        row.addWidget(self.tone_words)
-        row.addStretch(1)
+        self.tone_words = Elided("", "caption", 140)
+        row.addWidget(self.tone_words, 1)
         column.addLayout(row)
         self.add_views([("tone", "Test tone", tone), ("added", "On the music", self.added)])
 

@@ -15,11 +15,12 @@ class ViewRulers:
     """A ruler for each number that a part of the `View` declares."""
 
     def __init__(self, bench: Workbench, part: str, kind: type[msgspec.Struct], width: int) -> None:
-        """`part` names the field of the view; the rulers are `width` pixels wide."""
+        """`part` names the field of the view; the rulers are `width` pixels wide where there is room."""
         self._bench, self._part = bench, part
         self.all = {name: Ruler(setting) for name, setting in settings_of(kind).items() if setting.kind == "number"}
         for name, ruler in self.all.items():
-            ruler.setFixedWidth(width)
+            ruler.setMinimumWidth(min(width, 120))
+            ruler.setMaximumWidth(width)
             ruler.moved.connect(partial(self._set, name))
 
     def refresh(self) -> None:
