@@ -13,7 +13,7 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats
-from gluvo.dsp.moving import follow, range_levels, selector
+from gluvo.dsp.moving import follow, selector
 from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
 from gluvo.measure.overview import heard_hops
@@ -76,21 +76,32 @@ def find_threshold(
     found = _nearby(reduction_at, glue)
     if found is not None:
         return Found(found, reduction_at(found), met=True)
-    low, high = -60.0, 0.0
-    most, least = reduction_at(low), reduction_at(high)
-    if not least < glue.aim < most:
-        end, reached = (low, most) if glue.aim >= most else (high, least)
-        return Found(end, reached, met=abs(reached - glue.aim) < CLOSE)
+    return _sought(reduction_at, glue.aim, *_range(Glue))
+
+
+def _range(kind: type[Glue | Band]) -> tuple[float, float]:
+    """The lowest and highest threshold that can be set."""
+    threshold = settings_of(kind)["threshold"]
+    return threshold.low, threshold.high
+
+
+def _sought(amount_at: Callable[[float], float], aim: float, low: float, high: float) -> Found:
+    """The threshold at which an amount, which falls as it rises, is what was asked for."""
+    most, least = amount_at(low), amount_at(high)
+    if not least < aim < most:
+        end, reached = (low, most) if aim >= most else (high, least)
+        return Found(end, reached, met=abs(reached - aim) < CLOSE)
     from scipy import optimize  # slow to load, and only needed here
 
-    threshold = float(optimize.brentq(lambda t: reduction_at(t) - glue.aim, low, high, xtol=4e-3))
-    reached = reduction_at(threshold)
-    return Found(threshold, reached, met=abs(reached - glue.aim) < 0.05)
+    threshold = float(optimize.brentq(lambda t: amount_at(t) - aim, low, high, xtol=4e-3))
+    reached = amount_at(threshold)
+    return Found(threshold, reached, met=abs(reached - aim) < 0.05)
 
 
 def _nearby(reduction_at: Callable[[float], float], glue: Glue) -> float | None:
     """The threshold by the secant rule from the present one on: after a small edit it has moved little."""
-    last, threshold = glue.threshold, min(0.0, max(-60.0, glue.threshold + reduction_at(glue.threshold) - glue.aim))
+    low, high = _range(Glue)
+    last, threshold = glue.threshold, min(high, max(low, glue.threshold + reduction_at(glue.threshold) - glue.aim))
     for _ in range(4):
         miss, moved = reduction_at(threshold) - glue.aim, threshold - last
         if abs(miss) < CLOSE / 2.0:
@@ -99,7 +110,7 @@ def _nearby(reduction_at: Callable[[float], float], glue: Glue) -> float | None:
         if not -1.5 < slope < -0.02:
             return None
         last, threshold = threshold, threshold - miss / slope
-        if not -60.0 <= threshold <= 0.0:
+        if not low <= threshold <= high:
             return None
     return None
 
@@ -148,16 +159,7 @@ def find_band_threshold(
         follow(levels, candidate.curve(eq.strength), candidate.times(before.rate), moved)
         return float(moved[skip:][counted].mean())
 
-    low, high = settings_of(Band)["threshold"].low, settings_of(Band)["threshold"].high
-    most, least = movement_at(low), movement_at(high)
-    if not least < band.aim < most:
-        end, reached = (low, most) if band.aim >= most else (high, least)
-        return Found(end, reached, met=abs(reached - band.aim) < CLOSE)
-    from scipy import optimize  # slow to load, and only needed here
-
-    threshold = float(optimize.brentq(lambda t: movement_at(t) - band.aim, low, high, xtol=4e-3))
-    reached = movement_at(threshold)
-    return Found(threshold, reached, met=abs(reached - band.aim) < 0.05)
+    return _sought(movement_at, band.aim, *_range(Band))
 
 
 def _band_levels(eq: MidSideEq, band: Band, before: Joint, span: Span | None) -> tuple[Floats, int]:
@@ -172,9 +174,9 @@ def _band_levels(eq: MidSideEq, band: Band, before: Joint, span: Span | None) ->
     )
     if eq.stages and "mid" in eq.stages[0][0] and band.target not in ("left", "right"):
         comp.to_mid_side(x, x)
-    levels = np.zeros(len(x))
-    range_levels(x, columns, selector(band.shape, band.freq, band.q, rate), np.zeros((2, 2)), levels)
-    return levels, skip
+    Sections(np.insert(selector(band.shape, band.freq, band.q, rate), 3, 1.0)[None, :]).run(x, x)
+    loudest = (np.abs(x) * columns).max(axis=1)
+    return np.asarray(comp.DB * np.log(np.maximum(loudest, comp.QUIETEST))), skip
 
 
 def _stretch(glue: Glue, before: Joint, key: Joint | None, span: Span | None) -> tuple[np.ndarray, int, np.ndarray]:

@@ -99,20 +99,6 @@ def move(x, columns, select, memory, curve, times, rises, state, table, span, pl
 
 
 @kernel
-def range_levels(x, columns, select, memory, out):  # type: ignore[no-untyped-def]
-    """What a moving band's detector reads of `x` (frames, 2), dBFS, into `out` (frames); see `move`."""
-    b0, b1, b2, a1, a2 = select[0], select[1], select[2], select[3], select[4]
-    l1, l2, r1, r2 = memory[0, 0], memory[1, 0], memory[0, 1], memory[1, 1]
-    for i in range(x.shape[0]):
-        left, right = x[i, 0], x[i, 1]
-        a, b = b0 * left + l1, b0 * right + r1
-        l1, r1 = b1 * left - a1 * a + l2, b1 * right - a1 * b + r2
-        l2, r2 = b2 * left - a2 * a, b2 * right - a2 * b
-        out[i] = DB * math.log(max(max(abs(a) * columns[0], abs(b) * columns[1]), QUIETEST))
-    memory[0, 0], memory[1, 0], memory[0, 1], memory[1, 1] = l1, l2, r1, r2
-
-
-@kernel
 def follow(levels, curve, times, out):  # type: ignore[no-untyped-def]
     """By how many dB a band of a curve and times moves for these levels, from rest; see `move`."""
     first, y = 0.0, 0.0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from gluvo.dsp.delay import clean
-from gluvo.dsp.moving import follow, range_levels, selector
+from gluvo.dsp.moving import follow
 from gluvo.measure.figures import figures_of
 from gluvo.measure.flattops import flat_tops
 from gluvo.measure.hits import hits_of
@@ -43,7 +43,6 @@ def warm_up(progress: Progress = no_progress) -> None:
     clean(np.zeros((4, 2)), np.zeros((4, 2)))
     levels, moved = np.zeros(64), np.zeros(64)
     bell = Band(id=1, dynamic=True)
-    range_levels(np.zeros((64, 2)), np.ones(2), selector("bell", 1000.0, 1.0, RATE), np.zeros((2, 2)), levels)
     follow(levels, bell.curve(), bell.times(RATE), moved)
     for n, step in enumerate(variants):
         rendered_joint(Run("", "", (first,), step), [joint])
