@@ -147,6 +147,7 @@ def style_sheet(c: Colours) -> str:
     QPushButton:checked, QPushButton[kind="main"] {{ background: {c.ink}; color: {c.paper}; border-color: {c.ink}; }}
     QPushButton[kind="main"]:hover {{ background: {c.signal}; border-color: {c.signal}; }}
     QPushButton:disabled {{ color: {c.faint}; background: transparent; border-color: {c.hair}; }}
+    QComboBox:disabled {{ color: {c.faint}; background: transparent; border-color: {c.hair}; }}
     QPushButton:focus, QToolButton:focus {{ border: 2px solid {c.signal}; padding: 3px 9px; }}
     QComboBox:focus {{ border: 2px solid {c.signal}; padding: 3px 3px 3px 7px; }}
     QPushButton[kind="plain"] {{ background: transparent; border: none; color: {c.faint}; padding: 4px 5px; }}

@@ -172,7 +172,7 @@ class Analyser(Struct, frozen=True, kw_only=True):
     ] = 3.0  # fmt: skip
     fraction: Annotated[
         Literal[3, 6, 12, 24],
-        choice("Smoothing", (("3", "1/3 octave"), ("6", "1/6 octave"), ("12", "1/12 octave"), ("24", "1/24 octave")),
+        choice("Smoothing", (("3", "1/3 oct"), ("6", "1/6 oct"), ("12", "1/12 oct"), ("24", "1/24 oct")),
                "Over how much of an octave the spectrum is averaged."),
     ] = 12  # fmt: skip
     live: Annotated[
