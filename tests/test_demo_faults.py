@@ -13,7 +13,8 @@ from gluvo.measure.figures import figures_of
 from gluvo.measure.spectrum import octaves, tone_of
 from gluvo.measure.stereo import bands_of_tone
 from gluvo.measure.trace import Span, trace_of
-from gluvo.render.song import Joint, Renderer
+from gluvo.render.joint import Joint
+from gluvo.render.song import Renderer
 from gluvo.session.media import place_of, read_material, read_sound
 from gluvo.session.records import Session
 from gluvo.session.store import read_session

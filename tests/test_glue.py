@@ -12,7 +12,8 @@ from gluvo.dsp.matched import bell, tilt
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
 from gluvo.render.chain import Chain, run_chain
-from gluvo.render.song import Joint, Renderer
+from gluvo.render.joint import Joint
+from gluvo.render.song import Renderer
 from gluvo.session.records import Media, Stem
 from gluvo.steps import Glue, Trim
 

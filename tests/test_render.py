@@ -11,8 +11,10 @@ from gluvo.compare.match import Reading, matched_gains
 from gluvo.errors import Cancelled, GluvoError
 from gluvo.measure.trace import Span
 from gluvo.progress import Stopper
+from gluvo.render.cache import Cache
 from gluvo.render.chain import run_chain
-from gluvo.render.song import Cache, Joint, Rendered, Renderer
+from gluvo.render.joint import Joint
+from gluvo.render.song import Rendered, Renderer
 from gluvo.session.records import Target
 from gluvo.steps import Glue, Limiter, Step, Trim
 

@@ -24,7 +24,8 @@ from gluvo.play import host as host_module
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.host import RemoteEngine
 from gluvo.play.process import Host
-from gluvo.render.song import Cache, Renderer
+from gluvo.render.cache import Cache
+from gluvo.render.song import Renderer
 from gluvo.session import scratch
 from gluvo.session.records import Session
 from gluvo.session.store import read_session

@@ -17,10 +17,11 @@ from gluvo.dsp.moving import follow, selector
 from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
 from gluvo.measure.overview import heard_hops
-from gluvo.measure.trace import Span, Trace, hop_frames, k_weighting, trace_of
+from gluvo.measure.trace import Between, Span, Trace, hop_frames, k_weighting, trace_of
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain, stream
-from gluvo.render.song import Joint, lead_in
+from gluvo.render.joint import Joint
+from gluvo.render.song import lead_in
 from gluvo.steps import MAX_BLOCK, Band, Glue, Lane, MidSideEq, settings_of
 from gluvo.steps.glue import Detector
 
@@ -66,8 +67,10 @@ def find_threshold(
             curve = _fed_back(candidate, audio, rate)
         else:
             columns = np.zeros_like(level)
-            comp.ballistics(level, candidate.curve, candidate.times(rate), np.zeros((level.shape[1], 3)), columns)
-            curve = columns.max(axis=1) if columns.shape[1] > 1 else columns[:, 0]
+            comp.ballistics(
+                level, level.shape[1], candidate.curve, candidate.times(rate), np.zeros((len(level), 3)), columns
+            )
+            curve = columns.max(axis=0)
         whole = (len(curve) - skip) // hop
         means = curve[skip : skip + whole * hop].reshape(-1, hop).mean(axis=1)
         counted = heard[:whole]
@@ -174,7 +177,7 @@ def _band_levels(eq: MidSideEq, band: Band, before: Joint, span: Span | None) ->
     )
     if eq.stages and "mid" in eq.stages[0][0] and band.target not in ("left", "right"):
         comp.to_mid_side(x, x)
-    Sections(np.insert(selector(band.shape, band.freq, band.q, rate), 3, 1.0)[None, :]).run(x, x)
+    Sections(selector(band.shape, band.freq, band.q, rate)).run(x, x)
     loudest = (np.abs(x) * columns).max(axis=1)
     return np.asarray(comp.DB * np.log(np.maximum(loudest, comp.QUIETEST))), skip
 
@@ -194,10 +197,11 @@ def _stretch(glue: Glue, before: Joint, key: Joint | None, span: Span | None) ->
 
 def _levels(glue: Glue, audio: np.ndarray, rate: int) -> Floats:
     detector = Detector(glue, rate)
-    level = np.zeros((len(audio), detector.columns))
+    level, read = (np.zeros((detector.columns, frames)) for frames in (len(audio), MAX_BLOCK))
     for at in range(0, len(audio), MAX_BLOCK):
         block = np.ascontiguousarray(audio[at : at + MAX_BLOCK], dtype=np.float64)
-        detector.run(block, level[at : at + len(block)])
+        detector.run(block, read)
+        level[:, at : at + len(block)] = read[:, : len(block)]
     return level
 
 
@@ -236,7 +240,7 @@ def find_makeup(glue: Glue, before: Joint, span: Span | None, key: Joint | None 
     def loudness(d: float, w: float) -> float:
         power = np.maximum(0.0, d * d * dd + 2.0 * d * w * dw + w * w * ww)
         empty = np.zeros(hops)
-        return integrated(Trace(rate, hops * hop, power, power, empty, empty, empty))
+        return integrated(Trace(rate, hops * hop, power, power, empty, empty, Between(hops, empty)))
 
     goal, mix = loudness(1.0, 0.0), glue.mix / 100.0
     if goal <= SILENT - OFFSET:

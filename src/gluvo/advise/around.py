@@ -14,7 +14,7 @@ from gluvo.measure.spectrum import Tone
 from gluvo.measure.stereo import Scatter, scatter_of
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
-from gluvo.render.song import Joint
+from gluvo.render.joint import Joint
 from gluvo.steps import ChainItem, MidSideEq, Saturation, Width
 
 MID_SIDE = ("mid", "side")

@@ -8,8 +8,9 @@ from gluvo.advise.aim import find_blend, find_makeup, find_threshold
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
+from gluvo.render.joint import Joint
 from gluvo.render.plan import run
-from gluvo.render.song import Joint, Renderer
+from gluvo.render.song import Renderer
 from gluvo.session import chains
 from gluvo.session.records import Session
 from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Width, settings_of

@@ -12,7 +12,8 @@ from gluvo.measure.loudness import SILENT
 from gluvo.measure.overview import REDUCTION_HOP
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
-from gluvo.render.song import Joint, Renderer
+from gluvo.render.joint import Joint
+from gluvo.render.song import Renderer
 from gluvo.session import chains
 from gluvo.session.records import MIX, Session
 from gluvo.steps import Limiter, Trim, settings_of

@@ -16,7 +16,7 @@ from gluvo.desk.width_editor import WidthEditor
 from gluvo.desk.workbench import Workbench
 from gluvo.measure.loudness import loudest_span
 from gluvo.measure.trace import Span
-from gluvo.render.song import Joint
+from gluvo.render.joint import Joint
 from gluvo.session.create import LOUDEST_SECONDS
 from gluvo.session.records import Stem
 from gluvo.session.tree import below

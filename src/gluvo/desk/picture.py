@@ -8,7 +8,8 @@ from gluvo.advise.around import Around
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.hits import Hits
 from gluvo.measure.spectrum import Spectrum
-from gluvo.render.song import Joint, Rendered
+from gluvo.render.joint import Joint
+from gluvo.render.song import Rendered
 from gluvo.session.records import AnyStrip
 
 

@@ -14,7 +14,7 @@ from gluvo.desk.ruler import Ruler
 from gluvo.desk.spectrum_panel import SpectrumPanel
 from gluvo.desk.workbench import Workbench
 from gluvo.measure.trace import Trace
-from gluvo.render.song import Joint
+from gluvo.render.joint import Joint
 from gluvo.steps import ChainItem, Setting, Step, settings_of
 
 WORTH_SAYING = 0.1

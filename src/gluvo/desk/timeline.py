@@ -22,7 +22,8 @@ from gluvo.desk.timeline_drawing import CAPTION, MARGIN, RIBBON, TimelineDrawing
 from gluvo.desk.workbench import Workbench
 from gluvo.measure.hits import find_onsets
 from gluvo.measure.trace import Span
-from gluvo.render.song import Joint, Rendered
+from gluvo.render.joint import Joint
+from gluvo.render.song import Rendered
 from gluvo.session import sections
 from gluvo.session.records import Section, Session
 

@@ -14,7 +14,7 @@ from gluvo.desk.theme import colours, font
 from gluvo.desk.workbench import LOUDEST_SECONDS, Workbench
 from gluvo.measure.overview import OUTLINE_HOP
 from gluvo.measure.trace import Span
-from gluvo.render.song import Joint
+from gluvo.render.joint import Joint
 from gluvo.session.records import Section
 
 MARGIN = 12

@@ -10,39 +10,57 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.kernel import kernel
+from gluvo.dsp.kernel import extreme_kernel, kernel
+from gluvo.dsp.logarithms import to_db, to_factors
 
 DB = 20.0 / math.log(10.0)
 """dB in one neper."""
 QUIETEST = 1e-10
 """Amplitude under which the detector reads −200 dB."""
+SMALLEST_SQUARE = 1e-40
+"""Mean squares are held above it, since denormal numbers are slow."""
 QUICKEST = 4.0
 """How many times quicker than set a release that feeds back may become."""
 
 
 @kernel
-def levels(x, link, smoothing, squares, out):  # type: ignore[no-untyped-def]
-    """Levels in dBFS of the detector's signal `x` (frames, 2) into `out` (frames, 1 or 2).
+def levels(x, link, smoothing, squares, work, out):  # type: ignore[no-untyped-def]
+    """Levels in dBFS of the detector's signal `x` (frames, 2) into `out` (1 or 2 columns, frames or more).
 
-    `smoothing` is the one-pole coefficient of the mean square; 0 reads peaks. `link` 0–1 draws each channel
-    to the louder one; with one column in `out` the link is taken as full. A sine reads its peak in either
-    mode (the mean square is doubled), so that the threshold need not be found again.
+    `smoothing` is the one-pole coefficient of the mean square, `squares` its state; 0 reads peaks. `link` 0–1 draws each
+    channel to the louder one; with one column in `out` the link is taken as full. A sine reads its peak in either mode
+    (the mean square is doubled), so that the threshold need not be found again. `work` (2, frames or more) is written over.
     """
-    columns = out.shape[1]
-    for i in range(x.shape[0]):
-        a, b = abs(x[i, 0]), abs(x[i, 1])
-        if smoothing > 0.0:
-            squares[0] = a * a + (squares[0] - a * a) * smoothing
-            squares[1] = b * b + (squares[1] - b * b) * smoothing
-            a, b = math.sqrt(2.0 * squares[0]), math.sqrt(2.0 * squares[1])
-        if columns == 1:
-            out[i, 0] = DB * math.log(max(max(a, b), QUIETEST))
-        else:
-            la = DB * math.log(max(a, QUIETEST))
-            lb = DB * math.log(max(b, QUIETEST))
-            top = max(la, lb)
-            out[i, 0] = la + link * (top - la)
-            out[i, 1] = lb + link * (top - lb)
+    n, columns = x.shape[0], out.shape[0]
+    left, right = work[0, :n], work[1, :n]
+    if smoothing > 0.0:
+        a, b = squares[0], squares[1]
+        for i in range(n):
+            p, q = x[i, 0] * x[i, 0], x[i, 1] * x[i, 1]
+            a = p + (a - p) * smoothing
+            b = q + (b - q) * smoothing
+            left[i], right[i] = a, b
+        squares[0], squares[1] = max(a, SMALLEST_SQUARE), max(b, SMALLEST_SQUARE)
+        for i in range(n):
+            left[i], right[i] = math.sqrt(2.0 * left[i]), math.sqrt(2.0 * right[i])
+    else:
+        for i in range(n):
+            left[i], right[i] = abs(x[i, 0]), abs(x[i, 1])
+    if columns == 1:
+        for i in range(n):
+            left[i] = max(max(left[i], right[i]), QUIETEST)
+        to_db(left, out[0, :n])
+        return
+    for i in range(n):
+        left[i], right[i] = max(left[i], QUIETEST), max(right[i], QUIETEST)
+    to_db(left, out[0, :n])
+    to_db(right, out[1, :n])
+    first, second = out[0, :n], out[1, :n]
+    for i in range(n):
+        p, q = first[i], second[i]
+        top = max(p, q)
+        first[i] = p + link * (top - p)
+        second[i] = q + link * (top - q)
 
 
 @kernel
@@ -57,8 +75,8 @@ def wanted_reduction(level, threshold, slope, knee, most):  # type: ignore[no-un
 
 
 @kernel
-def ballistics(level, curve, times, state, out):  # type: ignore[no-untyped-def]
-    """Reduction in dB, smoothed, for each column of `level`.
+def ballistics(level, frames, curve, times, state, out):  # type: ignore[no-untyped-def]
+    """Reduction in dB, smoothed, for the first `frames` of each row of `level` (columns, frames or more).
 
     `curve`: threshold, slope ``1 − 1/ratio``, knee, range. `times`: coefficients of attack, release, the slow
     state's charge and discharge, and the auto-release amount 0–1. `state`: (columns, 3): release stage, slow
@@ -71,15 +89,21 @@ def ballistics(level, curve, times, state, out):  # type: ignore[no-untyped-def]
     """
     threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
     attack, release, charge, discharge, auto = times[0], times[1], times[2], times[3], times[4]
-    for c in range(level.shape[1]):
+    half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
+    for c in range(level.shape[0]):
+        read, made = level[c, :frames], out[c, :frames]
+        for i in range(read.shape[0]):  # as `wanted_reduction`, without a branch
+            over = read[i] - threshold
+            inside = max(over + half, 0.0)
+            made[i] = min(slope * (over if over >= half else inside * inside * inverse), most)
         first, slow, y = state[c, 0], state[c, 1], state[c, 2]
-        for i in range(level.shape[0]):
-            want = wanted_reduction(level[i, c], threshold, slope, knee, most)
+        for i in range(read.shape[0]):
+            want = made[i]
             first = max(want, want + (first - want) * release)
             slow = want + (slow - want) * (charge if want > slow else discharge)
             target = max(first, auto * slow)
             y = target + (y - target) * attack if target > y else target
-            out[i, c] = y
+            made[i] = y
         state[c, 0] = first if first > 1e-12 else 0.0
         state[c, 1] = slow if slow > 1e-12 else 0.0
         state[c, 2] = y if y > 1e-12 else 0.0
@@ -99,7 +123,8 @@ def feed_back(x, sos, memory, heard, link, smoothing, squares, curve, times, sta
     """Reduction in dB of a compressor whose detector listens to what comes out, for `x` (frames, 2).
 
     `sos` and `memory` are the detector's filters, `heard` tells which of the two columns it listens to; `level`
-    gets what it reads. The other arguments are those of `levels` and `ballistics`.
+    gets what it reads. `level` and `out` are (columns, frames or more); the other arguments are those of `levels` and
+    `ballistics`.
 
     In a loop of slope ``s`` (reduction over level in) every change of the output is ``1 / (1 − s)`` times as fast
     as the smoothing alone (Giannoulis et al., section 2.3). Since the loop is known, the level that comes in is
@@ -110,7 +135,7 @@ def feed_back(x, sos, memory, heard, link, smoothing, squares, curve, times, sta
     """
     threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
     attack, release, charge, discharge, auto = times[0], times[1], times[2], times[3], times[4]
-    columns = out.shape[1]
+    columns = out.shape[0]
     for i in range(x.shape[0]):
         v = (
             x[i, 0] * math.exp(-state[0, 2] / DB) * heard[0],
@@ -133,7 +158,7 @@ def feed_back(x, sos, memory, heard, link, smoothing, squares, curve, times, sta
         top = max(la, lb)
         for c in range(columns):
             read = top if columns == 1 else la + link * (top - la) if c == 0 else lb + link * (top - lb)
-            level[i, c] = read
+            level[c, i] = read
             first, slow, y = state[c, 0], state[c, 1], state[c, 2]
             came = read + y
             want = wanted_reduction(came, threshold, slope, knee, most)
@@ -142,7 +167,7 @@ def feed_back(x, sos, memory, heard, link, smoothing, squares, curve, times, sta
             slow = want + (slow - want) * (charge if want > slow else discharge)
             target = max(first, auto * slow)
             y = target + (y - target) * (1.0 - (1.0 - attack) * (1.0 - slope) * quicker) if target > y else target
-            out[i, c] = y
+            out[c, i] = y
             state[c, 0] = first if first > 1e-12 else 0.0
             state[c, 1] = slow if slow > 1e-12 else 0.0
             state[c, 2] = y if y > 1e-12 else 0.0
@@ -153,36 +178,59 @@ def feed_back(x, sos, memory, heard, link, smoothing, squares, curve, times, sta
                     memory[s, k, c] = 0.0
 
 
-@kernel
-def apply_gain(x, reduction, makeup, mix, out):  # type: ignore[no-untyped-def]
-    """Scale left and right by their reduction, make-up and mix. A gain of exactly 1 leaves the bits alone."""
-    last = reduction.shape[1] - 1
-    for i in range(x.shape[0]):
-        g = _gain(reduction[i, 0], makeup, mix)
-        out[i, 0] = x[i, 0] * g
-        if last:
-            g = _gain(reduction[i, 1], makeup, mix)
-        out[i, 1] = x[i, 1] * g
+@extreme_kernel
+def largest(x, frames):  # type: ignore[no-untyped-def]
+    """The largest of the first `frames` values."""
+    found = x[0]
+    for i in range(frames):
+        found = max(found, x[i])
+    return found
 
 
 @kernel
-def apply_gain_mid_side(x, reduction, makeup, mix, mid_on, side_on, out):  # type: ignore[no-untyped-def]
+def larger(rows, frames, out):  # type: ignore[no-untyped-def]
+    """The larger of one or two rows, frame by frame."""
+    last = rows.shape[0] - 1
+    for i in range(frames):
+        out[i] = max(rows[0, i], rows[last, i])
+
+
+@kernel
+def gains(reduction, makeup, mix, out):  # type: ignore[no-untyped-def]
+    """The factors of reductions in dB, with make-up and mix: exactly 1 where nothing is reduced, raised or mixed."""
+    to_factors(reduction, out)
+    for i in range(out.shape[0]):
+        out[i] = 1.0 + mix * (makeup * out[i] - 1.0)
+
+
+@kernel
+def apply_gain(x, reduction, makeup, mix, factors, out):  # type: ignore[no-untyped-def]
+    """Scale left and right by their reduction (1 or 2 columns, frames or more), make-up and mix.
+
+    A gain of exactly 1 leaves the bits alone. `factors` (2, frames or more) is written over.
+    """
+    n, last = x.shape[0], reduction.shape[0] - 1
+    left, right = factors[0, :n], factors[last, :n]
+    for c in range(last + 1):
+        gains(reduction[c, :n], makeup, mix, factors[c, :n])
+    for i in range(n):
+        out[i, 0] = x[i, 0] * left[i]
+        out[i, 1] = x[i, 1] * right[i]
+
+
+@kernel
+def apply_gain_mid_side(x, reduction, makeup, mix, mid_on, side_on, factors, out):  # type: ignore[no-untyped-def]
     """Scale mid and side, written as a difference so that a gain of exactly 1 leaves the bits alone."""
-    last = reduction.shape[1] - 1
-    for i in range(x.shape[0]):
+    n, last = x.shape[0], reduction.shape[0] - 1
+    of_mid, of_side = factors[0, :n], factors[last, :n]
+    for c in range(last + 1):
+        gains(reduction[c, :n], makeup, mix, factors[c, :n])
+    for i in range(n):
         left, right = x[i, 0], x[i, 1]
-        m = 0.5 * (left + right) * (_gain(reduction[i, 0], makeup, mix) - 1.0) * mid_on
-        s = 0.5 * (left - right) * (_gain(reduction[i, last], makeup, mix) - 1.0) * side_on
+        m = 0.5 * (left + right) * (of_mid[i] - 1.0) * mid_on
+        s = 0.5 * (left - right) * (of_side[i] - 1.0) * side_on
         out[i, 0] = left + m + s
         out[i, 1] = right + m - s
-
-
-@kernel
-def _gain(reduction, makeup, mix):  # type: ignore[no-untyped-def]
-    g = makeup
-    if reduction > 0.0:
-        g = makeup * math.exp(-reduction / DB)
-    return 1.0 + mix * (g - 1.0)
 
 
 @kernel

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from gluvo.dsp.kernel import Audio, kernel
+from gluvo.dsp.vectors import fma8, load8, splat8, store8, total8
 
 LOUDEST = 1e6
 """Samples are held within ±120 dBFS, so that squares and recursions stay finite whatever comes in."""
@@ -22,42 +23,77 @@ def clean(x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def finite(x):  # type: ignore[no-untyped-def]
-    """Whether all of `x` (frames, 2) is numbers within ±`LOUDEST`."""
-    for i in range(x.shape[0]):  # noqa: SIM110, a kernel knows no `all`
-        if not (abs(x[i, 0]) <= LOUDEST and abs(x[i, 1]) <= LOUDEST):  # never true of what is no number
-            return False
-    return True
+def ordinary(x):  # type: ignore[no-untyped-def]
+    """Whether `x` (frames, 2) is numbers of sane size: the sum of their squares is a number, and within `LOUDEST`²."""
+    flat, sums, i = x.reshape(-1), splat8(0.0), 0
+    while i + 8 <= flat.shape[0]:
+        v = load8(flat, i)
+        sums = fma8(v, v, sums)
+        i += 8
+    total = total8(sums)
+    for k in range(i, flat.shape[0]):
+        total += flat[k] * flat[k]
+    return total <= LOUDEST * LOUDEST  # never true of what is no number
 
 
 @kernel
 def delay_block(ring, place, delay, x, out):  # type: ignore[no-untyped-def]
-    """Delay `x` by `delay` frames into `out` (may be `x`). `place` holds the write index."""
-    size = ring.shape[0]
-    w = place[0]
-    for i in range(x.shape[0]):
-        ring[w, 0] = x[i, 0]
-        ring[w, 1] = x[i, 1]
+    """Delay `x` by `delay` frames into `out` (may be `x`). `place` holds the write index.
+
+    Frames go through the ring in runs, as long as neither end of it comes between and nothing is overwritten that has
+    not been read.
+    """
+    size, w, n, at = ring.shape[0], place[0], x.shape[0], 0
+    kept, given, made = ring.reshape(-1), x.reshape(-1), out.reshape(-1)
+    while at < n:
         r = w - delay
         if r < 0:
             r += size
-        out[i, 0] = ring[r, 0]
-        out[i, 1] = ring[r, 1]
-        w += 1
+        count = min(min(n - at, size - delay), min(size - w, size - r))
+        copy(given[2 * at : 2 * (at + count)], kept[2 * w : 2 * (w + count)])
+        copy(kept[2 * r : 2 * (r + count)], made[2 * at : 2 * (at + count)])
+        at += count
+        w += count
         if w == size:
             w = 0
     place[0] = w
 
 
+@kernel
+def copy(x, out):  # type: ignore[no-untyped-def]
+    """Copy one flat array into another, eight values at a time."""
+    i = 0
+    while i + 32 <= x.shape[0]:
+        a, b, c, d = load8(x, i), load8(x, i + 8), load8(x, i + 16), load8(x, i + 24)
+        store8(out, i, a)
+        store8(out, i + 8, b)
+        store8(out, i + 16, c)
+        store8(out, i + 24, d)
+        i += 32
+    for k in range(i, x.shape[0]):
+        out[k] = x[k]
+
+
+RUN = 1024
+"""Frames by which a ring is longer than the delay, so that blocks pass in few runs."""
+
+
 class Delay:
-    """Delays by a whole number of frames; the ring is as long as the longest delay it may be asked for."""
+    """Delays by a whole number of frames; the ring is as long as the longest delay it may be asked for.
+
+    >>> late = Delay(2)
+    >>> x = np.ones((4, 2)); late.run(x, x)
+    >>> x[:, 0].tolist()
+    [0.0, 0.0, 1.0, 1.0]
+    """
 
     def __init__(self, frames: int, longest: int | None = None) -> None:
         self.frames = frames
-        self.ring = np.zeros((max(frames, longest or 0) + 1, 2))
+        self.ring = np.zeros((max(frames, longest or 0) + RUN, 2))
         self.place = np.zeros(1, dtype=np.int64)
 
     def run(self, x: Audio, out: Audio) -> None:
+        """Delay `x` (frames, 2) into `out`, which may be `x`."""
         delay_block(self.ring, self.place, self.frames, x, out)
 
     def adopt(self, other: Delay) -> None:

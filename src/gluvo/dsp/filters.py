@@ -10,102 +10,115 @@ import math
 import numpy as np
 
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.vectors import fma2, load2, mul2, store2
 
 NOTHING: Floats = np.zeros((0, 6))
 """No sections: passes everything."""
 
 
-@kernel
-def run_sections(sos, memory, x, out):  # type: ignore[no-untyped-def]
-    """Filter `x` (frames, 2) into `out` (may be `x`) by transposed direct form II.
+def pairs(sos: Floats) -> Floats:
+    """Sections as `run_sections` takes them, flat: five coefficients each, with one for either column.
 
-    `memory` is (sections, 2 states, 2 channels) and is carried from block to block. States that have decayed
-    to nothing are cleared, since denormal numbers are slow.
+    `sos` is (sections, 6), or (sections, 2 columns, 6) where the columns differ.
     """
-    count = sos.shape[0]
-    for i in range(x.shape[0] if count % 2 == 0 else 0):
-        out[i, 0] = x[i, 0]
-        out[i, 1] = x[i, 1]
-    if count % 2:
-        _run_one(sos[0], memory[0], x, out)
-    for s in range(count % 2, count, 2):
-        _run_two(sos[s], memory[s], sos[s + 1], memory[s + 1], out)
+    both = sos if sos.ndim == 3 else np.repeat(sos[:, None], 2, axis=1)
+    signed = both[:, :, [0, 1, 2, 4, 5]] * np.array([1.0, 1.0, 1.0, -1.0, -1.0])
+    return np.ascontiguousarray(signed.transpose(0, 2, 1)).reshape(-1)
+
+
+@kernel
+def run_sections(pairs, memory, x, out):  # type: ignore[no-untyped-def]
+    """Filter `x` (frames, 2) into `out` (may be `x`) by transposed direct form II, left and right in one vector.
+
+    `pairs`: see there. `memory` is flat, (sections, 2 states, 2 columns), and is carried from block to block. Up to
+    four sections share a pass over the block: their recursions overlap in time. States that have decayed to nothing are
+    cleared, since denormal numbers are slow.
+    """
+    count = memory.shape[0] // 4
+    flat, made = x.reshape(-1), out.reshape(-1)
+    if count == 0:
+        for i in range(flat.shape[0]):
+            made[i] = flat[i]
+        return
+    s = count % 4
+    if s == 1:
+        _run_one(pairs, memory, flat, made)
+    elif s >= 2:
+        _run_two(pairs, memory, flat, made)
+        if s == 3:
+            _run_one(pairs[20:], memory[8:], made, made)
+    for k in range(s, count, 4):
+        _run_four(pairs[10 * k :], memory[4 * k :], flat if k == 0 else made, made)
+    for k in range(memory.shape[0]):
+        if abs(memory[k]) < 1e-30:
+            memory[k] = 0.0
 
 
 @kernel
 def _run_one(c, m, x, out):  # type: ignore[no-untyped-def]
-    b0, b1, b2, a1, a2 = c[0], c[1], c[2], c[4], c[5]
-    l1, l2, r1, r2 = m[0, 0], m[1, 0], m[0, 1], m[1, 1]
-    for i in range(x.shape[0]):
-        left, right = x[i, 0], x[i, 1]
-        yl, yr = b0 * left + l1, b0 * right + r1
-        l1, r1 = b1 * left - a1 * yl + l2, b1 * right - a1 * yr + r2
-        l2, r2 = b2 * left - a2 * yl, b2 * right - a2 * yr
-        out[i, 0] = yl
-        out[i, 1] = yr
-    _keep(m, l1, l2, r1, r2)
+    b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 2), load2(c, 4), load2(c, 6), load2(c, 8)
+    p, q = load2(m, 0), load2(m, 2)
+    for i in range(0, x.shape[0], 2):
+        u = load2(x, i)
+        v = fma2(b0, u, p)
+        p = fma2(a1, v, fma2(b1, u, q))
+        q = fma2(a2, v, mul2(b2, u))
+        store2(out, i, v)
+    store2(m, 0, p)
+    store2(m, 2, q)
 
 
 @kernel
-def _run_two(c, m, d, n, x):  # type: ignore[no-untyped-def]
-    """Two sections in one pass over `x`, in place: their recursions overlap in time."""
-    b0, b1, b2, a1, a2 = c[0], c[1], c[2], c[4], c[5]
-    e0, e1, e2, d1, d2 = d[0], d[1], d[2], d[4], d[5]
-    l1, l2, r1, r2 = m[0, 0], m[1, 0], m[0, 1], m[1, 1]
-    p1, p2, q1, q2 = n[0, 0], n[1, 0], n[0, 1], n[1, 1]
-    for i in range(x.shape[0]):
-        left, right = x[i, 0], x[i, 1]
-        yl, yr = b0 * left + l1, b0 * right + r1
-        l1, r1 = b1 * left - a1 * yl + l2, b1 * right - a1 * yr + r2
-        l2, r2 = b2 * left - a2 * yl, b2 * right - a2 * yr
-        zl, zr = e0 * yl + p1, e0 * yr + q1
-        p1, q1 = e1 * yl - d1 * zl + p2, e1 * yr - d1 * zr + q2
-        p2, q2 = e2 * yl - d2 * zl, e2 * yr - d2 * zr
-        x[i, 0] = zl
-        x[i, 1] = zr
-    _keep(m, l1, l2, r1, r2)
-    _keep(n, p1, p2, q1, q2)
+def _run_two(c, m, x, out):  # type: ignore[no-untyped-def]
+    b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 2), load2(c, 4), load2(c, 6), load2(c, 8)
+    d0, d1, d2, e1, e2 = load2(c, 10), load2(c, 12), load2(c, 14), load2(c, 16), load2(c, 18)
+    p, q, r, s = load2(m, 0), load2(m, 2), load2(m, 4), load2(m, 6)
+    for i in range(0, x.shape[0], 2):
+        u = load2(x, i)
+        v = fma2(b0, u, p)
+        p = fma2(a1, v, fma2(b1, u, q))
+        q = fma2(a2, v, mul2(b2, u))
+        w = fma2(d0, v, r)
+        r = fma2(e1, w, fma2(d1, v, s))
+        s = fma2(e2, w, mul2(d2, v))
+        store2(out, i, w)
+    store2(m, 0, p)
+    store2(m, 2, q)
+    store2(m, 4, r)
+    store2(m, 6, s)
 
 
 @kernel
-def run_sided(sos, memory, x):  # type: ignore[no-untyped-def]
-    """Filter the two columns of `x` in place, each through sections of its own: `sos` is (sections, 2 columns, 6).
-
-    Pairs of sections run in one pass, so that their recursions overlap in time; an odd count needs one that does
-    nothing at the end.
-    """
-    for s in range(0, sos.shape[0], 2):
-        _run_sided_pair(sos[s, 0], sos[s, 1], sos[s + 1, 0], sos[s + 1, 1], memory[s], memory[s + 1], x)
-
-
-@kernel
-def _run_sided_pair(a, b, c, d, m, n, x):  # type: ignore[no-untyped-def]
-    a0, a1, a2, a3, a4 = a[0], a[1], a[2], a[4], a[5]
-    b0, b1, b2, b3, b4 = b[0], b[1], b[2], b[4], b[5]
-    c0, c1, c2, c3, c4 = c[0], c[1], c[2], c[4], c[5]
-    d0, d1, d2, d3, d4 = d[0], d[1], d[2], d[4], d[5]
-    l1, l2, r1, r2 = m[0, 0], m[1, 0], m[0, 1], m[1, 1]
-    p1, p2, q1, q2 = n[0, 0], n[1, 0], n[0, 1], n[1, 1]
-    for i in range(x.shape[0]):
-        left, right = x[i, 0], x[i, 1]
-        yl, yr = a0 * left + l1, b0 * right + r1
-        l1, r1 = a1 * left - a3 * yl + l2, b1 * right - b3 * yr + r2
-        l2, r2 = a2 * left - a4 * yl, b2 * right - b4 * yr
-        zl, zr = c0 * yl + p1, d0 * yr + q1
-        p1, q1 = c1 * yl - c3 * zl + p2, d1 * yr - d3 * zr + q2
-        p2, q2 = c2 * yl - c4 * zl, d2 * yr - d4 * zr
-        x[i, 0] = zl
-        x[i, 1] = zr
-    _keep(m, l1, l2, r1, r2)
-    _keep(n, p1, p2, q1, q2)
-
-
-@kernel
-def _keep(m, l1, l2, r1, r2):  # type: ignore[no-untyped-def]
-    m[0, 0] = l1 if abs(l1) > 1e-30 else 0.0
-    m[1, 0] = l2 if abs(l2) > 1e-30 else 0.0
-    m[0, 1] = r1 if abs(r1) > 1e-30 else 0.0
-    m[1, 1] = r2 if abs(r2) > 1e-30 else 0.0
+def _run_four(c, m, x, out):  # type: ignore[no-untyped-def]
+    b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 2), load2(c, 4), load2(c, 6), load2(c, 8)
+    d0, d1, d2, e1, e2 = load2(c, 10), load2(c, 12), load2(c, 14), load2(c, 16), load2(c, 18)
+    f0, f1, f2, g1, g2 = load2(c, 20), load2(c, 22), load2(c, 24), load2(c, 26), load2(c, 28)
+    h0, h1, h2, k1, k2 = load2(c, 30), load2(c, 32), load2(c, 34), load2(c, 36), load2(c, 38)
+    p, q, r, s = load2(m, 0), load2(m, 2), load2(m, 4), load2(m, 6)
+    t, o, y, z = load2(m, 8), load2(m, 10), load2(m, 12), load2(m, 14)
+    for i in range(0, x.shape[0], 2):
+        u = load2(x, i)
+        v = fma2(b0, u, p)
+        p = fma2(a1, v, fma2(b1, u, q))
+        q = fma2(a2, v, mul2(b2, u))
+        u = fma2(d0, v, r)
+        r = fma2(e1, u, fma2(d1, v, s))
+        s = fma2(e2, u, mul2(d2, v))
+        v = fma2(f0, u, t)
+        t = fma2(g1, v, fma2(f1, u, o))
+        o = fma2(g2, v, mul2(f2, u))
+        u = fma2(h0, v, y)
+        y = fma2(k1, u, fma2(h1, v, z))
+        z = fma2(k2, u, mul2(h2, v))
+        store2(out, i, u)
+    store2(m, 0, p)
+    store2(m, 2, q)
+    store2(m, 4, r)
+    store2(m, 6, s)
+    store2(m, 8, t)
+    store2(m, 10, o)
+    store2(m, 12, y)
+    store2(m, 14, z)
 
 
 class Sections:
@@ -118,11 +131,15 @@ class Sections:
     """
 
     def __init__(self, sos: Floats) -> None:
+        """`sos`: (sections, 6), or (sections, 2 columns, 6) where left and right pass different ones."""
         self.sos = np.ascontiguousarray(sos, dtype=np.float64)
         self.memory = np.zeros((len(sos), 2, 2))
+        self._pairs = pairs(self.sos)
+        self._flat = self.memory.reshape(-1)
 
     def run(self, x: Audio, out: Audio) -> None:
-        run_sections(self.sos, self.memory, x, out)
+        """Filter `x` (frames, 2) into `out`, which may be `x`."""
+        run_sections(self._pairs, self._flat, x, out)
 
     def adopt(self, other: Sections) -> None:
         """Go on where `other` is, if it has as many sections."""

@@ -12,12 +12,17 @@ import functools
 
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, Floats, kernel, sum_kernel
+from gluvo.dsp.kernel import Audio, Floats, extreme_kernel, kernel
+from gluvo.dsp.vectors import fma8, load8, splat8, store8
 
 TAPS = 64
 """Taps of each fine phase; the filter looks `HALF` samples to either side."""
 HALF = TAPS // 2
-COARSE_TAPS = 12
+COARSE_TAPS, GENTLE_TAPS = 12, 20
+LANES = 8
+"""Phases that are read at a time, with zeros for those that there are not."""
+STRETCH = 64
+"""Frames that are looked over at a time for what needs a fine reading."""
 BEND = 0.12
 """How much of the local curvature the coarse reading may be low by: next to nothing for lows, 3 dB at 20 kHz."""
 
@@ -56,9 +61,31 @@ def fine_phases(rate: int) -> Floats:
 
 
 def gentle_phases(rate: int) -> Floats:
-    """As `fine_phases`, but falling slowly past the Nyquist frequency, as many converters do."""
-    inner = phases(8 if rate <= 128_000 else 4, 20, 5.0)
-    return np.pad(inner, ((0, 0), (HALF - 10, HALF - 10)))
+    """As `fine_phases`, of 20 taps, but falling slowly past the Nyquist frequency, as many converters do."""
+    return phases(8 if rate <= 128_000 else 4, GENTLE_TAPS, 5.0)
+
+
+def beside(h: Floats) -> Floats:
+    """Phases as `fine_peak` takes them, flat: ``(taps, LANES)``, tap by tap, the phases of each beside one another."""
+    return np.ascontiguousarray(np.pad(h, ((0, LANES - len(h)), (0, 0))).T).reshape(-1)
+
+
+@kernel
+def take_in(x, history):  # type: ignore[no-untyped-def]
+    """Append `x` (frames, 2) behind the kept frames of `history` (2, …)."""
+    left, right = history[0], history[1]
+    for i in range(x.shape[0]):
+        left[TAPS - 1 + i] = x[i, 0]
+        right[TAPS - 1 + i] = x[i, 1]
+
+
+@kernel
+def let_go(history, frames):  # type: ignore[no-untyped-def]
+    """Keep the last frames of `history` (2, …) for the next block."""
+    for c in range(2):
+        row = history[c]
+        for i in range(TAPS - 1):
+            row[i] = row[frames + i]
 
 
 @kernel
@@ -66,33 +93,50 @@ def coarse_peaks(h, history, count, rough):  # type: ignore[no-untyped-def]
     """The coarse reading of the interval from each sample to the next into ``rough[:count]``.
 
     The first is the interval before the block's own first: the fine reading asks for neighbours, and must get the
-    same answer however the audio is cut into blocks. Frames are innermost and the taps are written out over plain
-    slices, so that the compiler makes vector code.
+    same answer however the audio is cut into blocks. The middle phase is symmetric, the outer two are mirror images of
+    each other, so that sums and differences of the samples to either side serve both: of what their even part ``a`` and
+    their odd part ``b`` make, ``|a + b|`` and ``|a − b|``, the larger is ``|a| + |b|``.
     """
     o = HALF - COARSE_TAPS // 2 - 1
-    here, after = history[HALF - 2 : HALF - 2 + count], history[HALF - 1 : HALF - 1 + count]
-    for i in range(count):
-        rough[i] = max(abs(here[i]), abs(after[i]))
-    for p in range(h.shape[0]):
-        a0, a1, a2, a3, a4, a5 = h[p, 0], h[p, 1], h[p, 2], h[p, 3], h[p, 4], h[p, 5]
-        b0, b1, b2, b3, b4, b5 = h[p, 6], h[p, 7], h[p, 8], h[p, 9], h[p, 10], h[p, 11]
-        x0, x1, x2 = history[o : o + count], history[o + 1 : o + 1 + count], history[o + 2 : o + 2 + count]
-        x3, x4, x5 = history[o + 3 : o + 3 + count], history[o + 4 : o + 4 + count], history[o + 5 : o + 5 + count]
-        x6, x7, x8 = history[o + 6 : o + 6 + count], history[o + 7 : o + 7 + count], history[o + 8 : o + 8 + count]
-        x9, xa, xb = history[o + 9 : o + 9 + count], history[o + 10 : o + 10 + count], history[o + 11 : o + 11 + count]
+    x0, x1, x2 = history[o : o + count], history[o + 1 : o + 1 + count], history[o + 2 : o + 2 + count]
+    x3, x4, x5 = history[o + 3 : o + 3 + count], history[o + 4 : o + 4 + count], history[o + 5 : o + 5 + count]
+    x6, x7, x8 = history[o + 6 : o + 6 + count], history[o + 7 : o + 7 + count], history[o + 8 : o + 8 + count]
+    x9, xa, xb = history[o + 9 : o + 9 + count], history[o + 10 : o + 10 + count], history[o + 11 : o + 11 + count]
+    m = h[h.shape[0] // 2]
+    m0, m1, m2, m3, m4, m5 = m[0], m[1], m[2], m[3], m[4], m[5]
+    if h.shape[0] == 1:
         for i in range(count):
-            v = a0 * x0[i] + a1 * x1[i] + a2 * x2[i] + a3 * x3[i] + a4 * x4[i] + a5 * x5[i]
-            v += b0 * x6[i] + b1 * x7[i] + b2 * x8[i] + b3 * x9[i] + b4 * xa[i] + b5 * xb[i]
-            rough[i] = max(rough[i], abs(v))
+            v = m0 * (x0[i] + xb[i]) + m1 * (x1[i] + xa[i]) + m2 * (x2[i] + x9[i])
+            v += m3 * (x3[i] + x8[i]) + m4 * (x4[i] + x7[i]) + m5 * (x5[i] + x6[i])
+            rough[i] = max(max(abs(x5[i]), abs(x6[i])), abs(v))
+        return
+    p, q = h[0], h[2]
+    a0, a1, a2 = 0.5 * (p[0] + q[0]), 0.5 * (p[1] + q[1]), 0.5 * (p[2] + q[2])
+    a3, a4, a5 = 0.5 * (p[3] + q[3]), 0.5 * (p[4] + q[4]), 0.5 * (p[5] + q[5])
+    b0, b1, b2 = 0.5 * (p[0] - q[0]), 0.5 * (p[1] - q[1]), 0.5 * (p[2] - q[2])
+    b3, b4, b5 = 0.5 * (p[3] - q[3]), 0.5 * (p[4] - q[4]), 0.5 * (p[5] - q[5])
+    for i in range(count):
+        s0, s1, s2 = x0[i] + xb[i], x1[i] + xa[i], x2[i] + x9[i]
+        s3, s4, s5 = x3[i] + x8[i], x4[i] + x7[i], x5[i] + x6[i]
+        d0, d1, d2 = x0[i] - xb[i], x1[i] - xa[i], x2[i] - x9[i]
+        d3, d4, d5 = x3[i] - x8[i], x4[i] - x7[i], x5[i] - x6[i]
+        v = (m0 * s0 + m1 * s1 + m2 * s2) + (m3 * s3 + m4 * s4 + m5 * s5)
+        a = (a0 * s0 + a1 * s1 + a2 * s2) + (a3 * s3 + a4 * s4 + a5 * s5)
+        b = (b0 * d0 + b1 * d1 + b2 * d2) + (b3 * d3 + b4 * d4 + b5 * d5)
+        rough[i] = max(max(abs(x5[i]), abs(x6[i])), max(abs(v), abs(a) + abs(b)))
 
 
 @kernel
-def bend(history, i):  # type: ignore[no-untyped-def]
-    """How far the fine reading of the block's frame `i` may lie over the coarse one."""
-    k = i + HALF - 2
-    a, b, c, d, e, f = history[k - 1], history[k], history[k + 1], history[k + 2], history[k + 3], history[k + 4]
-    most = max(max(abs(a - 2.0 * b + c), abs(b - 2.0 * c + d)), max(abs(c - 2.0 * d + e), abs(d - 2.0 * e + f)))
-    return BEND * most
+def bends(history, near):  # type: ignore[no-untyped-def]
+    """How far the fine reading of each of the block's frames may lie over the coarse one, into `near` (frames + 3)."""
+    count = near.shape[0]
+    o = HALF - 3
+    x0, x1, x2 = history[o : o + count], history[o + 1 : o + 1 + count], history[o + 2 : o + 2 + count]
+    for i in range(count):
+        near[i] = BEND * abs(x0[i] - 2.0 * x1[i] + x2[i])
+    # in place: nothing that is yet to be read is written over
+    for i in range(count - 3):
+        near[i] = max(max(near[i], near[i + 1]), max(near[i + 2], near[i + 3]))
 
 
 @kernel
@@ -101,104 +145,124 @@ def tops(rough, i, slack):  # type: ignore[no-untyped-def]
     return rough[i + 1] * slack >= max(rough[i], rough[i + 2])
 
 
-@sum_kernel
-def weighted_sum(h, x):  # type: ignore[no-untyped-def]
-    total = 0.0
-    for k in range(TAPS):
-        total += h[k] * x[k]
-    return total
-
-
 @kernel
-def fine_peak(h, history, i):  # type: ignore[no-untyped-def]
-    """The largest magnitude from the sample of ``out[i]`` up to its successor, by the fine interpolator."""
-    count = h.shape[0]
-    first, last = abs(history[i + HALF - 1]), abs(history[i + HALF])
-    before, top, later = first, first, last
-    previous, found = first, -1
-    for p in range(count + 1):
-        v = last
-        if p < count:
-            v = abs(weighted_sum(h[p], history[i : i + TAPS]))
-        if found == p - 1 and found >= 0:
-            later = v
-        if v > top and p < count:
-            before, top, found = previous, v, p
-        previous = v
+def fine_peak(h, count, history, at, first, last, readings):  # type: ignore[no-untyped-def]
+    """The largest magnitude from a sample (`first`) up to its successor (`last`), by an interpolator of `count` phases.
+
+    `h`: see `beside`; its taps meet `history` from `at` on, their number a multiple of four. `readings` holds `LANES`
+    values and is written over.
+    """
+    a, b, c, d = splat8(0.0), splat8(0.0), splat8(0.0), splat8(0.0)
+    for k in range(0, h.shape[0] // LANES, 4):
+        t = LANES * k
+        a = fma8(splat8(history[at + k]), load8(h, t), a)
+        b = fma8(splat8(history[at + k + 1]), load8(h, t + LANES), b)
+        c = fma8(splat8(history[at + k + 2]), load8(h, t + 2 * LANES), c)
+        d = fma8(splat8(history[at + k + 3]), load8(h, t + 3 * LANES), d)
+    one = splat8(1.0)
+    store8(readings, 0, fma8(one, fma8(one, a, b), fma8(one, c, d)))
+    top, found = first, -1
+    for p in range(count):
+        v = abs(readings[p])
+        if v > top:
+            top, found = v, p
     if found < 0:
         return max(first, last)
-    bend = before - 2.0 * top + later
-    if bend < 0.0 and later <= top:
-        top -= 0.125 * (later - before) ** 2 / bend
+    before = abs(readings[found - 1]) if found > 0 else first
+    later = abs(readings[found + 1]) if found + 1 < count else last
+    bent = before - 2.0 * top + later
+    if bent < 0.0 and later <= top:
+        top -= 0.125 * (later - before) ** 2 / bent
     return max(top, last)
 
 
 @kernel
-def refine(steep, gentle, history, rough, floor, out, column):  # type: ignore[no-untyped-def]
-    """Readings into ``out[:, column]``: fine ones where the coarse may pass `floor` and tops its surroundings.
+def steep_peak(h, count, history, i, readings):  # type: ignore[no-untyped-def]
+    """The fine reading of the block's frame `i`."""
+    return fine_peak(h, count, history, i, abs(history[i + HALF - 1]), abs(history[i + HALF]), readings)
+
+
+@kernel
+def read_peaks(coarse, steep, gentle, count, history, rough, near, x, floor, readings, out):  # type: ignore[no-untyped-def]
+    """Peaks of `x` (frames, 2) into the rows of `out`: fine ones where the coarse may pass `floor` and tops its
+    surroundings.
 
     What lies near the Nyquist frequency peaks differently behind every converter's filter. The largest of a steep
     and two gentle readings is the safe side for all of them.
     """
-    for i in range(out.shape[0]):
-        v = rough[i + 1]
-        more = bend(history, i)
+    n = x.shape[0]
+    take_in(x, history)
+    for c in range(2):
+        row, found, past = rough[c], out[c, :n], history[c]
+        coarse_peaks(coarse, past, n + 2, row)
+        bends(past, near[: n + 3])
+        for i in range(n):
+            found[i] = row[i + 1]
+        for start in range(0, n, STRETCH):
+            stop = min(n, start + STRETCH)
+            if largest_sum(found[start:stop], near[start:stop]) > floor:
+                _refine(steep, gentle, count, past, row, near, start, stop, floor, readings, found)
+    let_go(history, n)
+
+
+@extreme_kernel
+def largest_sum(a, b):  # type: ignore[no-untyped-def]
+    """The largest of the sums of pairs that are not negative."""
+    found = 0.0
+    for i in range(a.shape[0]):
+        found = max(found, a[i] + b[i])
+    return found
+
+
+@kernel
+def _refine(steep, gentle, count, history, rough, near, start, stop, floor, readings, out):  # type: ignore[no-untyped-def]
+    for i in range(start, stop):
+        v, more = out[i], near[i]
+        first, last = abs(history[i + HALF - 1]), abs(history[i + HALF])
         if v + more > floor and more > 0.001 * v and tops(rough, i, 1.1):
-            v = fine_peak(steep, history, i)
+            v = fine_peak(steep, count, history, i, first, last, readings)
             if more > HIGH * v:
-                by_gentle = fine_peak(gentle, history, i)
+                by_gentle = fine_peak(gentle, count, history, i + HALF - GENTLE_TAPS // 2, first, last, readings)
                 v = max(v, by_gentle)
-                if (
-                    v > floor
-                ):  # a little more to be safe, but never more than it is over: what is under it stays as it is
+                # a little more to be safe, but never more than it is over: what is under it stays as it is
+                if v > floor:
                     v = max(v, min(SAFE * by_gentle, by_gentle + v - floor))
-            if floor < v <= RIPPLE * floor and max(abs(history[i + HALF - 1]), abs(history[i + HALF])) <= floor:
+            if floor < v <= RIPPLE * floor and max(first, last) <= floor:
                 v = floor * (1.0 - 1e-12)  # the filter's own ripple is not taken for a peak
         elif v > floor:  # beside a top, which is read finely: what the coarse filter reads too much is left out
-            v = max(v / COARSE_RIPPLE, max(abs(history[i + HALF - 1]), abs(history[i + HALF])))
-        out[i, column] = v
-
-
-@kernel
-def roll_in(history, x, column, frames):  # type: ignore[no-untyped-def]
-    """Append ``x[:, column]`` behind the kept frames of `history`."""
-    for i in range(frames):
-        history[TAPS - 1 + i] = x[i, column]
-
-
-@kernel
-def roll_out(history, frames):  # type: ignore[no-untyped-def]
-    """Keep the last frames of `history` for the next block."""
-    for i in range(TAPS - 1):
-        history[i] = history[frames + i]
+            v = max(v / COARSE_RIPPLE, max(first, last))
+        out[i] = v
 
 
 class PeakReader:
     """Peaks between samples, block by block; late by `HALF` frames.
 
-    After ``read(x, floor, out)``, ``out[i]`` is the largest magnitude from the sample `HALF` frames before ``x[i]``
-    up to that sample's successor: exact where it may pass `floor`, coarse elsewhere.
+    After ``read(x, floor, out)``, ``out[c, i]`` is the largest magnitude of channel ``c`` from the sample `HALF` frames
+    before ``x[i]`` up to that sample's successor: exact where it may pass `floor`, coarse elsewhere.
     """
 
     def __init__(self, rate: int, longest_block: int) -> None:
-        self.coarse, self.fine, self.gentle = coarse_phases(rate), fine_phases(rate), gentle_phases(rate)
+        self.coarse = coarse_phases(rate)
+        self.count = len(fine_phases(rate))
+        """Phases of the fine filters."""
+        self.steep, self.gentle = beside(fine_phases(rate)), beside(gentle_phases(rate))
         self.history = np.zeros((2, TAPS - 1 + longest_block))
         self.rough = np.zeros((2, longest_block + 2))
-
-    def take(self, x: Audio) -> None:
-        """Coarse peaks of `x` (n, 2) into `rough`, one more at either end. `leave` must follow."""
-        for c in range(2):
-            roll_in(self.history[c], x, c, len(x))
-            coarse_peaks(self.coarse, self.history[c], len(x) + 2, self.rough[c])
-
-    def leave(self, frames: int) -> None:
-        """Keep what the next block needs of the past."""
-        for c in range(2):
-            roll_out(self.history[c], frames)
+        self.near = np.zeros(longest_block + 3)
+        self.readings = np.zeros(LANES)
 
     def read(self, x: Audio, floor: float, out: Floats) -> None:
-        """Peaks of `x` (n, 2) into `out` (n, 2), fine where they may pass `floor`."""
-        self.take(x)
-        for c in range(2):
-            refine(self.fine, self.gentle, self.history[c], self.rough[c], floor, out, c)
-        self.leave(len(x))
+        """Peaks of `x` (n, 2) into the first n of `out` (2, n or more), fine where they may pass `floor`."""
+        read_peaks(
+            self.coarse,
+            self.steep,
+            self.gentle,
+            self.count,
+            self.history,
+            self.rough,
+            self.near,
+            x,
+            floor,
+            self.readings,
+            out,
+        )

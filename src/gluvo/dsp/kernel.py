@@ -19,7 +19,7 @@ Kernel = Callable[..., Any]
 kernel: Callable[[Kernel], Kernel] = numba.njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 """Compile a function once, keep it on disk, and run it without the interpreter's lock."""
 
-sum_kernel: Callable[[Kernel], Kernel] = numba.njit(
-    cache=True, nogil=True, error_model="numpy", fastmath={"contract", "reassoc"}
+extreme_kernel: Callable[[Kernel], Kernel] = numba.njit(
+    cache=True, nogil=True, error_model="numpy", fastmath={"nnan", "nsz"}
 )
-"""For plain sums of products only: the compiler may also reorder the sum, and so make vector code of it."""
+"""For the largest or smallest of numbers only: the compiler may take it that all are numbers, and make vector code."""

@@ -7,15 +7,22 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from gluvo.dsp.compression import DB, QUIETEST, wanted_reduction
-from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.compression import QUIETEST
+from gluvo.dsp.filters import pairs, run_sections
+from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.logarithms import to_db
+from gluvo.dsp.vectors import fma2, load2, mul2, splat2, store2
 
-SMALLEST_MOVE = 1e-4
-"""dB by which a band must have moved before its filter follows."""
+FACTORS = 6
+"""That a state-variable filter reckons with: of its two integrators three, of its outputs three."""
+STEP = 1.0 / 16.0
+"""dB between the places of the table, in which its curves are straight to a hundred thousandth."""
+TILE = 256
+"""Frames that are worked on at a time, so that what is reckoned for each stays near."""
 
 
 def selector(shape: str, freq: float, q: float, rate: int) -> Floats:
-    """``b0 b1 b2 a1 a2`` of the filter that takes out a band's own range, with unit gain and no phase at its middle.
+    """The section, ``(1, 6)``, that takes out a band's own range, with unit gain and no phase at its middle.
 
     A band-pass for a bell, a first-order low- or high-pass for a shelf, by bilinear transform. Its level is what the
     band follows.
@@ -23,100 +30,152 @@ def selector(shape: str, freq: float, q: float, rate: int) -> Floats:
     k = math.tan(math.pi * min(freq, 0.49 * rate) / rate)
     if shape == "bell":
         norm = 1.0 / (1.0 + k / q + k * k)
-        return np.array([k / q * norm, 0.0, -k / q * norm, 2.0 * (k * k - 1.0) * norm, (1.0 - k / q + k * k) * norm])
+        return np.array([[k / q * norm, 0, -k / q * norm, 1, 2.0 * (k * k - 1.0) * norm, (1.0 - k / q + k * k) * norm]])
     pole = (k - 1.0) / (k + 1.0)
     if shape == "low_shelf":
-        return np.array([k / (k + 1.0), k / (k + 1.0), 0.0, pole, 0.0])
-    return np.array([1.0 / (k + 1.0), -1.0 / (k + 1.0), 0.0, pole, 0.0])
+        return np.array([[k / (k + 1.0), k / (k + 1.0), 0, 1, pole, 0]])
+    return np.array([[1.0 / (k + 1.0), -1.0 / (k + 1.0), 0, 1, pole, 0]])
 
 
 @kernel
-def move(x, columns, select, memory, curve, times, rises, state, table, span, place, now, filters, moved):  # type: ignore[no-untyped-def]
+def move(x, columns, select, memory, curve, times, rises, state, table, span, place, filters, work, moved):  # type: ignore[no-untyped-def]
     """Move a band of `x` (frames, 2), in place, and tell by how many dB in `moved` (frames).
 
     `columns`: which of the two columns it works on; the louder of them decides for both. `select` is the filter of its
-    range and `memory` (2 states, 2 columns) its past. `curve` and `times` are those of `Band`; `state` holds the two
-    stages of the ballistics (Giannoulis, Massberg, Reiss, 2012). `rises` is 1 to raise and −1 to lower. `table` (knots,
-    sections, 5) holds the logarithms of what the band's sections are at even distances over `span` dB, see `knots`;
-    `place` is where its static gain of 0 dB lies, in dB of movement, or −1. `now` (1 + 6 sections) is what they are at
-    present, `filters` (sections, 2 columns, 2 states) their past.
+    range as `filters.pairs` has it and `memory` (4) its past. `curve` and `times` are those of `Band`; `state` holds the
+    two stages of the ballistics (Giannoulis, Massberg, Reiss, 2012). `rises` is 1 to raise and −1 to lower. `table` (2,
+    sections, FACTORS, knots) holds what the band's sections are over `span` dB, see `knots`; `place` is where its static
+    gain of 0 dB lies, in dB of movement, or −1. `filters` (sections, 4) is their past. `work` is written over.
     """
-    b0, b1, b2, a1, a2 = select[0], select[1], select[2], select[3], select[4]
+    for start in range(0, x.shape[0], TILE):
+        part, told = x[start : start + TILE], moved[start : start + TILE]
+        n = part.shape[0]
+        _listen(part, columns, select, memory, work)
+        _follow(work[1, :n], curve, times, state, told)
+        _sections(told, table, span, work)
+        _filter(part, columns, table.shape[1], told, place, filters, work)
+        for i in range(n):
+            told[i] *= rises
+    for s in range(filters.shape[0]):
+        for k in range(4):
+            if abs(filters[s, k]) < 1e-30:
+                filters[s, k] = 0.0
+
+
+@kernel
+def _listen(x, columns, select, memory, work):  # type: ignore[no-untyped-def]
+    """The level of the range alone in dBFS into ``work[1]``."""
+    n, heard = x.shape[0], work[2:4].reshape(-1)[: 2 * x.shape[0]]
+    run_sections(select, memory, x, heard.reshape(n, 2))
+    left, right = columns[0], columns[1]
+    top, level = work[0, :n], work[1, :n]
+    for i in range(n):
+        top[i] = max(max(abs(heard[2 * i]) * left, abs(heard[2 * i + 1]) * right), QUIETEST)
+    to_db(top, level)
+
+
+@kernel
+def _follow(level, curve, times, state, out):  # type: ignore[no-untyped-def]
+    """By how many dB the band has moved at each level."""
     threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
+    half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
+    for i in range(level.shape[0]):  # as `wanted_reduction`, without a branch
+        over = level[i] - threshold
+        inside = max(over + half, 0.0)
+        out[i] = min(slope * (over if over >= half else inside * inside * inverse), most)
     attack, release = times[0], times[1]
     first, y = state[0], state[1]
-    l1, l2, r1, r2 = memory[0, 0], memory[1, 0], memory[0, 1], memory[1, 1]
-    on_left, on_right = columns[0], columns[1]
-    count, sections = table.shape[0], table.shape[1]
-    for i in range(x.shape[0]):
-        left, right = x[i, 0], x[i, 1]
-        a, b = b0 * left + l1, b0 * right + r1
-        l1, r1 = b1 * left - a1 * a + l2, b1 * right - a1 * b + r2
-        l2, r2 = b2 * left - a2 * a, b2 * right - a2 * b
-        level = DB * math.log(max(max(abs(a) * on_left, abs(b) * on_right), QUIETEST))
-        want = wanted_reduction(level, threshold, slope, knee, most)
+    for i in range(level.shape[0]):
+        want = out[i]
         first = max(want, want + (first - want) * release)
         y = first + (y - first) * attack if first > y else first
-        moved[i] = rises * y
-        if abs(y - now[0]) > SMALLEST_MOVE or (y == 0.0 and now[0] != 0.0) or now[0] < 0.0:
-            now[0] = y
-            at = y / span * (count - 1)
-            k = min(max(1, int(at + 0.5)), count - 2)
-            t = at - k
-            for s in range(sections):
-                for v in range(5):  # a parabola through three neighbours
-                    low, middle, high = table[k - 1, s, v], table[k, s, v], table[k + 1, s, v]
-                    now[1 + 6 * s + v] = math.exp(middle + t * (0.5 * (high - low) + t * (0.5 * (high + low) - middle)))
-                g, damping = now[1 + 6 * s], now[2 + 6 * s]
-                now[6 + 6 * s] = 1.0 / (1.0 + g * (g + damping))
-        neutral = y == place
-        for c in range(2):
-            if columns[c] == 0.0:
-                continue
-            u = x[i, c]
-            for s in range(sections):
-                g, damping = now[1 + 6 * s], now[2 + 6 * s]
-                n2, n1, n0, f = now[3 + 6 * s], now[4 + 6 * s], now[5 + 6 * s], now[6 + 6 * s]
-                v3 = u - filters[s, c, 1]
-                v1 = f * filters[s, c, 0] + g * f * v3
-                v2 = filters[s, c, 1] + g * f * filters[s, c, 0] + g * g * f * v3
-                filters[s, c, 0] = 2.0 * v1 - filters[s, c, 0]
-                filters[s, c, 1] = 2.0 * v2 - filters[s, c, 1]
-                if not neutral:
-                    u = n2 * u + (n1 - damping * n2) * v1 + (n0 - n2) * v2
-            x[i, c] = u
+        out[i] = y
     state[0] = first if first > 1e-12 else 0.0
     state[1] = y if y > 1e-12 else 0.0
-    memory[0, 0] = l1 if abs(l1) > 1e-30 else 0.0
-    memory[1, 0] = l2 if abs(l2) > 1e-30 else 0.0
-    memory[0, 1] = r1 if abs(r1) > 1e-30 else 0.0
-    memory[1, 1] = r2 if abs(r2) > 1e-30 else 0.0
+
+
+@kernel
+def _sections(moved, table, span, work):  # type: ignore[no-untyped-def]
+    """The factors of every section's state-variable filter at each frame, `FACTORS` rows each, into ``work[4:]``."""
+    n, last = moved.shape[0], table.shape[3] - 1
+    index, share = work[0, :n].view(np.int64), work[1, :n]
+    scale = last / span
+    for i in range(n):
+        at = moved[i] * scale
+        k = min(np.int64(at), last - 1)
+        index[i] = k
+        share[i] = at - k
+    for s in range(table.shape[1]):
+        for v in range(FACTORS):
+            values, slopes, out = table[0, s, v], table[1, s, v], work[4 + FACTORS * s + v, :n]
+            for i in range(n):
+                out[i] = values[index[i]] + share[i] * slopes[index[i]]
+
+
+@kernel
+def _filter(x, columns, sections, moved, place, filters, work):  # type: ignore[no-untyped-def]
+    """The sections at work; where nothing has moved from a gain of 0 dB, or a column is not meant, nothing is changed."""
+    flat, n = x.reshape(-1), x.shape[0]
+    kept, still = work[2:4].reshape(-1)[: 2 * n], 0
+    for i in range(n):
+        still |= moved[i] == place
+    some = still or columns[0] == 0.0 or columns[1] == 0.0
+    if some:
+        kept[:] = flat
+    minus, twice = splat2(-1.0), splat2(2.0)
     for s in range(sections):
-        for c in range(2):
-            for n in range(2):
-                if abs(filters[s, c, n]) < 1e-30:
-                    filters[s, c, n] = 0.0
+        at, past = 4 + FACTORS * s, filters[s]
+        f, gf, ggf = work[at], work[at + 1], work[at + 2]
+        high, band, low = work[at + 3], work[at + 4], work[at + 5]
+        p, q = load2(past, 0), load2(past, 2)
+        for i in range(n):
+            u = load2(flat, 2 * i)
+            v = fma2(minus, q, u)
+            first = fma2(splat2(gf[i]), v, mul2(splat2(f[i]), p))
+            second = fma2(splat2(ggf[i]), v, fma2(splat2(gf[i]), p, q))
+            p = fma2(twice, first, mul2(minus, p))
+            q = fma2(twice, second, mul2(minus, q))
+            u = fma2(splat2(low[i]), second, fma2(splat2(band[i]), first, mul2(splat2(high[i]), u)))
+            store2(flat, 2 * i, u)
+        store2(past, 0, p)
+        store2(past, 2, q)
+        if some and s + 1 < sections:  # every section hears what would have come to it
+            for i in range(n):
+                if moved[i] == place:
+                    flat[2 * i], flat[2 * i + 1] = kept[2 * i], kept[2 * i + 1]
+    if some:
+        for i in range(n):
+            if columns[0] == 0.0 or moved[i] == place:
+                flat[2 * i] = kept[2 * i]
+            if columns[1] == 0.0 or moved[i] == place:
+                flat[2 * i + 1] = kept[2 * i + 1]
 
 
 @kernel
 def follow(levels, curve, times, out):  # type: ignore[no-untyped-def]
     """By how many dB a band of a curve and times moves for these levels, from rest; see `move`."""
-    first, y = 0.0, 0.0
-    for i in range(levels.shape[0]):
-        want = wanted_reduction(levels[i], curve[0], curve[1], curve[2], curve[3])
-        first = max(want, want + (first - want) * times[1])
-        y = first + (y - first) * times[0] if first > y else first
-        out[i] = y
+    _follow(levels, curve, times, np.zeros(2), out)
 
 
-def knots(sections: Sequence[Floats]) -> Floats:
-    """The table of `move`, ``(knots, sections, 5)``: what a band's sections, ``(n, 6)`` each, are at even distances.
+def knots(sections: Sequence[Floats], span: float) -> Floats:
+    """The table of `move`, ``(2, sections, FACTORS, knots)``, of a band's sections, ``(n, 6)`` each, at even distances.
 
     Every section is told as a state-variable filter, whose integrators are safe to move (Zavalishin, 'The art of VA
-    filter design', 2012): the logarithms of its frequency and damping and of the shares of its high-, band- and
-    low-pass. Between the knots these are nearly straight lines.
+    filter design', 2012). The logarithms of its frequency, its damping and the shares of its high-, band- and low-pass
+    are nearly straight lines between the given places, and parabolas through three neighbours all but are them; of those,
+    what the filter reckons with is tabled every `STEP` dB of `span`, with the slope up to the next.
     """
-    return np.log(np.maximum(np.array([[_state_variable(row) for row in sos] for sos in sections]), 1e-12))
+    found = np.log(np.maximum(np.array([[_state_variable(row) for row in sos] for sos in sections]), 1e-12))
+    at = np.linspace(0.0, len(found) - 1.0, max(2, math.ceil(span / STEP) + 1))
+    middle = np.clip(np.round(at).astype(int), 1, len(found) - 2)
+    t = (at - middle)[:, None, None]
+    low, here, high = found[middle - 1], found[middle], found[middle + 1]
+    g, damping, n2, n1, n0 = np.exp(here + t * (0.5 * (high - low) + t * (0.5 * (high + low) - here))).transpose(
+        2, 1, 0
+    )
+    f = 1.0 / (1.0 + g * (g + damping))
+    values = np.stack([f, g * f, g * g * f, n2, n1 - damping * n2, n0 - n2], axis=1)
+    return np.ascontiguousarray(np.stack([values, np.diff(values, axis=-1, append=values[..., -1:])]))
 
 
 def _state_variable(row: Floats) -> tuple[float, float, float, float, float]:
@@ -132,26 +191,46 @@ class MovingBand:
     """A band that moves, with its past. At every moment it is the static band of the gain that it has then."""
 
     def __init__(
-        self, columns: tuple[bool, bool], select: Floats, curve: Floats, times: Floats, table: Floats, *,
-        rises: bool, neutral_at: float,
-    ) -> None:  # fmt: skip
-        """`table`: see `knots`, over the range of the curve. `neutral_at`: dB of movement at which the band does
-        nothing; −1 where there is no such place."""
+        self,
+        columns: tuple[bool, bool],
+        select: Floats,
+        curve: Floats,
+        times: Floats,
+        table: Floats,
+        *,
+        rises: bool,
+        neutral_at: float,
+    ) -> None:
+        """`select`: see `selector`. `table`: see `knots`, over the range of the curve. `neutral_at`: dB of movement at
+        which the band does nothing; −1 where there is no such place."""
         self.columns = np.array(columns, dtype=np.float64)
-        self.select, self.curve, self.times, self.table = select, curve, times, table
+        self.select, self.curve, self.times, self.table = pairs(select), curve, times, table
         self.rises, self.neutral_at = 1.0 if rises else -1.0, neutral_at
-        self.memory, self.state = np.zeros((2, 2)), np.zeros(2)
-        self.now = np.zeros(1 + 6 * table.shape[1])
-        self.now[0] = -1.0
-        self.filters = np.zeros((table.shape[1], 2, 2))
+        self.memory, self.state = np.zeros(4), np.zeros(2)
+        self.filters = np.zeros((table.shape[1], 4))
+        self._work = np.zeros((4 + FACTORS * table.shape[1], TILE))
 
-    def run(self, x: Floats, moved: Floats) -> None:
+    def run(self, x: Audio, moved: Floats) -> None:
+        """Move the band of `x` (n, 2), in place, and tell by how many dB in `moved` (n)."""
         move(
-            x, self.columns, self.select, self.memory, self.curve, self.times, self.rises, self.state, self.table,
-            self.curve[3], self.neutral_at, self.now, self.filters, moved,
-        )  # fmt: skip
+            x,
+            self.columns,
+            self.select,
+            self.memory,
+            self.curve,
+            self.times,
+            self.rises,
+            self.state,
+            self.table,
+            self.curve[3],
+            self.neutral_at,
+            self.filters,
+            self._work,
+            moved,
+        )
 
     def adopt(self, other: MovingBand) -> None:
+        """Go on where `other` is, as far as it has the same sections."""
         np.copyto(self.memory, other.memory)
         np.copyto(self.state, other.state)
         if self.filters.shape == other.filters.shape:

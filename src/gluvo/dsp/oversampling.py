@@ -11,7 +11,8 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.vectors import fma2, fma8, load2, load8, splat2, splat8, store2, store8
 
 STOP = 110.0
 """dB of attenuation in the stopbands."""
@@ -56,21 +57,39 @@ def half_band(width: float) -> Floats:
 
 
 @kernel
-def add_filtered(h, x, out):  # type: ignore[no-untyped-def]
-    """Add ``Σ h[k] x[i + k]`` to `out`; eight taps at a time, frames innermost, so that the compiler makes vector code.
+def add_filtered(h, skip, x, out):  # type: ignore[no-untyped-def]
+    """Add ``Σ h[k] x[i + skip + k]`` to `out`. All frames are pairs of left and right, flat; `skip` counts frames.
 
-    The number of taps is a multiple of eight; groups that are all 0 are left out.
+    The sums of 24 frames stay in registers until they are done. Whatever the block, each sum is added up in one order.
     """
-    n = out.shape[0]
-    for k in range(0, h.shape[0], 8):
-        a, b, c, d, e, f, g, w = h[k], h[k + 1], h[k + 2], h[k + 3], h[k + 4], h[k + 5], h[k + 6], h[k + 7]
-        if a == 0.0 and b == 0.0 and c == 0.0 and d == 0.0 and e == 0.0 and f == 0.0 and g == 0.0 and w == 0.0:
-            continue
-        x0, x1, x2, x3 = x[k : k + n], x[k + 1 : k + 1 + n], x[k + 2 : k + 2 + n], x[k + 3 : k + 3 + n]
-        x4, x5, x6, x7 = x[k + 4 : k + 4 + n], x[k + 5 : k + 5 + n], x[k + 6 : k + 6 + n], x[k + 7 : k + 7 + n]
-        for i in range(n):
-            low = a * x0[i] + b * x1[i] + c * x2[i] + d * x3[i]
-            out[i] += low + (e * x4[i] + f * x5[i] + g * x6[i] + w * x7[i])
+    n, taps, i = out.shape[0], h.shape[0], 0
+    while i + 48 <= n:
+        a, b, c = load8(out, i), load8(out, i + 8), load8(out, i + 16)
+        d, e, f = load8(out, i + 24), load8(out, i + 32), load8(out, i + 40)
+        at = i + 2 * skip
+        for k in range(taps):
+            tap = splat8(h[k])
+            a = fma8(tap, load8(x, at), a)
+            b = fma8(tap, load8(x, at + 8), b)
+            c = fma8(tap, load8(x, at + 16), c)
+            d = fma8(tap, load8(x, at + 24), d)
+            e = fma8(tap, load8(x, at + 32), e)
+            f = fma8(tap, load8(x, at + 40), f)
+            at += 2
+        store8(out, i, a)
+        store8(out, i + 8, b)
+        store8(out, i + 16, c)
+        store8(out, i + 24, d)
+        store8(out, i + 32, e)
+        store8(out, i + 40, f)
+        i += 48
+    while i < n:
+        pair, at = load2(out, i), i + 2 * skip
+        for k in range(taps):
+            pair = fma2(splat2(h[k]), load2(x, at), pair)
+            at += 2
+        store2(out, i, pair)
+        i += 2
 
 
 @kernel
@@ -80,47 +99,47 @@ def doubled(h, middle, history, x, work, out):  # type: ignore[no-untyped-def]
     `history` holds the past before `x` and is carried along; `middle` is where in it the frames lie that pass as they
     are.
     """
-    n, past = x.shape[0], h.shape[0] - 1
-    for i in range(n):
-        history[past + i] = x[i]
-        work[i] = 0.0
-    add_filtered(h, history, work[:n])
-    for i in range(n):
-        out[2 * i] = work[i]
-        out[2 * i + 1] = history[i + middle]
+    n, past = x.shape[0], 2 * (h.shape[0] - 1)
+    history[past : past + n] = x
+    made = work[:n]
+    made[:] = 0.0
+    add_filtered(h, 0, history, made)
+    straight = history[2 * middle : 2 * middle + n]
+    for i in range(0, n, 2):
+        store2(out, 2 * i, load2(made, i))
+        store2(out, 2 * i + 2, load2(straight, i))
     for i in range(past):
         history[i] = history[n + i]
 
 
 @kernel
-def halved(h, history, x, out):  # type: ignore[no-untyped-def]
-    """Every other frame of `x` through taps `h` (2 phases, taps) into `out`; `history` (2 phases, …) is carried along."""
-    n, past = out.shape[0], h.shape[1] - 1
-    for i in range(n):
-        history[0, past + i] = x[2 * i]
-        history[1, past + i] = x[2 * i + 1]
-        out[i] = 0.0
-    for phase in range(2):
-        add_filtered(h[phase], history[phase], out)
-        for i in range(past):
-            history[phase, i] = history[phase, n + i]
+def halved(even, skip_even, odd, skip_odd, past, history, x, out):  # type: ignore[no-untyped-def]
+    """Every other frame of `x` through the taps of two phases into `out`; see `_phases`.
+
+    `history` (2 phases, …) is carried along, each with `past` frames before its first.
+    """
+    n, past = out.shape[0], 2 * past
+    first, second = history[0], history[1]
+    for i in range(0, n, 2):
+        store2(first, past + i, load2(x, 2 * i))
+        store2(second, past + i, load2(x, 2 * i + 2))
+    out[:] = 0.0
+    add_filtered(even, skip_even, first, out)
+    add_filtered(odd, skip_odd, second, out)
+    for i in range(past):
+        first[i] = first[n + i]
+        second[i] = second[n + i]
 
 
 @kernel
 def filtered(h, history, x, out):  # type: ignore[no-untyped-def]
     """`x` through taps `h` into `out`, at one rate."""
-    n, past = x.shape[0], h.shape[0] - 1
-    for i in range(n):
-        history[past + i] = x[i]
-        out[i] = 0.0
-    add_filtered(h, history, out)
+    n, past = x.shape[0], 2 * (h.shape[0] - 1)
+    history[past : past + n] = x
+    out[:] = 0.0
+    add_filtered(h, 0, history, out)
     for i in range(past):
         history[i] = history[n + i]
-
-
-def padded(h: Floats, multiple: int = 8) -> Floats:
-    """Taps with zeros before them, to a multiple of eight: the last tap meets the newest frame."""
-    return np.ascontiguousarray(np.pad(h, (-len(h) % multiple, 0)))
 
 
 class Oversampler:
@@ -144,24 +163,15 @@ class Oversampler:
         pad = round(-late % factor)  # whole frames of the lower rate in all
         down[-1] = np.concatenate([down[-1], np.zeros(pad)])  # the last tap meets the newest frame
         self.latency = round((late + pad) / factor)
-        self._even = [padded(2.0 * h[(len(h) // 2 + 1) % 2 :: 2]) for h in up]
+        self._even = [np.ascontiguousarray(2.0 * h[(len(h) // 2 + 1) % 2 :: 2]) for h in up]
         self._middle = [len(e) - 1 - len(h) // 4 for e, h in zip(self._even, up, strict=True)]
         # of each pair of frames the later one meets the tap before
-        self._down = [self._phases(h) if stages else padded(h) for h in down]
-        self._rising = [np.zeros((2, len(h) - 1 + longest * 2**n)) for n, h in enumerate(self._even)]
-        self._falling = [
-            np.zeros((2, *h.shape[:-1], h.shape[-1] - 1 + longest * 2**n)) for n, h in enumerate(self._down)
-        ]
-        self._between = [np.zeros((2, longest * 2**n)) for n in range(stages + 1)]
-        self._work = np.zeros(longest * max(1, factor // 2))
-
-    @staticmethod
-    def _phases(h: Floats) -> Floats:
-        """Taps for the even and for the odd frames; `h` runs from the oldest frame to the newest, which is an even one."""
-        if len(h) % 2 == 0:
-            h = np.concatenate([[0.0], h])
-        even, odd = h[0::2], np.concatenate([h[1::2], [0.0]])
-        return np.stack([padded(even), padded(odd)])
+        self._down = [_phases(h) if stages else (h,) for h in down]
+        self._rising = [np.zeros(2 * (len(h) - 1 + longest * 2**n)) for n, h in enumerate(self._even)]
+        self._falling = [np.zeros((2, 2 * (len(p[0]) - 1 + longest * 2**n))) for n, p in enumerate(self._down)]
+        self._within = [tuple(_without_ends(h) for h in p) for p in self._down]
+        self._between = [np.zeros(2 * longest * 2**n) for n in range(stages + 1)]
+        self._work = np.zeros(longest * max(2, factor))
 
     @staticmethod
     def _clearance(stage: int, clear: float) -> float:
@@ -178,26 +188,26 @@ class Oversampler:
         edge = 0.25 * (0.5 + passes(rate) / rate) if stages == 1 else 0.25
         return low_pass(len(down[-1]) + 1, edge, lift)
 
-    def up(self, x: Floats) -> Floats:
-        """`x` (2 channels, frames) at the higher rate; used again by the next block."""
-        n = x.shape[1]
-        now = self._between[0][:, :n]
-        np.copyto(now, x)
+    def up(self, x: Audio) -> Floats:
+        """`x` (frames, 2) at the higher rate, flat: pairs of left and right. Used again by the next block."""
+        now = x.reshape(-1)
         for stage, (taps, middle) in enumerate(zip(self._even, self._middle, strict=True)):
-            higher = self._between[stage + 1][:, : n * 2 ** (stage + 1)]
-            for c in range(2):
-                doubled(taps, middle, self._rising[stage][c], now[c], self._work, higher[c])
+            higher = self._between[stage + 1][: 2 * len(now)]
+            doubled(taps, middle, self._rising[stage], now, self._work, higher)
             now = higher
         return now
 
-    def down(self, y: Floats, out: Floats) -> None:
-        """`y`, of the higher rate, back into `out` (2 channels, frames)."""
-        now = y
+    def down(self, y: Floats, out: Audio) -> None:
+        """`y`, flat and of the higher rate, back into `out` (frames, 2)."""
+        now, flat = y, out.reshape(-1)
+        if self.factor == 1:
+            filtered(self._down[0][0], self._falling[0][0], now, flat)
+            return
         for stage in range(len(self._down) - 1, -1, -1):
-            lower = out if stage == 0 else self._between[stage][:, : now.shape[1] // 2]
-            for c in range(2):
-                run = halved if self.factor > 1 else filtered
-                run(self._down[stage], self._falling[stage][c], now[c], lower[c])
+            lower = flat if stage == 0 else self._between[stage][: len(now) // 2]
+            (even, skip_even), (odd, skip_odd) = self._within[stage]
+            past = len(self._down[stage][0]) - 1
+            halved(even, skip_even, odd, skip_odd, past, self._falling[stage], now, lower)
             now = lower
 
     def adopt(self, other: Oversampler) -> None:
@@ -205,3 +215,17 @@ class Oversampler:
         if self.factor == other.factor:
             for mine, theirs in zip((*self._rising, *self._falling), (*other._rising, *other._falling), strict=True):
                 np.copyto(mine, theirs)
+
+
+def _phases(h: Floats) -> tuple[Floats, Floats]:
+    """Taps for the even and for the odd frames; `h` runs from the oldest frame to the newest, which is an even one."""
+    if len(h) % 2 == 0:
+        h = np.concatenate([[0.0], h])
+    return np.ascontiguousarray(h[0::2]), np.concatenate([h[1::2], [0.0]])
+
+
+def _without_ends(h: Floats) -> tuple[Floats, int]:
+    """Taps without the zeros at their ends, and how many there were before the first: of a half-band filter one phase
+    has a single tap."""
+    found = np.flatnonzero(h)
+    return (h[found[0] : found[-1] + 1], int(found[0])) if len(found) else (h[:0], 0)

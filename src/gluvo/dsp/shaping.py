@@ -83,31 +83,49 @@ def antiderivative(kind, v, top):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def change(x, last, kind, drive, bias, scale, offset, top, out):  # type: ignore[no-untyped-def]
-    """What the curve adds to a channel and takes from it, anti-aliased: the shaped signal less the signal.
+def change(x, last, kind, drive, bias, scale, offset, top, driven, root, out):  # type: ignore[no-untyped-def]
+    """What the curve adds to both channels and takes from them, anti-aliased: the shaped signal less the signal.
 
-    Both are means along the line between neighbours, so that what is not bent adds up to nothing at all. `last` holds
-    the sample before.
+    Both are means along the line between neighbours, so that what is not bent adds up to nothing at all. `x` and `out`
+    are flat, pairs of left and right; `last` holds the pair before. `driven` and `root` (a pair more than `x`) are written
+    over.
     """
-    a = drive * last[0] + bias
-    for i in range(x.shape[0]):
-        b = drive * x[i] + bias
-        if kind == SOFT:
-            y = (a + b) / (math.sqrt(1.0 + a * a) + math.sqrt(1.0 + b * b))
-        elif abs(a) <= top and abs(b) <= top:
-            y = 0.5 * (a + b)
-            if kind == DENSE:
-                p, q = a * a, b * b
-                y = (15.0 * y - 2.5 * (a + b) * (p + q) + 0.5 * (a + b) * (p * p + p * q + q * q)) / 8.0
-        elif abs(b - a) > CLOSE:
-            y = (antiderivative(kind, b, top) - antiderivative(kind, a, top)) / (b - a)
-        else:
-            y = min(top, max(-top, 0.5 * (a + b)))
-            if kind == DENSE:
-                s = y * y
-                y = y * (15.0 - s * (10.0 - 3.0 * s)) / 8.0
-        out[i] = scale * y + offset - (0.5 * (a + b) - bias) / drive
-        if a == bias and b == bias:
-            out[i] = 0.0  # to the bit
-        a = b
-    last[0] = x[x.shape[0] - 1]
+    n = x.shape[0]
+    for c in range(2):
+        driven[c] = drive * last[c] + bias
+    after = driven[2 : n + 2]
+    for i in range(n):
+        after[i] = drive * x[i] + bias
+    if kind == SOFT:
+        for i in range(n + 2):
+            root[i] = math.sqrt(1.0 + driven[i] * driven[i])
+        later = root[2 : n + 2]
+        for i in range(n):
+            out[i] = (driven[i] + after[i]) / (root[i] + later[i])
+    else:
+        for i in range(n):
+            out[i] = _mean(kind, driven[i], after[i], top)
+    inverse = 1.0 / drive
+    for i in range(n):
+        a, b = driven[i], after[i]
+        y = scale * out[i] + offset - (0.5 * (a + b) - bias) * inverse
+        out[i] = 0.0 if a == bias and b == bias else y  # to the bit
+    last[0], last[1] = x[n - 2], x[n - 1]
+
+
+@kernel
+def _mean(kind, a, b, top):  # type: ignore[no-untyped-def]
+    """The mean of the dense or the edge curve from `a` to `b`."""
+    if abs(a) <= top and abs(b) <= top:
+        y = 0.5 * (a + b)
+        if kind == DENSE:
+            p, q = a * a, b * b
+            y = (15.0 * y - 2.5 * (a + b) * (p + q) + 0.5 * (a + b) * (p * p + p * q + q * q)) / 8.0
+        return y
+    if abs(b - a) > CLOSE:
+        return (antiderivative(kind, b, top) - antiderivative(kind, a, top)) / (b - a)
+    y = min(top, max(-top, 0.5 * (a + b)))
+    if kind == DENSE:
+        s = y * y
+        y = y * (15.0 - s * (10.0 - 3.0 * s)) / 8.0
+    return y

@@ -13,16 +13,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from gluvo.dsp.filters import Sections
-from gluvo.dsp.interpolation import HALF, PeakReader, bend, fine_peak, tops
-from gluvo.dsp.kernel import Audio, Floats, kernel
-
-BLOCK = 8192
-"""Frames that the tracer takes at a time."""
-
-
-def hop_frames(rate: int) -> int:
-    """Frames in 10 ms."""
-    return rate // 100
+from gluvo.dsp.kernel import Floats, extreme_kernel, kernel
+from gluvo.dsp.vectors import fma8, load8, splat8, store8
+from gluvo.measure.truepeak import AFTER, BEFORE, HOPS, HopPeaks, hop_frames, peaks_of
 
 
 @dataclass(frozen=True)
@@ -42,6 +35,39 @@ class Span:
         return self.end - self.start
 
 
+class Between:
+    """The true peaks of some hops; where they are not known, they are read from the audio when they are first asked for."""
+
+    def __init__(self, count: int, known: Floats | None = None, audio: np.ndarray | None = None, rate: int = 0) -> None:
+        """Of `count` hops: `known` already, or to be read of `audio` (frames, 2), from its beginning."""
+        self.count = count
+        self._known, self._audio, self._rate = known, audio, rate
+        self._first, self._gain = 0, 1.0
+
+    @property
+    def values(self) -> Floats:
+        """Linear, ``(hops,)``."""
+        if self._known is None:
+            assert self._audio is not None
+            self._known = peaks_of(self._audio, self._rate, self._first, self.count) * self._gain
+        return self._known
+
+    def part(self, rows: slice) -> Between:
+        """Those of some of the hops."""
+        first, stop, _ = rows.indices(self.count)
+        made = Between(max(0, stop - first), None, self._audio, self._rate)
+        made._first, made._gain = self._first + first, self._gain
+        made._known = None if self._known is None else self._known[first:stop]
+        return made
+
+    def scaled(self, gain: float) -> Between:
+        """Those of the same audio with another level."""
+        made = self.part(slice(None))
+        made._gain *= abs(gain)
+        made._known = None if self._known is None else self._known * abs(gain)
+        return made
+
+
 @dataclass(frozen=True, eq=False)
 class Trace:
     """Every 10 ms of a piece of audio. Arrays have one row a hop; a last, shorter hop counts for peaks only."""
@@ -55,14 +81,31 @@ class Trace:
     product: Floats
     """Mean of left × right, ``(hops,)``."""
     sample_peak: Floats
-    true_peak: Floats
+    between: Between
+    """What `true_peak` is taken from."""
+
+    @property
+    def true_peak(self) -> Floats:
+        """The largest magnitude of each hop at and between samples, linear."""
+        return self.between.values
+
+    @property
+    def bytes(self) -> int:
+        """How much memory it takes."""
+        arrays = (self.weighted, self.squares, self.product, self.sample_peak, self.sample_peak)
+        return sum(int(part.nbytes) for part in arrays)
 
     def scaled(self, gain: float) -> Trace:
         """The trace of the same audio with another level."""
         return Trace(
-            self.rate, self.frames, self.weighted * gain**2, self.squares * gain**2, self.product * gain**2,
-            self.sample_peak * abs(gain), self.true_peak * abs(gain),
-        )  # fmt: skip
+            self.rate,
+            self.frames,
+            self.weighted * gain**2,
+            self.squares * gain**2,
+            self.product * gain**2,
+            self.sample_peak * abs(gain),
+            self.between.scaled(gain),
+        )
 
     @property
     def seconds(self) -> float:
@@ -80,9 +123,14 @@ class Trace:
         rows = slice(*(max(0, round(t * self.rate / hop)) for t in (span.start, span.end)))
         frames = max(0, min(self.frames, rows.stop * hop) - rows.start * hop)
         return Trace(
-            self.rate, frames, self.weighted[rows], self.squares[rows], self.product[rows],
-            self.sample_peak[rows], self.true_peak[rows],
-        )  # fmt: skip
+            self.rate,
+            frames,
+            self.weighted[rows],
+            self.squares[rows],
+            self.product[rows],
+            self.sample_peak[rows],
+            self.between.part(rows),
+        )
 
     @property
     def whole_hops(self) -> int:
@@ -123,86 +171,121 @@ class Tracer:
     """
 
     def __init__(self, rate: int, *, between: bool = True) -> None:
-        """`between`: whether peaks between samples are read, too; without, the true peak is the sample peak."""
+        """`between`: whether peaks between samples are read, too; without, the true peak is the sample peak, unless
+        `finish` is given the audio."""
         self.rate = rate
         self.hop = hop_frames(rate)
-        self._between = between
+        frames = HOPS * self.hop
         self._filter = Sections(k_weighting(rate))
-        self._reader = PeakReader(rate, BLOCK)
-        self._weighted = np.zeros((BLOCK, 2))
-        self._frames = 0
-        self._rows = np.zeros((1024, 7))
+        self._reader = HopPeaks(rate, frames) if between else None
+        self._stage = np.zeros((BEFORE + frames + AFTER, 2))
+        """Frames that have not been measured, whole hops at a time, with what the interpolator sees to either side."""
+        self._weighted = np.zeros((frames, 2))
+        self._lanes = np.zeros(8)
+        self._filled, self._frames = BEFORE, 0
+        self._rows, self._peaks = np.zeros((1024, SUMS)), np.zeros(1024)
 
     def push(self, x: np.ndarray) -> None:
         """Measure the next block, ``(n, 2)``; float32 is taken too."""
-        for start in range(0, len(x), BLOCK):
-            part = np.ascontiguousarray(x[start : start + BLOCK], dtype=np.float64)
-            self._push(part, len(part))
+        at = 0
+        while at < len(x):
+            n = min(len(x) - at, len(self._stage) - self._filled)
+            self._stage[self._filled : self._filled + n] = x[at : at + n]
+            self._filled += n
+            at += n
+            if self._filled == len(self._stage):
+                self._measure(HOPS * self.hop)
 
-    def _push(self, x: Audio, counted: int) -> None:
-        need = (self._frames + len(x)) // self.hop + 2
-        if need > len(self._rows):
-            grown = np.zeros((max(need, 2 * len(self._rows)), 7))
-            grown[: len(self._rows)] = self._rows
-            self._rows = grown
-        weighted = self._weighted[: len(x)]
+    def _measure(self, frames: int) -> None:
+        """Measure so many frames of the stage, and keep what lies after them."""
+        first, count = self._frames // self.hop, -(-frames // self.hop)
+        if first + count > len(self._rows):
+            more = max(count, len(self._rows))
+            self._rows, self._peaks = np.pad(self._rows, ((0, more), (0, 0))), np.pad(self._peaks, (0, more))
+        x, weighted = self._stage[BEFORE : BEFORE + frames], self._weighted[:frames]
         self._filter.run(x, weighted)
-        reader = self._reader
-        if self._between:
-            reader.take(x)
-        # without rough readings, which then stay 0, none is read finely
-        gather(
-            x, weighted, reader.rough, reader.history, reader.fine, self._frames, counted, self.hop, HALF, self._rows
-        )  # fmt: skip
-        if self._between:
-            reader.leave(len(x))
-        self._frames += counted
+        sum_hops(x, weighted, self.hop, self._lanes, self._rows[first : first + count])
+        if self._reader is not None:
+            self._reader.read(self._stage[: BEFORE + frames + AFTER], self._peaks[first : first + count])
+        self._frames += frames
+        kept = self._filled - frames
+        self._stage[:kept] = self._stage[frames : self._filled].copy()
+        self._filled = kept
 
-    def finish(self) -> Trace:
-        """The trace of all that was pushed. Nothing can be pushed after."""
-        self._push(np.zeros((HALF, 2)), 0)  # lets the last peaks out of the interpolator
-        rows = self._rows[: -(-self._frames // self.hop)]
+    def finish(self, audio: np.ndarray | None = None) -> Trace:
+        """The trace of all that was pushed. Nothing can be pushed after.
+
+        `audio`: all of it again; peaks between samples are then read from it, but only when they are asked for.
+        """
+        while (left := self._filled - BEFORE) > 0:
+            stage = self._stage
+            stage[self._filled :] = 0.0
+            self._filled = len(stage)
+            self._measure(min(left, HOPS * self.hop))
+            self._filled = BEFORE + left - min(left, HOPS * self.hop)
+        hops = -(-self._frames // self.hop)
+        rows = self._rows[:hops]
         mean = rows[:, :5] / self.hop
-        return Trace(
-            self.rate, self._frames, mean[:, 0:2], mean[:, 2:4], mean[:, 4], rows[:, 5].copy(),
-            rows[:, 6 if self._between else 5].copy(),
-        )  # fmt: skip
+        peaks = rows[:, 5].copy()
+        known = self._peaks[:hops].copy() if self._reader is not None else None if audio is not None else peaks
+        between = Between(hops, known, audio, self.rate)
+        return Trace(self.rate, self._frames, mean[:, 0:2], mean[:, 2:4], mean[:, 4], peaks, between)
+
+
+SUMS = 6
+"""K-weighted left and right, plain left and right, product, and the sample peak."""
 
 
 @kernel
-def gather(x, weighted, rough, history, fine, first, counted, hop, late, rows):  # type: ignore[no-untyped-def]
-    """Add a block to the hops' sums (K-weighted, plain, product) and largest values (sample, true peak).
+def sum_hops(x, weighted, hop, lanes, rows):  # type: ignore[no-untyped-def]
+    """The sums of every hop of `x` (frames, 2) into `rows`, and its largest sample. `lanes` (8) is written over.
 
-    Only readings that may raise their hop's true peak are read finely.
+    Four frames go at a time. Of ``x[j] x[j + 1]`` every other one is left × right.
     """
-    frames = x.shape[0]
-    row, left = first // hop, hop - first % hop
-    for i in range(counted):
-        a, b = x[i, 0], x[i, 1]
-        rows[row, 0] += weighted[i, 0] * weighted[i, 0]
-        rows[row, 1] += weighted[i, 1] * weighted[i, 1]
-        rows[row, 2] += a * a
-        rows[row, 3] += b * b
-        rows[row, 4] += a * b
-        rows[row, 5] = max(rows[row, 5], max(abs(a), abs(b)))
-        left -= 1
-        if left == 0:
-            row, left = row + 1, hop
-    skip = max(0, late - first)
-    row = (first + skip - late) // hop
-    left = hop - (first + skip - late) % hop
-    for i in range(skip, frames):
-        for c in range(2):
-            v = rough[c, i + 1]
-            if v > 0.7 * rows[row, 6] and v + bend(history[c], i) > rows[row, 6] and tops(rough[c], i, 1.05):
-                rows[row, 6] = max(rows[row, 6], fine_peak(fine, history[c], i))
-        left -= 1
-        if left == 0:
-            row, left = row + 1, hop
+    flat, heavy = x.reshape(-1), weighted.reshape(-1)
+    for h in range(rows.shape[0]):
+        start, stop = 2 * h * hop, min(flat.shape[0], 2 * (h + 1) * hop)
+        energy, plain, both = splat8(0.0), splat8(0.0), splat8(0.0)
+        j = start
+        while j + 9 <= stop:
+            w, v = load8(heavy, j), load8(flat, j)
+            energy, plain, both = fma8(w, w, energy), fma8(v, v, plain), fma8(v, load8(flat, j + 1), both)
+            j += 8
+        a = b = c = d = e = 0.0
+        while j < stop:
+            a += heavy[j] * heavy[j]
+            b += heavy[j + 1] * heavy[j + 1]
+            c += flat[j] * flat[j]
+            d += flat[j + 1] * flat[j + 1]
+            e += flat[j] * flat[j + 1]
+            j += 2
+        row = rows[h]
+        store8(lanes, 0, energy)
+        row[0] = a + ((lanes[0] + lanes[2]) + (lanes[4] + lanes[6]))
+        row[1] = b + ((lanes[1] + lanes[3]) + (lanes[5] + lanes[7]))
+        store8(lanes, 0, plain)
+        row[2] = c + ((lanes[0] + lanes[2]) + (lanes[4] + lanes[6]))
+        row[3] = d + ((lanes[1] + lanes[3]) + (lanes[5] + lanes[7]))
+        store8(lanes, 0, both)
+        row[4] = e + ((lanes[0] + lanes[2]) + (lanes[4] + lanes[6]))
+        row[5] = largest_magnitude(flat[start:stop])
+
+
+@extreme_kernel
+def largest_magnitude(x):  # type: ignore[no-untyped-def]
+    found = 0.0
+    for i in range(x.shape[0]):
+        found = max(found, abs(x[i]))
+    return found
 
 
 def trace_of(x: np.ndarray, rate: int) -> Trace:
-    """The trace of a whole piece of audio, ``(frames, 2)``."""
+    """The trace of a whole piece of audio, ``(frames, 2)``.
+
+    >>> trace = trace_of(np.full((48000, 2), 0.5), 48000)
+    >>> trace.seconds, float(trace.squares[50, 0])
+    (1.0, 0.25)
+    """
     tracer = Tracer(rate)
     tracer.push(x)
     return tracer.finish()

@@ -51,5 +51,5 @@ class LiveGraph(Machine):
             self.moving = [(n, processor.moved[id]) for n, id in enumerate(processor.ids) if id in processor.moved]
 
     def _processor(self, plan: Plan, id: str) -> Processor | None:
-        part = self.parts.get(plan.after[id].key) if id in plan.after else None
+        part = self.parts.get(plan.at_work[id].key) if id in plan.at_work else None
         return part.processor if part is not None else None

@@ -108,7 +108,7 @@ def less(name: str, after: Node, before: Node) -> Node:
     return mixed(name, ((after, PLAIN), (before, (-1.0, -1.0))))
 
 
-def run(name: str, step: Step, *inputs: Node) -> Node:
+def run(name: str, step: Step, *inputs: Node) -> Run:
     return Run(_key("run", *(n.key for n in inputs), step.sound_key().decode()), name, inputs, step)
 
 
@@ -137,6 +137,8 @@ class Plan:
         """What feeds each step and lane that is on, by its id."""
         self.after: dict[str, Node] = {}
         """What comes out of it."""
+        self.at_work: dict[str, Run] = {}
+        """The step or lane itself; what comes out of it may have another level."""
         self.keys: dict[str, Node] = {}
         """What the detector of a keyed Glue listens to."""
         self.lanes: dict[str, tuple[Node, Node]] = {}
@@ -209,14 +211,21 @@ class Plan:
         self.lanes[lane.id] = main, x
         if lane.id in self.solo:
             return mixed(f"{self._tag}{lane.id}/alone", [(x, (lane.gain, lane.gain))])
-        return run(self._tag + lane.id, lane, main, x)
+        return self._levelled(lane, main, x)
 
     def _step(self, step: Step, x: Node) -> Node:
         key = self._session.strip(step.key) if isinstance(step, Glue) and step.key else None
         if key is None:
-            return run(self._tag + step.id, step, x)
+            return self._levelled(step, x)
         self.keys[step.id] = self._strip(key).end
-        return run(self._tag + step.id, step, x, self.keys[step.id])
+        return self._levelled(step, x, self.keys[step.id])
+
+    def _levelled(self, step: Step, *inputs: Node) -> Node:
+        """A step at work, and after it its level, as a node of its own: a level that is found makes no new render of
+        the step."""
+        plain, gain = step.apart()
+        made = self.at_work[step.id] = run(self._tag + step.id, plain, *inputs)
+        return mixed(f"{self._tag}{step.id}/level", [(made, (gain, gain))])
 
     def ear(self, glue: Glue) -> Node:
         """What the detector of a Glue that is on hears."""

@@ -13,9 +13,10 @@ from gluvo.measure.overview import outline_of
 from gluvo.measure.trace import trace_of
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
+from gluvo.render.flow import rendered_joint
+from gluvo.render.joint import Joint
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Ear, Run, Source, mixed
-from gluvo.render.song import Joint, rendered_joint
 from gluvo.session.media import Material, Sound
 from gluvo.steps import STEP_KINDS, Band, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Width
 

@@ -11,6 +11,7 @@ import ctypes
 import mmap
 import os
 import resource
+import shutil
 import tempfile
 import threading
 import weakref
@@ -140,6 +141,17 @@ def let_rest(array: np.ndarray) -> None:
     size = _on_disk.get(_place(array))
     if size is not None:
         _libc.madvise(_place(array), size, mmap.MADV_DONTNEED)  # of a shared mapping nothing is lost by this
+
+
+def room_on_disk() -> int:
+    """Bytes that are free where large arrays lie; 0 if nobody can tell."""
+    folder = Path(platformdirs.user_cache_dir("gluvo", appauthor=False))
+    while not folder.exists() and folder != folder.parent:
+        folder = folder.parent
+    try:
+        return shutil.disk_usage(folder).free
+    except OSError:
+        return 0
 
 
 def trouble() -> str:

@@ -203,7 +203,7 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
         most, sign = float(self.curve(strength)[3]), 1.0 if self.moves == "up" else -1.0
         count = max(3, math.ceil(most / KNOT_DB) + 1)
         gains = [self.reaching(sign * most * n / (count - 1), strength).gain for n in range(count)]
-        table = knots([matched.cascaded(self._prototypes(gain), self.freq, rate) for gain in gains])
+        table = knots([matched.cascaded(self._prototypes(gain), self.freq, rate) for gain in gains], most)
         neutral = -sign * self.scaled(strength)
         return table, abs(neutral) if 0.0 <= neutral <= most else -1.0
 

@@ -7,12 +7,12 @@ ones.
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Self
 
 import msgspec
 import numpy as np
 
-from gluvo.dsp.delay import clean, finite
+from gluvo.dsp.delay import clean, ordinary
 from gluvo.dsp.kernel import Audio, Floats
 
 MAX_BLOCK = 4096
@@ -43,6 +43,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     def memory(self) -> float:
         """Seconds after which what came in no longer tells in what comes out; steps with slow releases say so."""
         return 0.0
+
+    def apart(self) -> tuple[Self, float]:
+        """The step without the gain that comes after all of it, and that gain as a factor."""
+        return self, 1.0
 
     def sound_key(self) -> bytes:
         """What the step's sound depends on, as bytes."""
@@ -75,7 +79,7 @@ class Processor:
     def run(self, x: Audio, out: Audio) -> None:
         """As `process`, whatever comes: the one place where what is not finite is taken out, for live sound, renders and
         files alike. `out` may be `x`."""
-        if finite(x):
+        if ordinary(x):
             self.process(x, out)
             return
         clean(x, out)

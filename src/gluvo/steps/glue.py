@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
 import msgspec
 import numpy as np
@@ -157,6 +157,11 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     def make(self, rate: int) -> GlueProcessor:
         return GlueProcessor(self, rate)
 
+    def apart(self) -> tuple[Self, float]:
+        if self.mix < 100.0 or self.mode in ("mid", "side"):  # make-up is then not for all of it
+            return self, 1.0
+        return msgspec.structs.replace(self, makeup=0.0), gain_of(self.makeup)
+
     def describe(self) -> str:
         if self.slope == 0.0:
             return "neutral"
@@ -221,11 +226,11 @@ class Detector:
         self.squares = np.zeros(2)
         self._mid_side = settings.mode != "stereo"
         self._work = np.zeros((MAX_BLOCK, 2))
+        self._magnitudes = np.zeros((2, MAX_BLOCK))
 
     def run(self, x: Audio, out: Floats) -> None:
-        """Levels of `x` (n, 2) into `out` (n, columns)."""
-        comp.levels(self.listen(x), self.link, self.smoothing, self.squares, out)
-        np.maximum(self.squares, 1e-40, out=self.squares)
+        """Levels of `x` (n, 2) into the first n of `out` (columns, n or more)."""
+        comp.levels(self.listen(x), self.link, self.smoothing, self.squares, self._magnitudes, out)
 
     def listen(self, x: Audio) -> Audio:
         """What is measured of `x`: filtered, in left and right or in mid and side. Used again by the next block."""
@@ -279,13 +284,14 @@ class GlueProcessor(Processor):
         self._detector = Detector(settings, rate)
         self._delay = Delay(self.latency, round(LONGEST_LOOK_AHEAD / 1000.0 * rate))
         columns = self._detector.columns
-        self._level = np.zeros((MAX_BLOCK, columns))
-        self._reduction = np.zeros((MAX_BLOCK, columns))
+        self._level = np.zeros((columns, MAX_BLOCK))
+        self._reduction = np.zeros((columns, MAX_BLOCK))
+        self._factors = np.zeros((2, MAX_BLOCK))
         self._state = np.zeros((columns, 3))
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
-        level, reduction, detector = self._level[:n], self._reduction[:n], self._detector
+        level, reduction, detector = self._level, self._reduction, self._detector
         if self._back:
             comp.feed_back(
                 detector.parts(x), detector.sections.sos, detector.sections.memory, detector.heard, detector.link,
@@ -293,15 +299,15 @@ class GlueProcessor(Processor):
             )  # fmt: skip
         else:
             detector.run(x if self.key is None else self.key, level)
-            comp.ballistics(level, self._curve, self._times, self._state, reduction)
-        self.level[0] = level.max()
-        np.max(reduction, axis=1, out=self.reduction[:n])
+            comp.ballistics(level, n, self._curve, self._times, self._state, reduction)
+        self.level[0] = max(comp.largest(row, n) for row in level)
+        comp.larger(reduction, n, self.reduction)
         self._delay.run(x, out)
         if self._mode == "stereo":
-            comp.apply_gain(out, reduction, self._makeup, self._mix, out)
+            comp.apply_gain(out, reduction, self._makeup, self._mix, self._factors, out)
         else:
             mid, side = self._detector.heard
-            comp.apply_gain_mid_side(out, reduction, self._makeup, self._mix, mid, side, out)
+            comp.apply_gain_mid_side(out, reduction, self._makeup, self._mix, mid, side, self._factors, out)
 
     def adopt(self, other: Processor) -> None:
         if not isinstance(other, GlueProcessor):

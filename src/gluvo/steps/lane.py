@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Self
 
 import msgspec
 import numpy as np
@@ -52,6 +52,9 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
     def gain(self) -> float:
         """The factor of the lane's own level."""
         return 0.0 if self.mute else fader_gain(self.level)
+
+    def apart(self) -> tuple[Self, float]:
+        return msgspec.structs.replace(self, blend=0.0), gain_of(self.blend)
 
     def describe(self) -> str:
         if self.mute:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Self
 
+import msgspec
 import numpy as np
 
 from gluvo.dsp.compression import pole
@@ -11,7 +12,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio
-from gluvo.dsp.limiting import CeilingHolder
+from gluvo.dsp.limiting import CeilingHolder, magnitudes
 from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import number, switch
@@ -91,6 +92,9 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
         slow = max(0.6, 5.0 * self.release / 1000.0) if self.auto_release > 0.0 else 0.0
         return SETTLED * max(self.release / 1000.0, slow)
 
+    def apart(self) -> tuple[Self, float]:
+        return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
+
     def describe(self) -> str:
         unit = "dBTP" if self.true_peak else "dBFS"
         words = f"{self.drive:+.1f} dB · {self.ceiling:.1f} {unit}"
@@ -121,11 +125,14 @@ class LimiterProcessor(Processor):
             knee=settings.knee,
             link=link,
             times=(
-                pole(release, rate), pole(0.15, rate), pole(max(0.6, 5.0 * release), rate),
+                pole(release, rate),
+                pole(0.15, rate),
+                pole(max(0.6, 5.0 * release), rate),
                 settings.auto_release / 100.0,
             ),
             longest=round(LONGEST_LOOK_AHEAD / 1000.0 * rate),
-        )  # fmt: skip
+            longest_block=MAX_BLOCK,
+        )
         mending = round(0.0012 * rate)
         self._mend = CeilingHolder(
             lookahead=mending,
@@ -136,11 +143,12 @@ class LimiterProcessor(Processor):
             times=(pole(0.02, rate), 0.0, 0.0, 0.0),
             extra_hold=HALF,
             longest=mending,
+            longest_block=MAX_BLOCK,
         )
         self._readers = [PeakReader(rate, MAX_BLOCK) for _ in range(2)]
         self._late = [Delay(HALF), Delay(HALF)]
         self._work = np.zeros((MAX_BLOCK, 2))
-        self._peaks = np.zeros((MAX_BLOCK, 2))
+        self._peaks = np.zeros((2, MAX_BLOCK))
         self._taken = np.zeros((MAX_BLOCK, 2))
         self._mended = np.zeros(MAX_BLOCK)
         self._taken_late = Delay(mending + HALF)  # the first holder's reduction, brought to when it is heard
@@ -148,23 +156,22 @@ class LimiterProcessor(Processor):
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
-        work, peaks = self._work[:n], self._peaks[:n]
+        work, peaks = self._work[:n], self._peaks
         np.multiply(x, self._drive, out=work)
-        if not self._true_peak:
-            np.abs(work, out=peaks)
-            self._main.run(work, peaks, out, self.reduction[:n])
-            if self._output != 1.0:
-                np.multiply(out, self._output, out=out)
-            return
-        self._readers[0].read(work, self._floor, peaks)
-        self._late[0].run(work, work)
-        taken, mended = self._taken[:n], self._mended[:n]
-        self._main.run(work, peaks, work, taken[:, 0])
-        self._taken_late.run(taken, taken)
-        self._readers[1].read(work, self._floor, peaks)
-        self._late[1].run(work, work)
-        self._mend.run(work, peaks, out, mended)
-        np.add(taken[:, 0], mended, out=self.reduction[:n])
+        if self._true_peak:
+            self._readers[0].read(work, self._floor, peaks)
+            self._late[0].run(work, work)
+            taken, mended = self._taken[:n], self._mended[:n]
+            self._main.run(work, peaks, work, self.reduction)
+            taken[:, 0] = self.reduction[:n]
+            self._taken_late.run(taken, taken)
+            self._readers[1].read(work, self._floor, peaks)
+            self._late[1].run(work, work)
+            self._mend.run(work, peaks, out, mended)
+            np.add(taken[:, 0], mended, out=self.reduction[:n])
+        else:
+            magnitudes(work, peaks)
+            self._main.run(work, peaks, out, self.reduction)
         if self._output != 1.0:
             np.multiply(out, self._output, out=out)
 

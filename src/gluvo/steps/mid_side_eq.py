@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
 import msgspec
 import numpy as np
@@ -11,7 +11,7 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.convolution import PART, Convolver, Magnitude, chosen_half, symmetric
 from gluvo.dsp.db import gain_of
-from gluvo.dsp.filters import run_sided
+from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.moving import MovingBand, selector
 from gluvo.steps import held
@@ -83,6 +83,9 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     @property
     def memory(self) -> float:
         return max((5.0 * band.release / 1000.0 for band in self.bands if band.moving), default=0.0)
+
+    def apart(self) -> tuple[Self, float]:
+        return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
 
     def describe(self) -> str:
         count = sum(band.on for band in self.bands)
@@ -241,20 +244,18 @@ class Stage:
             for n, section in enumerate(band.sections(rate, eq.strength) if still else ()):
                 rows.append(np.stack([section if c else NOTHING_ROW for c in inside]))
                 self.places.append((band.id, n, all(inside)))
-        if len(rows) % 2:
-            rows.append(np.stack([NOTHING_ROW, NOTHING_ROW]))
-        self.sos = np.array(rows).reshape(-1, 2, 6)
-        self.memory = np.zeros((len(rows), 2, 2))
+        self.still = Sections(np.array(rows).reshape(-1, 2, 6))
+        """The bands that stand still."""
 
     @property
     def idle(self) -> bool:
-        return not len(self.sos) and not self.moving
+        return not len(self.still.sos) and not self.moving
 
     def run(self, x: Audio, moved: dict[int, Floats]) -> None:
         """Process `x` in place; tell by how many dB each moving band has moved."""
         if self.mid_side:
             comp.to_mid_side(x, x)
-        run_sided(self.sos, self.memory, x)
+        self.still.run(x, x)
         for id, band in self.moving.items():
             band.run(x, moved[id][: len(x)])
         if self.mid_side:
@@ -263,8 +264,10 @@ class Stage:
     def is_as(self, other: Stage) -> bool:
         """Whether the bands at rest are the same to the bit."""
         return (
-            self.mid_side == other.mid_side and self.places == other.places and np.array_equal(self.sos, other.sos)
-        )  # fmt: skip
+            self.mid_side == other.mid_side
+            and self.places == other.places
+            and np.array_equal(self.still.sos, other.still.sos)
+        )
 
     def adopt(self, other: Stage, *, still: bool = True) -> None:
         """Go on where the same bands are, those at rest if `still`. Filters are linear: what was left and right becomes
@@ -274,13 +277,13 @@ class Stage:
             found = theirs.get((id, section))
             if found is None:
                 continue
-            past = other.memory[found]
+            past = other.still.memory[found]
             if self.mid_side == other.mid_side:
-                self.memory[n] = past
+                self.still.memory[n] = past
             elif both:
                 a, b = past[:, 0], past[:, 1]
                 scale = 0.5 if self.mid_side else 1.0
-                self.memory[n, :, 0], self.memory[n, :, 1] = scale * (a + b), scale * (a - b)
+                self.still.memory[n, :, 0], self.still.memory[n, :, 1] = scale * (a + b), scale * (a - b)
         if self.mid_side == other.mid_side:
             for id, band in self.moving.items():
                 if id in other.moving:

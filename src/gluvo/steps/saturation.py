@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
 import msgspec
 import numpy as np
@@ -17,7 +17,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
-from gluvo.dsp.limiting import CeilingHolder
+from gluvo.dsp.limiting import CeilingHolder, magnitudes
 from gluvo.dsp.matched import tilt
 from gluvo.dsp.oversampling import Oversampler
 from gluvo.steps import held
@@ -132,6 +132,9 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
         """Whether the curve treats both sides of the wave differently."""
         return self.shaper.bias != 0.0
 
+    def apart(self) -> tuple[Self, float]:
+        return msgspec.structs.replace(self, output=0.0), gain_of(self.level)
+
     def describe(self) -> str:
         if self.drive <= DRIVE_OFF:
             return "neutral"
@@ -178,15 +181,16 @@ def _range_taps(low: float, high: float, rate: int) -> Floats | None:
 
 @kernel
 def add_weighted(x, more, mid, side, apart, out):  # type: ignore[no-untyped-def]
-    """`x` plus what was made (2 channels, frames), weighted: left and right alike, or mid and side `apart`."""
-    for i in range(x.shape[0]):
-        if apart:
-            m, s = mid * more[0, i], side * more[1, i]
+    """`x` plus what was made (frames, 2), weighted: left and right alike, or mid and side `apart`."""
+    if apart:
+        for i in range(x.shape[0]):
+            m, s = mid * more[i, 0], side * more[i, 1]
             out[i, 0] = x[i, 0] + m + s
             out[i, 1] = x[i, 1] + m - s
-        else:
-            out[i, 0] = x[i, 0] + mid * more[0, i]
-            out[i, 1] = x[i, 1] + mid * more[1, i]
+        return
+    for i in range(x.shape[0]):
+        out[i, 0] = x[i, 0] + mid * more[i, 0]
+        out[i, 1] = x[i, 1] + mid * more[i, 1]
 
 
 class SaturationProcessor(Processor):
@@ -209,22 +213,28 @@ class SaturationProcessor(Processor):
         back = leaning[:, [3, 4, 5, 0, 1, 2]] / leaning[:, :1] if len(leaning) else NOTHING
         self._before = Sections(leaning)
         self._after = Sections(cascade(back, low_cut(NO_DC, 12, rate) if settings.is_lopsided else NOTHING))
-        self._last = np.zeros((2, 1))
+        self._last = np.zeros(2)
         self._band, self._added = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
-        self._rows = np.zeros((2, MAX_BLOCK))
-        self._bent = np.zeros((2, MAX_BLOCK * self._over.factor))
+        self._bent, self._driven, self._root = (np.zeros(2 * MAX_BLOCK * self._over.factor + 2) for _ in range(3))
+        self._peaks, self._taken = np.zeros((2, MAX_BLOCK)), np.zeros(MAX_BLOCK)
         self._holder: CeilingHolder | None = None
         if settings.shape == "dense":
             ahead = round(HOLD_AHEAD * rate)
             self._holder = CeilingHolder(
-                lookahead=ahead, smoothing=ahead, ceiling=0.0, knee=0.0, link=1.0,
-                times=(pole(HOLD_RELEASE, rate), 0.0, 0.0, 0.0), longest=ahead,
-            )  # fmt: skip
+                lookahead=ahead,
+                smoothing=ahead,
+                ceiling=0.0,
+                knee=0.0,
+                link=1.0,
+                times=(pole(HOLD_RELEASE, rate), 0.0, 0.0, 0.0),
+                longest=ahead,
+                longest_block=MAX_BLOCK,
+            )
             self.latency += ahead
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
-        band, added, rows = self._band[:n], self._added[:n], self._rows[:, :n]
+        band, added = self._band[:n], self._added[:n]
         if not self._idle:
             if self._range is not None:
                 self._range.run(x, band)
@@ -233,25 +243,19 @@ class SaturationProcessor(Processor):
             if self._apart:
                 to_mid_side(band, band)
             self._before.run(band, band)
-            rows[:] = band.T
-            raised = self._over.up(rows)
-            bent = self._bent[:, : raised.shape[1]]
-            for c in range(2):
-                shaping.change(raised[c], self._last[c], *self._curve, bent[c])
-            self._over.down(bent, rows)
-            added[:] = rows.T
+            raised = self._over.up(band)
+            bent = self._bent[: len(raised)]
+            shaping.change(raised, self._last, *self._curve, self._driven, self._root, bent)
+            self._over.down(bent, added)
             self._after.run(added, added)
-            rows[:] = added.T
         self._late.run(x, out)
         if not self._idle:
-            add_weighted(out, rows, self._mid, self._side, self._apart, out)
+            add_weighted(out, added, self._mid, self._side, self._apart, out)
         if self._holder is not None:
-            peaks, taken = self._added[:n], self._rows[0, :n]
-            np.abs(out, out=peaks)
+            magnitudes(out, self._peaks)
             if self._idle:
-                peaks[:] = 0.0  # nothing is held where nothing is bent
-            np.copyto(band, out)
-            self._holder.run(band, peaks, out, taken)
+                self._peaks[:] = 0.0  # nothing is held where nothing is bent
+            self._holder.run(out, self._peaks, out, self._taken)
         if self._gain != 1.0:
             np.multiply(out, self._gain, out=out)
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import itertools
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
+import msgspec
 import numpy as np
 
 from gluvo.dsp.crossover import Crossover, all_pass, high_side
@@ -108,6 +109,9 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
     def matrices(self) -> Floats:
         """For each band in use the matrix from left and right to left and right, ``(bands, 2, 2)``."""
         return np.array([_matrix(w / 100.0, b / 100.0) for w, b in zip(self.widths, self.balances, strict=True)])
+
+    def apart(self) -> tuple[Self, float]:
+        return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
 
     def describe(self) -> str:
         words = []

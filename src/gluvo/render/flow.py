@@ -1,0 +1,245 @@
+"""Many nodes rendered at once: each goes on as far as what it needs has come, on as many threads as there are cores.
+
+A stretch of song is handed from node to node while it is still in the processor's cache, and a chain of steps keeps
+all cores at work where rendering one node after the other would keep one.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable, Iterator, Mapping
+
+import numpy as np
+
+from gluvo.measure.overview import ReductionTracer
+from gluvo.measure.trace import Tracer
+from gluvo.progress import Progress, no_progress, step_back
+from gluvo.render.chain import stream
+from gluvo.render.joint import Joint
+from gluvo.render.machine import add_scaled
+from gluvo.render.plan import Ear, Mix, Node, Run, Source
+from gluvo.session.media import Material
+from gluvo.session.scratch import scratch
+from gluvo.steps import MAX_BLOCK
+from gluvo.steps.glue import DetectorEar
+
+CHUNK = 32 * MAX_BLOCK
+"""Frames that a node goes on by before another one has its turn."""
+CORES = os.cpu_count() or 1
+
+
+class Making:
+    """A node that is being rendered, or has been."""
+
+    def __init__(self, node: Node, inputs: list[Making], frames: slice, rate: int, joint: Joint | None = None) -> None:
+        self.node, self.inputs, self.joint = node, inputs, joint
+        self.total, self._first, self.rate = frames.stop - frames.start, frames.start, rate
+        self.audio: np.ndarray = np.zeros((0, 2)) if joint is None else joint.audio
+        self.done = 0 if joint is None else self.total
+        """Frames that others can read."""
+        self.taken = 0
+        """Frames of the inputs that have been read."""
+        self.ahead = CHUNK
+        """Frames that one turn may read."""
+        self.running = False
+        self.work: Iterator[None] | None = None
+
+    @property
+    def start(self) -> float:
+        return self._first / self.rate
+
+    @property
+    def ready(self) -> bool:
+        """Whether its inputs have come as far as its next turn goes: the first one only gets it ready, the last one waits
+        for what was measured of them."""
+        return self.work is None or all(i.joint is not None or i.done >= self.taken + self.ahead for i in self.inputs)
+
+    def begin(self, material: Material) -> None:
+        """Get ready to work, a turn for each `next`. The first one reads nothing."""
+        node = self.node
+        if isinstance(node, Source):
+            self.work = self._read(source_audio(node, material, slice(self._first, self._first + self.total)))
+        elif isinstance(node, Mix):
+            self.work = self._mix(node)
+        else:
+            assert isinstance(node, (Run, Ear))
+            self.work = self._run(node)
+
+    def _read(self, audio: np.ndarray) -> Iterator[None]:
+        self.audio, self.done = audio, self.total
+        yield
+        tracer = Tracer(self.rate, between=False)
+        for at in range(0, self.total, CHUNK):
+            tracer.push(audio[at : at + CHUNK])
+            yield
+        self.joint = Joint(audio, tracer.finish(audio), start=self.start)
+
+    def _mix(self, node: Mix) -> Iterator[None]:
+        audio = self.audio = scratch((self.total, 2))
+        plain = len(node.gains) == 1 and abs(node.gains[0][0]) == abs(node.gains[0][1])  # nothing new to measure
+        tracer, gains, total = Tracer(self.rate, between=False), np.array(node.gains), np.zeros((MAX_BLOCK, 2))
+        yield
+        for at in range(0, self.total, MAX_BLOCK):
+            block = total[: min(MAX_BLOCK, self.total - at)]
+            block[:] = 0.0
+            for making, gain in zip(self.inputs, gains, strict=True):
+                add_scaled(making.audio[at : at + len(block)], gain, block)
+            audio[at : at + len(block)] = block
+            if not plain:
+                tracer.push(block)
+            self.done = self.taken = at + len(block)
+            if self.done % CHUNK == 0:
+                yield
+        if not plain:
+            self.joint = Joint(audio, tracer.finish(audio), start=self.start)
+            return
+        while (before := self.inputs[0].joint) is None:
+            yield
+        trace = before.trace.scaled(node.gains[0][0])
+        self.joint = Joint(audio, trace, before.reduction, before.came, self.start)
+
+    def _run(self, node: Run | Ear) -> Iterator[None]:
+        unit = DetectorEar(node.step, self.rate) if isinstance(node, Ear) else node.step.make(self.rate)
+        audio, tracer = scratch((self.total, 2)), Tracer(self.rate, between=False)
+        self.audio = audio
+        reduces = isinstance(node, Run) and node.step.reduces
+        reduction = ReductionTracer(self.rate, self.total) if reduces else None
+        self.ahead = max(CHUNK, unit.latency + MAX_BLOCK)
+        yield
+        x, key = self.inputs[0].audio, self.inputs[1].audio if len(self.inputs) > 1 else None
+        for start, place, block in stream(unit, x, key=key):
+            audio[start : start + len(block)] = block
+            tracer.push(block)
+            if reduction is not None:
+                reduction.push(unit.reduction[place])
+            self.done = start + len(block)
+            read = min(self.total, self.done + unit.latency)
+            if read - self.taken >= CHUNK:
+                self.taken = read
+                yield
+        self.taken = self.total
+        while reduces and self.inputs[0].joint is None:
+            yield
+        before = self.inputs[0].joint
+        came = before.trace if reduces and before is not None else None
+        self.joint = Joint(audio, tracer.finish(audio), reduction.finish() if reduction else None, came, self.start)
+
+
+def source_audio(node: Source, material: Material, frames: slice) -> np.ndarray:
+    """What a file gives to some frames of the song: the file itself where it covers them, silence where it does not."""
+    samples = material.sounds[node.sound].samples
+    offset = round(node.offset * material.rate)
+    a, b = max(frames.start, offset), min(frames.stop, offset + len(samples))
+    if (a, b) == (frames.start, frames.stop):
+        return samples[a - offset : b - offset]
+    audio = scratch((frames.stop - frames.start, 2))
+    if b > a:
+        audio[a - frames.start : b - frames.start] = samples[a - offset : b - offset]
+    return audio
+
+
+def flow(
+    missing: list[Node],
+    found: Mapping[str, Joint],
+    material: Material,
+    frames: slice,
+    keep: Callable[[Node, Joint], None],
+    progress: Progress = no_progress,
+) -> None:
+    """Render the missing nodes, each after its inputs, over some frames of the song; `keep` is given each one's joint.
+
+    `found`: the joints that there are already, by their nodes' keys. `progress` may raise `Cancelled` in any thread.
+    """
+    makings = {key: Making(_NOWHERE, [], frames, material.rate, joint) for key, joint in found.items()}
+    waiting: list[Making] = []
+    for node in missing:
+        made = makings[node.key] = Making(node, [makings[b.key] for b in node.inputs], frames, material.rate)
+        waiting.append(made)
+    _Flow(waiting, material, keep, progress).run()
+
+
+_NOWHERE = Node("", "")
+
+
+class _Flow:
+    """The threads that take turns at the nodes."""
+
+    def __init__(
+        self, makings: list[Making], material: Material, keep: Callable[[Node, Joint], None], progress: Progress
+    ) -> None:
+        self._makings, self._material, self._keep, self._progress = makings, material, keep, progress
+        self._left = list(makings)
+        self._turn = threading.Condition()
+        self._failed: BaseException | None = None
+
+    def run(self) -> None:
+        """Make all; raises what a turn or the progress has raised."""
+        helpers = [
+            threading.Thread(target=self._help, name="gluvo-flow", daemon=True)
+            for _ in range(min(CORES, len(self._makings)) - 1)
+        ]
+        for helper in helpers:
+            helper.start()
+        try:
+            self._work()
+        finally:
+            for helper in helpers:
+                helper.join()
+        if self._failed is not None:
+            raise self._failed
+
+    def _help(self) -> None:
+        step_back()
+        self._work()
+
+    def _work(self) -> None:
+        while (making := self._next()) is not None:
+            try:
+                if making.work is None:
+                    making.begin(self._material)
+                assert making.work is not None
+                ended = next(making.work, self) is self
+                if ended:
+                    assert making.joint is not None
+                    self._keep(making.node, making.joint)
+                self._progress(self._share())
+            except BaseException as error:
+                with self._turn:
+                    self._failed = self._failed or error
+                    self._turn.notify_all()
+                return
+            with self._turn:
+                making.running = False
+                if ended:
+                    self._left.remove(making)
+                self._turn.notify_all()
+
+    def _next(self) -> Making | None:
+        """The node whose turn it is: of those that can go on the one that lies furthest downstream, so that what was
+        just made is read before it grows cold. None when all is made."""
+        with self._turn:
+            while True:
+                if self._failed is not None or not self._left:
+                    return None
+                for making in reversed(self._left):
+                    if not making.running and making.ready:
+                        making.running = True
+                        return making
+                self._turn.wait()
+
+    def _share(self) -> float:
+        total = sum(m.total for m in self._makings)
+        return min(1.0, sum(m.done if m.joint is None else m.total for m in self._makings) / max(1, total))
+
+
+def rendered_joint(node: Run | Ear, inputs: list[Joint], progress: Progress = no_progress) -> Joint:
+    """A step run over the joint before it (and its key), measured as it goes."""
+    made: list[Joint] = []
+    before = inputs[0]
+    found = {f"input {n}": joint for n, joint in enumerate(inputs)}
+    first = round(before.start * before.rate)
+    makings = [Making(_NOWHERE, [], slice(first, first + len(j.audio)), before.rate, j) for j in found.values()]
+    making = Making(node, makings, slice(first, first + len(before.audio)), before.rate)
+    _Flow([making], Material(before.rate, {}, 0), lambda _, joint: made.append(joint), progress).run()
+    return made[0]
