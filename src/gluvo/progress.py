@@ -9,6 +9,9 @@ from collections.abc import Callable
 
 from gluvo.errors import Cancelled
 
+CORES = os.cpu_count() or 1
+"""How many threads may work at a time."""
+
 Progress = Callable[[float], None]
 """Is told how much is done, 0–1. It may raise `Cancelled`."""
 

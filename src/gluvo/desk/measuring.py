@@ -39,11 +39,11 @@ class Measuring:
         """All of it; `opened` where nothing is known of the song yet. `check` stops it by raising."""
         renderer, session, span = self.renderer, self.session, self.span
         stretch, chosen = span or Span(0.0, renderer.seconds), session.view.step
-        if opened:  # its shape is what is looked for first
-            untouched = renderer.plan(session).untouched
-            self.show(untouched=renderer.joint(untouched, None, self.telling("Measuring the stems")))
         near = held_session(renderer, session, check, up_to=chosen) if chosen else session
         around = self._chosen(near, stretch, check)
+        if opened:  # its shape is what is looked for first of the song
+            untouched = renderer.plan(session).untouched
+            self.show(untouched=renderer.joint(untouched, None, self.telling("Measuring the stems")))
         held = held_session(renderer, near, check)
         if held != session:
             self.amend(held)

@@ -100,13 +100,26 @@ class ReductionTracer:
 
 @kernel
 def _collect(reduction, at, frames, hop, curve, mean, top):  # type: ignore[no-untyped-def]
-    for i in range(reduction.shape[0]):
-        place = at + i
-        if place < frames:
-            r = reduction[i]
-            curve[place // REDUCTION_HOP] += r / REDUCTION_HOP
-            mean[place // hop] += r / hop
-            top[place // hop] = max(top[place // hop], r)
+    i, n = 0, min(reduction.shape[0], frames - at)
+    while i < n:
+        place = (at + i) // REDUCTION_HOP
+        stop = min(n, (place + 1) * REDUCTION_HOP - at)
+        total = 0.0
+        for k in range(i, stop):
+            total += reduction[k]
+        curve[place] += total / REDUCTION_HOP
+        i = stop
+    i = 0
+    while i < n:
+        row = (at + i) // hop
+        stop = min(n, (row + 1) * hop - at)
+        total, most = 0.0, top[row]
+        for k in range(i, stop):
+            total += reduction[k]
+            most = max(most, reduction[k])
+        mean[row] += total / hop
+        top[row] = most
+        i = stop
 
 
 def heard_hops(trace: Trace, above_db: float = -50.0) -> np.ndarray:

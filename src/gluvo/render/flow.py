@@ -6,7 +6,6 @@ all cores at work where rendering one node after the other would keep one.
 
 from __future__ import annotations
 
-import os
 import threading
 from collections.abc import Callable, Iterator, Mapping
 
@@ -14,7 +13,7 @@ import numpy as np
 
 from gluvo.measure.overview import ReductionTracer
 from gluvo.measure.trace import Tracer
-from gluvo.progress import Progress, no_progress, step_back
+from gluvo.progress import CORES, Progress, no_progress, step_back
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
 from gluvo.render.machine import add_scaled
@@ -26,7 +25,6 @@ from gluvo.steps.glue import DetectorEar
 
 CHUNK = 32 * MAX_BLOCK
 """Frames that a node goes on by before another one has its turn."""
-CORES = os.cpu_count() or 1
 
 
 class Making:

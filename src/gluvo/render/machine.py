@@ -74,7 +74,13 @@ class Part:
 
 @kernel
 def add_scaled(x, gains, out):  # type: ignore[no-untyped-def]
+    """Add `x` (frames, 2) to `out`, left and right times their gains."""
     left, right = gains[0], gains[1]
+    if left == right:
+        flat, total = x.reshape(-1), out.reshape(-1)
+        for i in range(flat.shape[0]):
+            total[i] += left * flat[i]
+        return
     for i in range(x.shape[0]):
         out[i, 0] += left * x[i, 0]
         out[i, 1] += right * x[i, 1]
