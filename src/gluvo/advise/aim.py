@@ -265,7 +265,7 @@ def find_blend(lane: Lane, main: Joint, side: Joint, span: Span | None) -> Found
     inner = main.within(span) or Span(0.0, main.trace.seconds)
     cut = Span(max(0.0, inner.start - 1.0), inner.end).frames(rate, len(main.audio))
     both = main.audio[cut] + lane.gain * side.audio[cut].astype(np.float64)
-    goal = main.figures(span).integrated
+    goal = main.loudness(span)
     offset = cut.start / rate
     reached = figures_of(trace_of(both, rate), Span(inner.start - offset, inner.end - offset)).integrated
     if goal <= SILENT - OFFSET or reached <= SILENT - OFFSET:

@@ -52,7 +52,7 @@ def looked_around(
 ) -> Around:
     """All but the low cuts, from the joints on both sides of a step."""
     progress(0.0)
-    loudness = before.figures(span).integrated, after.figures(span).integrated
+    loudness = before.loudness(span), after.loudness(span)
     around = Around(step.id if step is not None else "", before.tone(span), after.tone(span), loudness)
     progress(0.2)
     if isinstance(step, MidSideEq):

@@ -113,7 +113,7 @@ def _held_output(
 
     def output() -> float:
         joints = renderer.joints([before, plain], section, progress, plan.result.memory)
-        was, now = (joints[node.key].figures(section).integrated for node in (before, plain))
+        was, now = (joints[node.key].loudness(section) for node in (before, plain))
         return was - now if min(was, now) > SILENT else 0.0
 
     found = settings_of(type(step))["output"].clamp(renderer.once(("output", section, plain.key), output))

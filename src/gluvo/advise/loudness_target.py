@@ -106,7 +106,7 @@ def reach_target(
         raise GluvoError("The mix bus has no limiter that is on. Add one to bring the song to its target.")
     plan = renderer.plan(session)
     before = renderer.joint(plan.before[limiter.id], None, lambda d: progress(0.2 * d))
-    if before.figures().integrated <= SILENT:
+    if before.loudness() <= SILENT:
         raise GluvoError("The song is silent before the limiter, so there is no loudness to reach.")
     tries = 0
 
@@ -118,12 +118,12 @@ def reach_target(
         joints = renderer.joints(wanted, None, lambda d: progress(share + 0.8 / TRIES * d))
         tries += 1
         into, after, out = (joints[node.key] for node in wanted)
-        return into, after, out, out.figures().integrated
+        return into, after, out, out.loudness()
 
     low, high = LEAST_DRIVE, MOST_DRIVE
-    guess = before.figures().integrated + limiter.drive
+    guess = before.loudness() + limiter.drive
     known = renderer.cache_of(plan.result)
-    drive = min(high, max(low, limiter.drive + target.loudness - (known.figures().integrated if known else guess)))
+    drive = min(high, max(low, limiter.drive + target.loudness - (known.loudness() if known else guess)))
     into, after, out, loudness = attempt(drive)
     low_error: float | None = None
     high_error: float | None = None

@@ -154,7 +154,7 @@ class SourceEditor(QWidget):
         """Where the loudest quarter minute begins and ends, and how loud it is."""
         length = min(LOUDEST_SECONDS, song.trace.seconds)
         start = loudest_span(song.trace, length)
-        loudness = song.figures(Span(start, start + length)).integrated
+        loudness = song.loudness(Span(start, start + length))
         return f"{clock(start, False)} – {clock(start + length, False)} at {figure(loudness)} LUFS"
 
     def _make_room(self) -> None:

@@ -235,10 +235,10 @@ class LaneEditor(StepEditor):
         both = render.joint(step.id)
         assert both is not None
         self.view.show_lane(main.section(span), side.section(span).scaled(step.gain), both.section(span), span)
-        gained = both.figures(span).integrated - main.figures(span).integrated
+        gained = both.loudness(span) - main.loudness(span)
         would = gained - step.blend
         words = "nothing of the lane is heard"
-        if step.gain > 0.0 and main.figures(span).integrated > SILENT:
+        if step.gain > 0.0 and main.loudness(span) > SILENT:
             words = f"would add {figure(would)} dB"
             words += " · held" if step.hold_loudness else f" · not held: {figure(gained)} dB louder"
         self.added.setText(words)

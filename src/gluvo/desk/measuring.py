@@ -15,8 +15,8 @@ from gluvo.measure.figures import Figures
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
-from gluvo.render.song import Renderer
-from gluvo.session.records import Session
+from gluvo.render.song import Rendered, Renderer
+from gluvo.session.records import MIX, Session
 from gluvo.steps import Glue
 
 
@@ -48,6 +48,7 @@ class Measuring:
         if held != session:
             self.amend(held)
         section = renderer.section(held, stretch, self.telling("Measuring"))
+        self._read(section, stretch)
         self.show(section_render=section, section_current=True)
         readings = hear_readings(renderer, held, span, check)
         for reference, f in self.references.items():
@@ -55,10 +56,23 @@ class Measuring:
         self.show(gains=matched_gains(readings))
         self.show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3))
         song = renderer.song(held, self.telling("Measuring the song"))
+        self._read(song, None)
         self.show(song_render=song, song_current=True)
         come = song.before(chosen)
         if around is not None and come is not None:
             self.show(around=with_low_cuts(around, held.item(chosen), come))
+
+    def _read(self, render: Rendered, span: Span | None) -> None:
+        """Read the peaks that are on screen, so that the window does not have to: of the song what comes in and what goes
+        out, of the section also what lies between the steps that are looked at."""
+        strip = self.session.strip(self.session.view.strip)
+        ends = [render.result, render.untouched, render.start(MIX), render.start(self.session.view.strip)]
+        chain = [render.joint(item.id) for item in strip.chain] if strip is not None and span is not None else []
+        for joint in (*ends, *chain):
+            if joint is not None:
+                joint.figures(span)
+        for other in self.session.strips if span is not None else ():
+            render.sent(other.id, span)
 
     def _chosen(self, session: Session, stretch: Span, check: Progress) -> Around | None:
         """What the eye is on, before all that depends on it."""

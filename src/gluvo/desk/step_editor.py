@@ -226,7 +226,7 @@ class StepEditor(QWidget):
         before, after = song.before(step.id), song.joint(step.id)
         if before is None or after is None:
             return None
-        moved = after.figures().integrated - before.figures().integrated
+        moved = after.loudness() - before.loudness()
         return moved if abs(moved) > WORTH_SAYING else None
 
     def _peak_raised(self, step: ChainItem) -> float | None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import concurrent.futures
+import itertools
+
 import numpy as np
 
 from gluvo.dsp.interpolation import (
@@ -16,6 +19,7 @@ from gluvo.dsp.interpolation import (
     steep_peak,
 )
 from gluvo.dsp.kernel import Floats, extreme_kernel, kernel
+from gluvo.progress import CORES, step_back
 
 BEFORE, AFTER = HALF - 1, HALF
 """Frames to either side that the interpolator must see."""
@@ -110,11 +114,29 @@ HOPS = 32
 """Hops that are read at a time."""
 
 
+SIDE_BY_SIDE = 3000
+"""Hops from which on it is worth while to read on all cores."""
+
+
 def peaks_of(x: np.ndarray, rate: int, first: int = 0, count: int | None = None) -> Floats:
     """The true peaks of hops of `x` (frames, 2), linear: of `count` hops (all) from the `first` on."""
-    hop, total = hop_frames(rate), -(-len(x) // hop_frames(rate))
+    total = -(-len(x) // hop_frames(rate))
     count = max(0, min(total - first, total if count is None else count))
-    reader, out = HopPeaks(rate, HOPS * hop), np.zeros(count)
+    out = np.zeros(count)
+    if count < SIDE_BY_SIDE:
+        _read(x, rate, first, out)
+        return out
+    with concurrent.futures.ThreadPoolExecutor(CORES, "gluvo-peaks", step_back) as pool:
+        edges = np.linspace(0, count, CORES + 1).astype(int)
+        parts = [(int(a), out[a:b]) for a, b in itertools.pairwise(edges)]
+        list(pool.map(lambda part: _read(x, rate, first + part[0], part[1]), parts))
+    return out
+
+
+def _read(x: np.ndarray, rate: int, first: int, out: Floats) -> None:
+    """Fill `out` with the peaks of the hops from the `first` on."""
+    hop, count = hop_frames(rate), len(out)
+    reader = HopPeaks(rate, HOPS * hop)
     stage = np.zeros((BEFORE + HOPS * hop + AFTER, 2))
     for row in range(0, count, HOPS):
         start = (first + row) * hop
@@ -125,7 +147,6 @@ def peaks_of(x: np.ndarray, rate: int, first: int = 0, count: int | None = None)
         at = inside.start - (start - BEFORE)
         part[at : at + inside.stop - inside.start] = x[inside]
         reader.read(part, out[row : row + HOPS])
-    return out
 
 
 def true_peak(x: np.ndarray, rate: int) -> float:

@@ -10,6 +10,7 @@ from typing import TypeVar, cast
 import numpy as np
 
 from gluvo.measure.figures import Figures, figures_of
+from gluvo.measure.loudness import integrated
 from gluvo.measure.overview import REDUCTION_HOP, Outline, Reduction, heard_hops, outline_of
 from gluvo.measure.resonances import Resonance, resonances
 from gluvo.measure.spectrum import Tone, tone_of
@@ -82,7 +83,17 @@ class Joint:
 
     def figures(self, span: Span | None = None, gain: float = 1.0) -> Figures:
         """The figures of a span, as they are after a gain."""
-        return self._once(("figures", span, gain), lambda: figures_of(self.section(span).scaled(gain)))
+
+        def read() -> Figures:
+            section = self.section(span)
+            _ = section.true_peak  # read once for all gains
+            return figures_of(section.scaled(gain))
+
+        return self._once(("figures", span, gain), read)
+
+    def loudness(self, span: Span | None = None) -> float:
+        """Integrated loudness of a span, LUFS; for those who need not know its peaks, which take longer to read."""
+        return self._once(("loudness", span), lambda: integrated(self.section(span)))
 
     def section(self, span: Span | None = None) -> Trace:
         """The trace of a span alone."""
