@@ -12,9 +12,9 @@ import time
 from PySide6.QtCore import QSettings
 
 from gluvo.demo.session import demo_session
-from gluvo.desk.app import application
-from gluvo.desk.window import Window
-from gluvo.desk.workbench import Workbench
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.app import application
+from gluvo.desk.window.window import Window
 from gluvo.play.device import SILENT
 from gluvo.session.document import Document
 from gluvo.session.store import read_session

@@ -24,8 +24,8 @@ EDITING = """
 import sys, time
 from pathlib import Path
 from PySide6.QtCore import QTimer
-from gluvo.desk.app import application
-from gluvo.desk.workbench import Workbench
+from gluvo.desk.window.app import application
+from gluvo.desk.model.workbench import Workbench
 from gluvo.session.document import Document
 from gluvo.steps import Trim
 class NoHost:

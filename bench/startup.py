@@ -14,9 +14,9 @@ from gluvo.play.process import Host
 def main():
     host = Host()
     from gluvo.demo.session import demo_session
-    from gluvo.desk.app import application
-    from gluvo.desk.window import Window
-    from gluvo.desk.workbench import Workbench
+    from gluvo.desk.window.app import application
+    from gluvo.desk.window.window import Window
+    from gluvo.desk.model.workbench import Workbench
     app = application()
     window = Window(Workbench("silent", host))
     window.show()

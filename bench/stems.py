@@ -70,10 +70,14 @@ def rows() -> list[tuple[str, str, str]]:
 
     took = timed(lambda: renderer.song(session))
     steps = len(steps_heard(session))
-    found.append((
-        f"first render: {len(session.stems)} stems, {len(session.strips) - len(session.stems)} buses, {steps} steps, "
-        "every joint measured", f"{SECONDS / took:.1f} × real time ({took:.0f} s)", "",
-    ))  # fmt: skip
+    found.append(
+        (
+            f"first render: {len(session.stems)} stems, {len(session.strips) - len(session.stems)} buses, {steps} steps, "
+            "every joint measured",
+            f"{SECONDS / took:.1f} × real time ({took:.0f} s)",
+            "",
+        )
+    )
     limiter, shells = session.step("limiter-1"), session.step("glue-2")
     for name, step, drive in (
         ("the mix bus's limiter", limiter, {"drive": 7.0}),

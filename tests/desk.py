@@ -12,11 +12,11 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
-from gluvo.desk import dialogs
-from gluvo.desk.app import application
-from gluvo.desk.theme import theme
-from gluvo.desk.window import Window
-from gluvo.desk.workbench import Workbench
+from gluvo.desk.controls import dialogs
+from gluvo.desk.controls.theme import theme
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.app import application
+from gluvo.desk.window.window import Window
 from gluvo.play.process import Host
 from gluvo.session.create import new_session
 from gluvo.session.records import Section, Session

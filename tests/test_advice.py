@@ -55,9 +55,11 @@ def test_a_held_chain_comes_to_rest(renderer: Renderer) -> None:
 
 def test_what_is_not_held_is_left_alone(renderer: Renderer) -> None:
     chain: tuple[AnyStep, ...] = (
-        Glue(id="a", ratio=3.0, threshold=-30.0), Glue(id="b", ratio=1.0, hold_aim=True),
-        Glue(id="c", ratio=3.0, hold_aim=True, on=False), Limiter(id="l"),
-    )  # fmt: skip
+        Glue(id="a", ratio=3.0, threshold=-30.0),
+        Glue(id="b", ratio=1.0, hold_aim=True),
+        Glue(id="c", ratio=3.0, hold_aim=True, on=False),
+        Limiter(id="l"),
+    )
     assert hold(renderer, one(chain), None) == one(chain)
 
 
@@ -71,9 +73,12 @@ def test_readings_are_those_of_the_sound(renderer: Renderer) -> None:
     x = renderer.material.sounds["stem-1"].samples
     before, after = run_chain(chain[:1], x, RATE), run_chain(chain[:2], x, RATE)
     whole = {
-        RESULT: run_chain(chain, x, RATE), UNTOUCHED: x, STEP_OUT: run_chain([chain[0], chain[2]], x, RATE),
-        CHANGE: after - before, DETECTOR: before,
-    }  # fmt: skip
+        RESULT: run_chain(chain, x, RATE),
+        UNTOUCHED: x,
+        STEP_OUT: run_chain([chain[0], chain[2]], x, RATE),
+        CHANGE: after - before,
+        DETECTOR: before,
+    }
     for path, sound in whole.items():
         f = figures_of(trace_of(sound, RATE), SPAN)
         assert readings[path].loudness == pytest.approx(f.integrated, abs=0.03), path

@@ -113,9 +113,14 @@ def test_folders_become_buses(tmp_path: Path) -> None:
     session = new_session(audio_files(tmp_path), (), tmp_path, "x", tmp_path)
     shown = {strip.name: (depth, strip.is_mono) for strip, depth in rows(session)}
     assert shown == {
-        "bass": (1, True), "cymbals": (2, False), "kick": (3, False), "snare": (3, False), "Shells": (2, False),
-        "Drums": (1, False), "Mix bus": (0, False),
-    }  # fmt: skip
+        "bass": (1, True),
+        "cymbals": (2, False),
+        "kick": (3, False),
+        "snare": (3, False),
+        "Shells": (2, False),
+        "Drums": (1, False),
+        "Mix bus": (0, False),
+    }
     assert session.view.page == "buses"
 
 

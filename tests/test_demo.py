@@ -46,8 +46,13 @@ def test_the_song(demo: Path) -> None:
 def test_it_is_glued_as_it_says(demo: Path) -> None:
     session = read_session(demo).session
     assert [(s.name, depth) for s, depth in rows(session) if isinstance(s, Bus)] == [
-        ("Shells", 2), ("Drums", 1), ("Low", 1), ("Mallets & reeds", 1), ("Voices", 1), ("Mix bus", 0)
-    ]  # fmt: skip
+        ("Shells", 2),
+        ("Drums", 1),
+        ("Low", 1),
+        ("Mallets & reeds", 1),
+        ("Voices", 1),
+        ("Mix bus", 0),
+    ]
     renderer = Renderer(read_material(session, demo.parent))
     section = session.section(session.view.section)
     assert section is not None
@@ -61,9 +66,13 @@ def test_it_is_glued_as_it_says(demo: Path) -> None:
     for id in ("lane-1", "eq-1", "saturation-1", "width-1"):
         assert held.item(id) == session.item(id)
     rough = read_sound(demo.parent / "Ferry Hours (rough print).wav").samples
-    assert np.abs(renderer.section(session, span).untouched.heard_in(span) - rough[
-        round(span.start * 48_000) : round(span.end * 48_000)
-    ]).max() < 1e-5  # fmt: skip
+    assert (
+        np.abs(
+            renderer.section(session, span).untouched.heard_in(span)
+            - rough[round(span.start * 48_000) : round(span.end * 48_000)]
+        ).max()
+        < 1e-5
+    )
 
 
 def test_the_references(demo: Path) -> None:

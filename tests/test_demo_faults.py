@@ -29,9 +29,14 @@ class Demo:
     def __init__(self, path: Path) -> None:
         loaded, folder = read_session(path).session, path.parent
         self.session = Session(
-            name=loaded.name, rate=loaded.rate, references=loaded.references, sections=loaded.sections,
-            strips=tuple(type(s)(**{f: getattr(s, f) for f in s.__struct_fields__ if f != "chain"}) for s in loaded.strips),
-        )  # fmt: skip
+            name=loaded.name,
+            rate=loaded.rate,
+            references=loaded.references,
+            sections=loaded.sections,
+            strips=tuple(
+                type(s)(**{f: getattr(s, f) for f in s.__struct_fields__ if f != "chain"}) for s in loaded.strips
+            ),
+        )
         chorus = next(s for s in loaded.sections if s.name == "Last chorus")
         self.span = Span(chorus.start, chorus.end)
         self.folder = folder
@@ -95,9 +100,12 @@ def test_the_build_up_stands_out_against_both_references_and_is_cut(bare: Demo) 
     excess = [difference(mix, r, part, 3, centres) for r in references for part in ("mid", "side")]
     for curve in excess[::2]:
         assert 190.0 < centres[int(np.argmax(curve))] < 270.0 and curve.max() > 2.0
-    mend = MidSideEq(bands=(
-        Band(id=1, target="mid", freq=225.0, gain=-4.5, q=1.6), Band(id=2, target="side", freq=215.0, gain=-7.0, q=1.6)
-    ))  # fmt: skip
+    mend = MidSideEq(
+        bands=(
+            Band(id=1, target="mid", freq=225.0, gain=-4.5, q=1.6),
+            Band(id=2, target="side", freq=215.0, gain=-7.0, q=1.6),
+        )
+    )
     mended = bare.frozen(bare.end("mix", mend, whole=True))
     place = (centres > 180.0) & (centres < 270.0)
     for n, (r, part) in enumerate((r, part) for r in references for part in ("mid", "side")):
@@ -118,9 +126,7 @@ def test_the_harsh_place_rings_on_its_buses_and_is_calmed_when_loud(bare: Demo) 
     still, _ = MidSideEq().with_new_band(cut)
     left = [r for r in bare.end("mallets", still).resonances(None, "mid") if 4000.0 < r.freq < 5000.0]
     assert not left or left[0].prominence < found.prominence - 1.5
-    moving = MidSideEq(bands=(
-        Band(id=1, freq=4500.0, q=4.0, dynamic=True, threshold=-42.0, ratio=3.0, range=6.0),
-    ))  # fmt: skip
+    moving = MidSideEq(bands=(Band(id=1, freq=4500.0, q=4.0, dynamic=True, threshold=-42.0, ratio=3.0, range=6.0),))
     moved = movements(moving, bare.end("mallets").audio, bare.rate)[1]
     assert -6.0 <= moved.most < -2.0 and 0.02 < moved.share < 0.95  # only when it is loud
 

@@ -11,8 +11,8 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 
-from gluvo.desk.glue_editor import GlueEditor, LaneEditor
-from gluvo.desk.tree_view import TreeView
+from gluvo.desk.editors.glue import GlueEditor, LaneEditor
+from gluvo.desk.pages.tree_view import TreeView
 from gluvo.session.records import MIX, Bus
 from gluvo.session.tree import children
 from gluvo.steps import Glue, Lane
@@ -53,10 +53,17 @@ def drag(desk: Desk, widget: QWidget, start: QPoint, end: QPoint) -> None:
     desk.bot.mousePress(widget, Qt.MouseButton.LeftButton, pos=start)
     for share in (0.3, 0.7, 1.0):
         place = QPointF(start) + share * QPointF(end - start)
-        QApplication.sendEvent(widget, QMouseEvent(
-            QEvent.Type.MouseMove, place, widget.mapToGlobal(place), Qt.MouseButton.NoButton,
-            Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier,
-        ))  # fmt: skip
+        QApplication.sendEvent(
+            widget,
+            QMouseEvent(
+                QEvent.Type.MouseMove,
+                place,
+                widget.mapToGlobal(place),
+                Qt.MouseButton.NoButton,
+                Qt.MouseButton.LeftButton,
+                Qt.KeyboardModifier.NoModifier,
+            ),
+        )
     desk.bot.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=end)
 
 
@@ -67,8 +74,13 @@ def menu(desk: Desk, text: str) -> None:
 def test_a_folder_opens_as_a_tree(band: Desk) -> None:
     assert band.session.view.page == "buses" and band.window.pages.currentWidget() is band.window.buses
     assert [(s.name, d) for s, d in tree(band).rows] == [
-        ("Bass", 1), ("Voice", 1), ("Kick", 2), ("Snare", 2), ("Drums", 1), ("Mix bus", 0)
-    ]  # fmt: skip
+        ("Bass", 1),
+        ("Voice", 1),
+        ("Kick", 2),
+        ("Snare", 2),
+        ("Drums", 1),
+        ("Mix bus", 0),
+    ]
     assert band.session.strip(strip_id(band, "Bass")).is_mono  # type: ignore[union-attr]
     assert band.window.buses.room.text not in ("…", "") and band.session.name == "Quay"
 

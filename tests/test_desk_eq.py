@@ -10,11 +10,11 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QCursor, QKeyEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit
 
-from gluvo.desk.band_table import FIELDS, WORDS
-from gluvo.desk.eq_editor import EqEditor
-from gluvo.desk.eq_lane import EqLane
-from gluvo.desk.ruler import Ruler
-from gluvo.desk.theme import colours, theme
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.editors.eq.band_table import FIELDS, WORDS
+from gluvo.desk.editors.eq.editor import EqEditor
+from gluvo.desk.editors.eq.lane import EqLane
 from gluvo.session.store import read_session, write_session
 from gluvo.steps import Band, MidSideEq
 
@@ -126,9 +126,18 @@ def test_the_wheel_turns_q_and_a_double_click_on_a_mark_takes_the_gain_to_nothin
     place = mid.mark_at(chosen(eq_desk))
     for notch, modifier in ((120, NONE), (120, Qt.KeyboardModifier.ShiftModifier)):
         QApplication.sendEvent(
-            mid, QWheelEvent(place, QPointF(mid.mapToGlobal(place)), QPoint(), QPoint(0, notch), Qt.MouseButton.NoButton,
-                             modifier, Qt.ScrollPhase.NoScrollPhase, False),
-        )  # fmt: skip
+            mid,
+            QWheelEvent(
+                place,
+                QPointF(mid.mapToGlobal(place)),
+                QPoint(),
+                QPoint(0, notch),
+                Qt.MouseButton.NoButton,
+                modifier,
+                Qt.ScrollPhase.NoScrollPhase,
+                False,
+            ),
+        )
     assert q * 1.12 < chosen(eq_desk).q < q * 1.2
     eq_desk.bot.mouseDClick(mid, LEFT, pos=mid.mark_at(chosen(eq_desk)).toPoint())
     assert chosen(eq_desk).gain == 0.0
@@ -231,9 +240,14 @@ def test_words_are_chosen_and_values_nudged_in_the_table(eq_desk: Desk) -> None:
     assert chosen(eq_desk).shape == "low_shelf"
     alt, fine = Qt.KeyboardModifier.AltModifier, Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier
     for column, modifier, name, wanted in (
-        ("gain", alt, "gain", -2.5), ("gain", fine, "gain", -2.4), ("q", alt, "q", 0.8), ("slope", alt, "slope", 18),
-        ("target", alt, "target", "stereo"), ("dynamic", alt, "dynamic", True), ("on", alt, "on", False),
-    ):  # fmt: skip
+        ("gain", alt, "gain", -2.5),
+        ("gain", fine, "gain", -2.4),
+        ("q", alt, "q", 0.8),
+        ("slope", alt, "slope", 18),
+        ("target", alt, "target", "stereo"),
+        ("dynamic", alt, "dynamic", True),
+        ("on", alt, "on", False),
+    ):
         table.setCurrentCell(1, cell(column))
         key(table, Qt.Key.Key_Up, modifier)
         assert getattr(chosen(eq_desk), name) == (pytest.approx(wanted) if isinstance(wanted, float) else wanted), (
@@ -267,8 +281,13 @@ def test_rulers_show_and_change_the_chosen_band(eq_desk: Desk) -> None:
 
 def test_the_menu_reaches_bands_from_anywhere(eq_desk: Desk) -> None:
     for keys, count, band in (
-        ("Ctrl+Shift+B", 3, 3), (".", 3, 1), (",", 3, 3), (",", 3, 2), ("Ctrl+D", 4, 4), ("Ctrl+Shift+Backspace", 3, 3),
-    ):  # fmt: skip
+        ("Ctrl+Shift+B", 3, 3),
+        (".", 3, 1),
+        (",", 3, 3),
+        (",", 3, 2),
+        ("Ctrl+D", 4, 4),
+        ("Ctrl+Shift+Backspace", 3, 3),
+    ):
         shortcut(eq_desk, keys)
         assert (len(eq(eq_desk).bands), eq_desk.session.view.band) == (count, band), keys
     shortcut(eq_desk, "Shift+H")

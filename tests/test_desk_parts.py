@@ -8,13 +8,13 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QApplication, QComboBox, QWidget
 from pytestqt.qtbot import QtBot
 
-from gluvo.desk.bars import Meter
-from gluvo.desk.chart import Axis
-from gluvo.desk.deliver_page import at_home, unused
-from gluvo.desk.hit_views import HitsView, LaneView, SpreadView, calm
-from gluvo.desk.parts import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
-from gluvo.desk.target_panel import LiveLevels
-from gluvo.desk.views import CaughtView, ReductionView, ToneView, TransferView
+from gluvo.desk.charts.chart import Axis
+from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView, calm
+from gluvo.desk.charts.views import CaughtView, ReductionView, ToneView, TransferView
+from gluvo.desk.controls.parts import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
+from gluvo.desk.pages.deliver import at_home, unused
+from gluvo.desk.pages.target_panel import LiveLevels
+from gluvo.desk.window.bars import Meter
 from gluvo.measure.hits import hits_of
 from gluvo.measure.overview import Reduction, ReductionTracer
 from gluvo.measure.spectrum import spectrum

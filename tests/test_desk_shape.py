@@ -7,10 +7,10 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QWheelEvent
 from PySide6.QtWidgets import QApplication, QLineEdit
 
-from gluvo.desk.editors import LimiterEditor, SourceEditor, TrimEditor
-from gluvo.desk.glue_editor import GlueEditor
-from gluvo.desk.ruler import Ruler
-from gluvo.desk.theme import DAY, NIGHT, contrast, theme
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.theme import DAY, NIGHT, contrast, theme
+from gluvo.desk.editors.glue import GlueEditor
+from gluvo.desk.editors.registry import LimiterEditor, SourceEditor, TrimEditor
 from gluvo.steps import Glue, Trim
 
 from .desk import NONE, Desk, drag
@@ -73,9 +73,15 @@ def test_a_ruler_by_keyboard_wheel_and_typing(desk: Desk) -> None:
     desk.bot.keyClick(field, Qt.Key.Key_Escape)
     assert glue(desk).attack == 50.0
     wheel = QWheelEvent(
-        QPointF(20, 30), QPointF(r.mapToGlobal(QPoint(20, 30))), QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton,
-        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
-    )  # fmt: skip
+        QPointF(20, 30),
+        QPointF(r.mapToGlobal(QPoint(20, 30))),
+        QPoint(),
+        QPoint(0, 120),
+        Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
     QApplication.sendEvent(r, wheel)
     assert glue(desk).attack > 50.0
     desk.bot.mouseDClick(r, Qt.MouseButton.LeftButton, pos=QPoint(60, 32))

@@ -9,13 +9,13 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication, QMenu
 
-from gluvo.desk.image_view import spread
-from gluvo.desk.ruler import Ruler
-from gluvo.desk.saturation_editor import SaturationEditor
-from gluvo.desk.spectrum_panel import SpectrumPanel
-from gluvo.desk.step_editor import StepEditor
-from gluvo.desk.theme import colours, theme
-from gluvo.desk.width_editor import WidthEditor
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.image_view import spread
+from gluvo.desk.editors.saturation import SaturationEditor
+from gluvo.desk.editors.spectrum_panel import SpectrumPanel
+from gluvo.desk.editors.width import WidthEditor
 from gluvo.session.store import read_session, write_session
 from gluvo.steps import STEP_KINDS, Saturation, Width
 from gluvo.steps.saturation import PRESETS

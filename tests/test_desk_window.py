@@ -10,8 +10,8 @@ from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QMouseEvent
 from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 
-from gluvo.desk.window import Window
-from gluvo.desk.workbench import Workbench
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.window import Window
 from gluvo.session.copies import copies_left
 from gluvo.session.store import read_session
 
@@ -31,10 +31,17 @@ def drop(desk: Desk, *paths: Path) -> None:
 def move(widget: QWidget, x: float, y: float, modifier: Qt.KeyboardModifier) -> None:
     """A mouse move with the left button held."""
     place = QPointF(x, y)
-    QApplication.sendEvent(widget, QMouseEvent(
-        QEvent.Type.MouseMove, place, widget.mapToGlobal(place), Qt.MouseButton.NoButton, Qt.MouseButton.LeftButton,
-        modifier,
-    ))  # fmt: skip
+    QApplication.sendEvent(
+        widget,
+        QMouseEvent(
+            QEvent.Type.MouseMove,
+            place,
+            widget.mapToGlobal(place),
+            Qt.MouseButton.NoButton,
+            Qt.MouseButton.LeftButton,
+            modifier,
+        ),
+    )
 
 
 def test_keys_choose_what_is_heard(desk: Desk) -> None:
@@ -305,8 +312,8 @@ def test_menus_act_on_the_session_that_is_open(desk: Desk) -> None:
 def test_everything_has_a_tooltip_and_a_key(desk: Desk) -> None:
     from PySide6.QtWidgets import QComboBox, QPushButton
 
-    from gluvo.desk.parts import Toggle
-    from gluvo.desk.ruler import Ruler
+    from gluvo.desk.controls.parts import Toggle
+    from gluvo.desk.controls.ruler import Ruler
 
     kinds = (QPushButton, QComboBox, Toggle, Ruler)
     for widget in (w for kind in kinds for w in desk.window.findChildren(kind)):

@@ -83,8 +83,11 @@ def test_sections_are_stable_and_minimum_phase(shape: str) -> None:
 
 def test_the_sound_is_filtered_as_the_sections_say() -> None:
     """Beside scipy."""
-    bands = (Band(id=1, freq=120.0, gain=5.0), Band(id=2, freq=3000.0, gain=-7.0, q=3.0),
-             Band(id=3, shape="low_cut", freq=30.0, slope=36, q=0.71))  # fmt: skip
+    bands = (
+        Band(id=1, freq=120.0, gain=5.0),
+        Band(id=2, freq=3000.0, gain=-7.0, q=3.0),
+        Band(id=3, shape="low_cut", freq=30.0, slope=36, q=0.71),
+    )
     x = noise(0.5)
     sos = np.concatenate([band.sections(RATE) for band in bands])
     assert np.abs(run_chain([MidSideEq(bands=bands)], x, RATE) - signal.sosfilt(sos, x, axis=0)).max() < 1e-11
@@ -153,10 +156,16 @@ def test_there_is_room_for_24_bands() -> None:
 
 CURVES = [
     (Band(id=1, freq=60.0, gain=-6.0, q=1.4), Band(id=2, freq=3000.0, gain=4.0, q=2.0)),
-    (Band(id=1, shape="low_cut", freq=30.0, slope=24, q=0.71), Band(id=2, shape="high_shelf", freq=9000.0, gain=5.0, q=0.71)),
+    (
+        Band(id=1, shape="low_cut", freq=30.0, slope=24, q=0.71),
+        Band(id=2, shape="high_shelf", freq=9000.0, gain=5.0, q=0.71),
+    ),
     (Band(id=1, freq=100.0, gain=12.0, q=8.0), Band(id=2, shape="tilt", freq=800.0, gain=2.0)),
-    (Band(id=1, shape="low_cut", freq=80.0, slope=48, q=0.71), Band(id=2, shape="high_cut", freq=12_000.0, slope=24, q=0.71)),
-]  # fmt: skip
+    (
+        Band(id=1, shape="low_cut", freq=80.0, slope=48, q=0.71),
+        Band(id=2, shape="high_cut", freq=12_000.0, slope=24, q=0.71),
+    ),
+]
 
 
 @pytest.mark.parametrize("bands", CURVES)

@@ -20,15 +20,21 @@ from gluvo.steps import Band, Limiter, MidSideEq, Saturation, Step, Trim, Width
 from .conftest import RATE, material, music, one, sine
 
 BANDS = (
-    Band(id=1, shape="low_cut", freq=60.0, slope=24, q=0.71), Band(id=2, target="mid", freq=220.0, gain=-6.0, q=2.0),
+    Band(id=1, shape="low_cut", freq=60.0, slope=24, q=0.71),
+    Band(id=2, target="mid", freq=220.0, gain=-6.0, q=2.0),
     Band(id=3, target="side", freq=3000.0, gain=5.0, dynamic=True, threshold=-50.0),
-)  # fmt: skip
+)
 
 
 def chain(bands: tuple[Band, ...], **settings: object) -> list[Step]:
     eq = MidSideEq(id="e", bands=bands, **settings)  # type: ignore[arg-type]
-    return [Trim(id="t", gain=-3.0), eq, Saturation(id="s", drive=0.0, low=100.0), Width(id="w", width_1=120.0),
-            Limiter(id="l", drive=3.0)]  # fmt: skip
+    return [
+        Trim(id="t", gain=-3.0),
+        eq,
+        Saturation(id="s", drive=0.0, low=100.0),
+        Width(id="w", width_1=120.0),
+        Limiter(id="l", drive=3.0),
+    ]
 
 
 def pulled(engine: Engine, frames: int, size: int = 512) -> np.ndarray:

@@ -67,9 +67,15 @@ def test_limit_and_range() -> None:
 def test_time_constants(attack: float, release: float, mode: float, feed_back: bool) -> None:
     x = np.concatenate([square(-60, 0.2), square(-10, 3.0), square(-60, 3.0)])
     step = Glue(
-        ratio=20.0, knee=0.0, threshold=-30.0, attack=attack, release=release, auto_release=0.0, link=mode,
+        ratio=20.0,
+        knee=0.0,
+        threshold=-30.0,
+        attack=attack,
+        release=release,
+        auto_release=0.0,
+        link=mode,
         feed_back=feed_back,
-    )  # fmt: skip
+    )
     r = reduction_of(step, x)
     full = 20.0 * (1 - 1 / 20)
     rise = np.argmax(r > full * (1 - np.exp(-1))) - 0.2 * RATE
@@ -113,9 +119,11 @@ def test_a_key_drives_the_reduction() -> None:
     assert np.array_equal(out[: int(0.45 * RATE)], x[: int(0.45 * RATE)].astype(np.float32))
     assert 20 * np.log10(abs(out[-1, 0])) == pytest.approx(-10.0 - 22.0 * 0.75, abs=0.05)
     found = find_threshold(
-        msgspec.structs.replace(session.step("g"), aim=3.0), source(renderer), Span(0.6, 1.0),  # type: ignore[type-var]
+        msgspec.structs.replace(session.step("g"), aim=3.0),
+        source(renderer),
+        Span(0.6, 1.0),  # type: ignore[type-var]
         key=renderer.joint(renderer.plan(session).keys["g"]),
-    )  # fmt: skip
+    )
     assert found.met and found.value == pytest.approx(-8.0 - 4.0, abs=0.1)
 
 

@@ -40,22 +40,43 @@ def band() -> Session:
         return Stem(id=NAMES[n], name=NAMES[n], into=into, media=media, **more)  # type: ignore[arg-type]
 
     crush = Lane(id="crush", since="", level=-8.0, steps=(Glue(id="g5", ratio=10.0, threshold=-34.0, look_ahead=1.5),))
-    return Session(rate=RATE, strips=(
-        Bus(id=MIX, name="Mix bus", into="", fader=-1.0, chain=(
-            Trim(id="t", gain=-4.0),
-            Glue(id="g1", ratio=2.0, threshold=-24.0, look_ahead=2.0, low_cut=90.0),
-            Lane(id="lane", since="t", level=-12.0, blend=-0.7, steps=(Limiter(id="l2", drive=6.0, ceiling=-6.0),)),
-            Limiter(id="l", drive=8.0, ceiling=-1.0),
-        )),
-        stem(0, "shells", chain=(Glue(id="g2", ratio=3.0, threshold=-20.0, look_ahead=0.7),)),
-        stem(1, "shells", fader=-3.0, pan=30.0, offset=0.1),
-        Bus(id="shells", name="Shells", into="drums", chain=(
-            Glue(id="g3", ratio=4.0, threshold=-26.0, look_ahead=3.1, feed_back=True), crush,
-        )),
-        stem(2, "drums", invert=True, mono=True, pan=-50.0),
-        Bus(id="drums", name="Drums", fader=1.0),
-        stem(3, MIX, chain=(Glue(id="g4", key="kick", ratio=5.0, threshold=-22.0, look_ahead=5.0),)),
-    ))  # fmt: skip
+    return Session(
+        rate=RATE,
+        strips=(
+            Bus(
+                id=MIX,
+                name="Mix bus",
+                into="",
+                fader=-1.0,
+                chain=(
+                    Trim(id="t", gain=-4.0),
+                    Glue(id="g1", ratio=2.0, threshold=-24.0, look_ahead=2.0, low_cut=90.0),
+                    Lane(
+                        id="lane",
+                        since="t",
+                        level=-12.0,
+                        blend=-0.7,
+                        steps=(Limiter(id="l2", drive=6.0, ceiling=-6.0),),
+                    ),
+                    Limiter(id="l", drive=8.0, ceiling=-1.0),
+                ),
+            ),
+            stem(0, "shells", chain=(Glue(id="g2", ratio=3.0, threshold=-20.0, look_ahead=0.7),)),
+            stem(1, "shells", fader=-3.0, pan=30.0, offset=0.1),
+            Bus(
+                id="shells",
+                name="Shells",
+                into="drums",
+                chain=(
+                    Glue(id="g3", ratio=4.0, threshold=-26.0, look_ahead=3.1, feed_back=True),
+                    crush,
+                ),
+            ),
+            stem(2, "drums", invert=True, mono=True, pan=-50.0),
+            Bus(id="drums", name="Drums", fader=1.0),
+            stem(3, MIX, chain=(Glue(id="g4", key="kick", ratio=5.0, threshold=-22.0, look_ahead=5.0),)),
+        ),
+    )
 
 
 def strip(session: Session, id: str, **changes: object) -> Stem | Bus:

@@ -14,16 +14,16 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QWidget
 
 from gluvo.compare.match import BAND, DETECTOR, RESULT, UNTOUCHED
-from gluvo.desk import dialogs
-from gluvo.desk.eq_editor import EqEditor
-from gluvo.desk.finder import Finder
-from gluvo.desk.flow import Elided
-from gluvo.desk.glue_editor import GlueEditor
-from gluvo.desk.parts import Field, Toggle
-from gluvo.desk.ruler import Ruler
-from gluvo.desk.step_editor import StepEditor
-from gluvo.desk.window import Window
-from gluvo.desk.workbench import Workbench
+from gluvo.desk.controls import dialogs
+from gluvo.desk.controls.finder import Finder
+from gluvo.desk.controls.flow import Elided
+from gluvo.desk.controls.parts import Field, Toggle
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.eq.editor import EqEditor
+from gluvo.desk.editors.glue import GlueEditor
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.window import Window
 from gluvo.render.chain import stream
 from gluvo.session.copies import copies_left
 from gluvo.session.records import Reference, Section
@@ -71,12 +71,21 @@ def full_desk(empty_desk: Desk, tmp_path: Path) -> Desk:
     session, path = small_session(tmp_path)
     chain = (
         Trim(id="trim-1", gain=-6.0),
-        MidSideEq(id="eq-1", bands=(Band(id=1, gain=-2.0, q=2.0), Band(id=2, freq=4000.0, dynamic=True, threshold=-40.0))),
+        MidSideEq(
+            id="eq-1", bands=(Band(id=1, gain=-2.0, q=2.0), Band(id=2, freq=4000.0, dynamic=True, threshold=-40.0))
+        ),
         Glue(id="glue-1", ratio=3.0, threshold=-26.0, aim=2.0),
-        Lane(id="lane-1", name="Crushed", level=-20.0, since="glue-1", steps=(Glue(id="glue-2", ratio=8.0, threshold=-30.0),)),
-        Saturation(id="saturation-1", drive=3.0), Width(id="width-1", bands=2, width_2=120.0),
+        Lane(
+            id="lane-1",
+            name="Crushed",
+            level=-20.0,
+            since="glue-1",
+            steps=(Glue(id="glue-2", ratio=8.0, threshold=-30.0),),
+        ),
+        Saturation(id="saturation-1", drive=3.0),
+        Width(id="width-1", bands=2, width_2=120.0),
         Limiter(id="limiter-1", drive=4.0, ceiling=-1.0),
-    )  # fmt: skip
+    )
     write_session(path, session.with_chain("mix", chain).looking(step="glue-1"))
     empty_desk.open(path)
     empty_desk.window.activateWindow()
@@ -358,7 +367,9 @@ def test_the_empty_window_is_a_beginning(empty_desk: Desk, tmp_path: Path, monke
     can = {p.name for p in window.menus.placed if p.action.isEnabled()}
     assert {"Open…", "New from a mix…", "Quit", "Keys"} <= can and not {"Play or stop", "Save", "Mute", "Trim"} & can
     soundfile.write(tmp_path / "Quay.wav", music(5.0) * 1.6, RATE, "PCM_16")
-    monkeypatch.setattr("gluvo.desk.menus.QFileDialog.getOpenFileName", lambda *_: (str(tmp_path / "Quay.wav"), ""))
+    monkeypatch.setattr(
+        "gluvo.desk.window.menus.QFileDialog.getOpenFileName", lambda *_: (str(tmp_path / "Quay.wav"), "")
+    )
     desk.bot.mouseClick(window.beginning.ways["mix"], LEFT)
     desk.wait(lambda: desk.bench.audio.material is not None)
     desk.settle()

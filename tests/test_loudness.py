@@ -63,9 +63,13 @@ def test_tech_3341_cases_11_and_14_follow_rising_maxima(step: float, curve: obje
 
 @pytest.mark.parametrize(
     ("parts", "wanted"),
-    [([(-20, 20), (-30, 20)], 10), ([(-20, 20), (-15, 20)], 5), ([(-40, 20), (-20, 20)], 20),
-     ([(-50, 20), (-35, 20), (-20, 20), (-35, 20), (-50, 20)], 15)],
-)  # fmt: skip
+    [
+        ([(-20, 20), (-30, 20)], 10),
+        ([(-20, 20), (-15, 20)], 5),
+        ([(-40, 20), (-20, 20)], 20),
+        ([(-50, 20), (-35, 20), (-20, 20), (-35, 20), (-50, 20)], 15),
+    ],
+)
 def test_tech_3342_range(parts: list[tuple[float, float]], wanted: float) -> None:
     assert loudness.loudness_range(trace_of(levels(*parts), RATE)) == pytest.approx(wanted, abs=1)
 

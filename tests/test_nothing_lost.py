@@ -382,9 +382,17 @@ def cut(folder: Path, name: str, container: str, subtype: str, keep: float) -> P
 @pytest.mark.parametrize("keep", [0.5, 0.97])
 @pytest.mark.parametrize(
     ("name", "container", "subtype"),
-    [("a.wav", "WAV", "PCM_16"), ("a.aiff", "AIFF", "PCM_24"), ("a.rf64", "RF64", "PCM_16"), ("a.w64", "W64", "PCM_24"),
-     ("a.ogg", "OGG", "VORBIS"), ("a.opus", "OGG", "OPUS"), ("a.caf", "CAF", "PCM_16"), ("a.flac", "FLAC", "PCM_16")],
-)  # fmt: skip
+    [
+        ("a.wav", "WAV", "PCM_16"),
+        ("a.aiff", "AIFF", "PCM_24"),
+        ("a.rf64", "RF64", "PCM_16"),
+        ("a.w64", "W64", "PCM_24"),
+        ("a.ogg", "OGG", "VORBIS"),
+        ("a.opus", "OGG", "OPUS"),
+        ("a.caf", "CAF", "PCM_16"),
+        ("a.flac", "FLAC", "PCM_16"),
+    ],
+)
 def test_files_that_are_cut_short_are_told(
     tmp_path: Path, name: str, container: str, subtype: str, keep: float
 ) -> None:
@@ -459,11 +467,16 @@ def test_nesting_is_bounded_and_checked_in_no_time() -> None:
 
 @pytest.mark.parametrize(
     ("change", "word"),
-    [({"rate": 8000}, "8 kHz"), ({"rate": 4_000_000}, "rate"), ({"name": "x" * 300}, "name"),
-     ({"view": {"position": 1e300}}, "position"), ({"view": {"position": -1.0}}, "position"),
-     ({"sections": [{"id": "s", "name": "S", "start": 0.0, "end": 1e9}]}, "end"),
-     ({"sections": [{"id": f"s{n}", "name": "S", "start": 0.0, "end": 1.0} for n in range(1001)]}, "sections")],
-)  # fmt: skip
+    [
+        ({"rate": 8000}, "8 kHz"),
+        ({"rate": 4_000_000}, "rate"),
+        ({"name": "x" * 300}, "name"),
+        ({"view": {"position": 1e300}}, "position"),
+        ({"view": {"position": -1.0}}, "position"),
+        ({"sections": [{"id": "s", "name": "S", "start": 0.0, "end": 1e9}]}, "end"),
+        ({"sections": [{"id": f"s{n}", "name": "S", "start": 0.0, "end": 1.0} for n in range(1001)]}, "sections"),
+    ],
+)
 def test_values_beyond_all_bounds_are_refused(change: dict[str, object], word: str) -> None:
     raw = json.loads(session_bytes(session())) | change
     with pytest.raises(SessionError, match=word):
@@ -483,9 +496,10 @@ def test_json_that_is_nested_without_end(tmp_path: Path) -> None:
 def test_an_edit_that_could_not_be_read_again_is_refused(path: Path) -> None:
     document = Document.open(path)
     for bad in (
-        lambda s: s.replace(name="x" * 500), lambda s: s.replace(name="caf\udce9"),
+        lambda s: s.replace(name="x" * 500),
+        lambda s: s.replace(name="caf\udce9"),
         lambda s: s.replace(sections=tuple(Section(id=f"s{n}", name="S", start=0.0, end=1.0) for n in range(1500))),
-    ):  # fmt: skip
+    ):
         with pytest.raises(SessionError):
             document.edit("x", bad)
     assert document.session == session() and not document.changed
@@ -503,8 +517,12 @@ def test_version_1_holds_where_one_looked() -> None:
         item.pop("held_in", None)
     found = loaded_from(raw, "a").session
     assert {i.id: i.held_in for i in found.items} == {
-        "trim-1": "", "glue-1": "s", "limiter-1": "", "lane-1": "", "sat-1": "s"
-    }  # fmt: skip
+        "trim-1": "",
+        "glue-1": "s",
+        "limiter-1": "",
+        "lane-1": "",
+        "sat-1": "s",
+    }
     assert found.version == 2
 
 

@@ -72,8 +72,10 @@ def test_all_paths_are_aligned_to_the_sample() -> None:
     late = engine._graph.latency
     before, after = run_chain(STEPS[:1], samples(song), RATE), run_chain(STEPS[:2], samples(song), RATE)
     wanted = {
-        "untouched": samples(song), "step_out": run_chain([STEPS[0], STEPS[2]], samples(song), RATE), "r": samples(song),
-    }  # fmt: skip
+        "untouched": samples(song),
+        "step_out": run_chain([STEPS[0], STEPS[2]], samples(song), RATE),
+        "r": samples(song),
+    }
     for path, expected in wanted.items():
         live = pulled(playing(Engine(song, song_as_reference(song), one(STEPS, step="g")), path=path), RATE)
         assert np.abs(live[late + 600 :] - expected[600 : RATE - late]).max() < 1e-9, path
@@ -316,13 +318,21 @@ def everything_played() -> None:
         msgspec.structs.replace(bell, **c) for c in ({"target": "left"}, {"target": "side", "dynamic": True})
     )
     chains: list[list[Step]] = [
-        *([MidSideEq(id="e", bands=bands, phase=phase)] for phase in ("minimum", "linear")
-          for bands in ((bell,), (other,), (left, other), (moving,))),
-        *([Saturation(id="e", drive=6.0, shape=shape, tilt=1.0, low=90.0)] for shape in ("soft", "warm", "dense", "edge")),
+        *(
+            [MidSideEq(id="e", bands=bands, phase=phase)]
+            for phase in ("minimum", "linear")
+            for bands in ((bell,), (other,), (left, other), (moving,))
+        ),
+        *(
+            [Saturation(id="e", drive=6.0, shape=shape, tilt=1.0, low=90.0)]
+            for shape in ("soft", "warm", "dense", "edge")
+        ),
         *([Saturation(id="e", drive=6.0, oversampling=times)] for times in (1, 2, 8, 16)),
         [Width(id="e", bands=4, width_1=80.0, mono_below=100.0, side_low_cut=80.0, balance_1=20.0)],
-        [Glue(id="e", ratio=2.0, low_cut=100.0, mode="mid_side")], [Limiter(id="e", drive=3.0)], [Trim(id="e", gain=3.0)],
-    ]  # fmt: skip
+        [Glue(id="e", ratio=2.0, low_cut=100.0, mode="mid_side")],
+        [Limiter(id="e", drive=3.0)],
+        [Trim(id="e", gain=3.0)],
+    ]
     engine = Engine(material(music(2.0)), {}, one(chains[0], step="e"))
     playing(engine)
     for chain in chains:

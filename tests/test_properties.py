@@ -43,19 +43,31 @@ def trees(draw: st.DrawFn, chains: bool = False) -> Session:
 
     def strip(kind: type[Stem] | type[Bus], id: str, into: str, **more: object) -> AnyStrip:
         return kind(
-            id=id, name=id, into=into, fader=draw(st.sampled_from([0.0, -72.0, -6.0, 3.5])), chain=chain(),
-            pan=draw(st.sampled_from([0.0, -100.0, 30.0])), invert=draw(st.booleans()),
-            mute=draw(st.integers(0, 5)) == 0, **more,
-        )  # fmt: skip
+            id=id,
+            name=id,
+            into=into,
+            fader=draw(st.sampled_from([0.0, -72.0, -6.0, 3.5])),
+            chain=chain(),
+            pan=draw(st.sampled_from([0.0, -100.0, 30.0])),
+            invert=draw(st.booleans()),
+            mute=draw(st.integers(0, 5)) == 0,
+            **more,
+        )
 
     for n, bus in enumerate(buses):  # each flows into an earlier one, so that there is no ring
         strips.append(strip(Bus, bus, draw(st.sampled_from([MIX, *buses[:n]]))))
     for n in range(draw(st.integers(1, 5))):
         media = Media(path=f"{n}.wav", size=1, sha256=f"{n:064x}")
-        strips.append(strip(
-            Stem, f"stem-{n}", draw(st.sampled_from([MIX, *buses])), media=media, mono=draw(st.booleans()),
-            offset=draw(st.sampled_from([0.0, 0.01])),
-        ))  # fmt: skip
+        strips.append(
+            strip(
+                Stem,
+                f"stem-{n}",
+                draw(st.sampled_from([MIX, *buses])),
+                media=media,
+                mono=draw(st.booleans()),
+                offset=draw(st.sampled_from([0.0, 0.01])),
+            )
+        )
     return Session(strips=tuple(draw(st.permutations(strips))), rate=RATE)
 
 
@@ -65,11 +77,17 @@ def a_chain(draw: st.DrawFn, numbers: object) -> tuple[ChainItem, ...]:
 
     def step() -> AnyStep:
         id = f"step-{next(numbers)}"  # type: ignore[call-overload]
-        return draw(st.sampled_from([
-            Trim(id=id, gain=-3.0, swap=True), Glue(id=id, ratio=4.0, threshold=-20.0, look_ahead=1.0),
-            Glue(id=id, ratio=3.0, threshold=-18.0, feed_back=True), Limiter(id=id, drive=3.0, ceiling=-2.0, true_peak=False),
-            Trim(id=id, gain=6.0, on=False),
-        ]))  # fmt: skip
+        return draw(
+            st.sampled_from(
+                [
+                    Trim(id=id, gain=-3.0, swap=True),
+                    Glue(id=id, ratio=4.0, threshold=-20.0, look_ahead=1.0),
+                    Glue(id=id, ratio=3.0, threshold=-18.0, feed_back=True),
+                    Limiter(id=id, drive=3.0, ceiling=-2.0, true_peak=False),
+                    Trim(id=id, gain=6.0, on=False),
+                ]
+            )
+        )
 
     items: list[ChainItem] = [step() for _ in range(draw(st.integers(0, 2)))]
     if draw(st.booleans()):

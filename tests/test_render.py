@@ -145,9 +145,12 @@ def test_less_gain_goes_into_the_limiter_where_there_is_no_drive_to_take_away() 
 
 def test_level_match_makes_all_equally_loud_without_clipping() -> None:
     readings = {
-        "untouched": Reading(-18.0, -0.3), "result": Reading(-14.0, -1.0), "soft": Reading(-30.0, -2.0),
-        "change": Reading(-45.0, -30.0, quiet_by_nature=True), "nothing": Reading(-200.0, -200.0),
-    }  # fmt: skip
+        "untouched": Reading(-18.0, -0.3),
+        "result": Reading(-14.0, -1.0),
+        "soft": Reading(-30.0, -2.0),
+        "change": Reading(-45.0, -30.0, quiet_by_nature=True),
+        "nothing": Reading(-200.0, -200.0),
+    }
     gains = matched_gains(readings)
     levels = {k: r.loudness + gains[k] for k, r in readings.items() if k != "nothing"}
     assert len({round(v, 9) for v in levels.values()}) == 1

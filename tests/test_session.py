@@ -77,19 +77,24 @@ def mix(*items: dict[str, object]) -> dict[str, object]:
 
 @pytest.mark.parametrize(
     ("change", "word"),
-    [({"version": 99}, "newer Gluvo"), ({"format": "tune"}, "not a Gluvo session"), ({"version": "x"}, "version"),
-     (mix({"step": "glue", "id": "a", "ratio": 900}), "ratio"), (mix({"step": "sparkle", "id": "a"}), "sparkle"),
-     (mix({"step": "trim", "id": "a"}, {"step": "trim", "id": "a"}), "same id"),
-     (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": 1}, {"id": 1}]}), "two bands"),
-     (mix({"step": "mid_side_eq", "id": "a", "bands": [{"gain": 3.0}]}), "two bands"),
-     (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": n + 1} for n in range(25)]}), "bands"),
-     (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": 1, "slope": 13}]}), "slope"),
-     ({"limits": [{"id": "a", "name": "Lid", "points": [[200.0, -40.0], [100.0, -40.0]]}]}, "rising"),
-     ({"limits": [{"id": "a", "name": "Lid", "points": [[0.0, -40.0], [100.0, -40.0]]}]}, "rising"),
-     ({"strips": []}, "no mix bus"),
-     (mix({"step": "lane", "id": "a", "since": "b"}, {"step": "trim", "id": "b"}), "come back before it leaves"),
-     ({"sections": [{"id": "s", "name": "Coda", "start": 5.0, "end": 5.0}]}, "Coda")],
-)  # fmt: skip
+    [
+        ({"version": 99}, "newer Gluvo"),
+        ({"format": "tune"}, "not a Gluvo session"),
+        ({"version": "x"}, "version"),
+        (mix({"step": "glue", "id": "a", "ratio": 900}), "ratio"),
+        (mix({"step": "sparkle", "id": "a"}), "sparkle"),
+        (mix({"step": "trim", "id": "a"}, {"step": "trim", "id": "a"}), "same id"),
+        (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": 1}, {"id": 1}]}), "two bands"),
+        (mix({"step": "mid_side_eq", "id": "a", "bands": [{"gain": 3.0}]}), "two bands"),
+        (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": n + 1} for n in range(25)]}), "bands"),
+        (mix({"step": "mid_side_eq", "id": "a", "bands": [{"id": 1, "slope": 13}]}), "slope"),
+        ({"limits": [{"id": "a", "name": "Lid", "points": [[200.0, -40.0], [100.0, -40.0]]}]}, "rising"),
+        ({"limits": [{"id": "a", "name": "Lid", "points": [[0.0, -40.0], [100.0, -40.0]]}]}, "rising"),
+        ({"strips": []}, "no mix bus"),
+        (mix({"step": "lane", "id": "a", "since": "b"}, {"step": "trim", "id": "b"}), "come back before it leaves"),
+        ({"sections": [{"id": "s", "name": "Coda", "start": 5.0, "end": 5.0}]}, "Coda"),
+    ],
+)
 def test_bad_sessions_are_refused_with_a_sentence(change: dict[str, object], word: str) -> None:
     raw = json.loads(session_bytes(session())) | change
     with pytest.raises(SessionError, match=word):

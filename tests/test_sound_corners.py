@@ -42,11 +42,14 @@ def top_of(band: Band, strength: float) -> float:
 
 @settings(max_examples=150, deadline=None)
 @given(
-    shape=st.sampled_from([name for name, _ in SHAPES]), slope=st.sampled_from(SLOPES), rate=st.sampled_from(RATES),
+    shape=st.sampled_from([name for name, _ in SHAPES]),
+    slope=st.sampled_from(SLOPES),
+    rate=st.sampled_from(RATES),
     gain=st.one_of(st.floats(-24.0, 24.0), st.sampled_from([-24.0, 24.0])),
     q=st.one_of(st.floats(0.1, 10.0), st.sampled_from([0.1, 10.0])),
-    freq=st.one_of(st.floats(10.0, 20_000.0), st.sampled_from([10.0, 20_000.0])), strength=st.sampled_from([100.0, 200.0]),
-)  # fmt: skip
+    freq=st.one_of(st.floats(10.0, 20_000.0), st.sampled_from([10.0, 20_000.0])),
+    strength=st.sampled_from([100.0, 200.0]),
+)
 def test_every_band_is_bounded_up_to_the_nyquist_frequency(
     shape: Shape, slope: int, rate: int, gain: float, q: float, freq: float, strength: float
 ) -> None:
@@ -112,9 +115,15 @@ def settled_band(band: Band, moved: float, freqs: np.ndarray) -> np.ndarray:
 
 @pytest.mark.parametrize(
     ("shape", "q", "slope", "freq", "gain"),
-    [("bell", 2.0, 12, 1000.0, 0.0), ("bell", 2.0, 12, 1000.0, 6.0), ("bell", 0.7, 12, 9000.0, 3.0),
-     ("low_shelf", 0.71, 24, 300.0, 0.0), ("high_shelf", 0.71, 48, 6000.0, -3.0), ("low_shelf", 1.5, 12, 500.0, 4.0)],
-)  # fmt: skip
+    [
+        ("bell", 2.0, 12, 1000.0, 0.0),
+        ("bell", 2.0, 12, 1000.0, 6.0),
+        ("bell", 0.7, 12, 9000.0, 3.0),
+        ("low_shelf", 0.71, 24, 300.0, 0.0),
+        ("high_shelf", 0.71, 48, 6000.0, -3.0),
+        ("low_shelf", 1.5, 12, 500.0, 4.0),
+    ],
+)
 @pytest.mark.parametrize(("moves", "moved"), [("down", -12.0), ("down", -3.7), ("up", 5.0)])
 def test_a_moving_band_is_the_static_band_of_its_gain(
     shape: Shape, q: float, slope: int, freq: float, gain: float, moves: str, moved: float
@@ -183,15 +192,24 @@ def test_a_range_boosts_nothing_at_its_edges(low: float, high: float, drive: flo
 
 
 @pytest.mark.parametrize("rate", [44_100, 192_000])
-@pytest.mark.parametrize(("low", "high", "tilted", "bias"), [(20.0, 20_000.0, 0.0, 0.0), (300.0, 4000.0, 0.0, 0.0),
-                                                           (20.0, 20_000.0, 6.0, 0.0), (20.0, 20_000.0, -6.0, 80.0)])  # fmt: skip
+@pytest.mark.parametrize(
+    ("low", "high", "tilted", "bias"),
+    [(20.0, 20_000.0, 0.0, 0.0), (300.0, 4000.0, 0.0, 0.0), (20.0, 20_000.0, 6.0, 0.0), (20.0, 20_000.0, -6.0, 80.0)],
+)
 def test_dense_never_passes_full_scale(rate: int, low: float, high: float, tilted: float, bias: float) -> None:
     hot = music(1.5, rate) * 3.0
     square = np.sign(sine(997.0, 0.5, rate=rate)) * 0.999
     for drive, over, mix in ((-6.0, 1, 100.0), (12.0, 4, 100.0), (36.0, 8, 60.0)):
         step = Saturation(
-            shape="dense", drive=drive, oversampling=over, low=low, high=high, tilt=tilted, bias=bias, mix=mix,  # type: ignore[arg-type]
-        )  # fmt: skip
+            shape="dense",
+            drive=drive,
+            oversampling=over,
+            low=low,
+            high=high,
+            tilt=tilted,
+            bias=bias,
+            mix=mix,  # type: ignore[arg-type]
+        )
         for x in (hot, square, noise(0.5, 2.0, rate=rate)):
             assert np.abs(run_chain([step], x, rate)).max() <= 1.0 + 1e-9
 

@@ -232,9 +232,16 @@ def test_settings_are_declared_whole() -> None:
 
 @pytest.mark.parametrize(
     ("setting", "text", "value"),
-    [("attack", "1.5 s", 300.0), ("attack", "12,5", 12.5), ("bell_freq", "2k", 2000.0), ("bell_freq", "2.5 kHz", 2500.0),
-     ("threshold", "−18.5 dBFS", -18.5), ("threshold", "-99", -60.0), ("release", "0.2s", 200.0)],
-)  # fmt: skip
+    [
+        ("attack", "1.5 s", 300.0),
+        ("attack", "12,5", 12.5),
+        ("bell_freq", "2k", 2000.0),
+        ("bell_freq", "2.5 kHz", 2500.0),
+        ("threshold", "−18.5 dBFS", -18.5),
+        ("threshold", "-99", -60.0),
+        ("release", "0.2s", 200.0),
+    ],
+)
 def test_typed_values_are_understood(setting: str, text: str, value: float) -> None:
     assert settings_of(Glue)[setting].read(text) == pytest.approx(value)
 

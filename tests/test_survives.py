@@ -15,9 +15,9 @@ import soundfile
 from PySide6.QtCore import QElapsedTimer, QEvent, QObject, QSettings, Qt
 from PySide6.QtWidgets import QApplication
 
-from gluvo.desk.app import check_display
-from gluvo.desk.window import Window
-from gluvo.desk.workbench import Workbench
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.app import check_display
+from gluvo.desk.window.window import Window
 from gluvo.errors import DeviceError, GluvoError
 from gluvo.measure.trace import Span
 from gluvo.play import host as host_module
@@ -350,9 +350,12 @@ def test_without_a_display(display: str, says: str, monkeypatch: pytest.MonkeyPa
 
 def gluvo(*args: str, **environment: str) -> subprocess.Popen[str]:
     return subprocess.Popen(
-        [sys.executable, "-m", "gluvo", *args], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        [sys.executable, "-m", "gluvo", *args],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
         env={**os.environ, **environment},
-    )  # fmt: skip
+    )
 
 
 def test_ctrl_c_closes_both_processes_in_order(tmp_path: Path) -> None:

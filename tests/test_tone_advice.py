@@ -28,9 +28,12 @@ def power(x: np.ndarray) -> float:
 
 STEADY = np.tile(music(3.0)[RATE:], (6, 1)) + noise(12.0, 0.02)
 PART = {
-    "stereo": lambda x: x, "mid": lambda x: (x[:, 0] + x[:, 1]) / 2, "side": lambda x: (x[:, 0] - x[:, 1]) / 2,
-    "left": lambda x: x[:, 0], "right": lambda x: x[:, 1],
-}  # fmt: skip
+    "stereo": lambda x: x,
+    "mid": lambda x: (x[:, 0] + x[:, 1]) / 2,
+    "side": lambda x: (x[:, 0] - x[:, 1]) / 2,
+    "left": lambda x: x[:, 0],
+    "right": lambda x: x[:, 1],
+}
 
 
 @pytest.mark.parametrize("target", list(PART))
@@ -154,11 +157,15 @@ def test_notes_with_flats_and_cents() -> None:
 # --- held outputs ------------------------------------------------------------------------------------------
 
 HELD: list[Step] = [
-    MidSideEq(id="s", hold_loudness=True, bands=(Band(id=1, freq=150.0, gain=9.0), Band(id=2, target="side", gain=-6.0))),
+    MidSideEq(
+        id="s", hold_loudness=True, bands=(Band(id=1, freq=150.0, gain=9.0), Band(id=2, target="side", gain=-6.0))
+    ),
     MidSideEq(id="s", hold_loudness=True, phase="linear", bands=(Band(id=1, shape="high_cut", freq=900.0, slope=24),)),
-    Saturation(id="s", shape="dense", drive=6.0), Saturation(id="s", shape="warm", drive=20.0, low=60.0, mix=60.0),
-    Width(id="s", hold_loudness=True, width_1=180.0), Width(id="s", hold_loudness=True, width_1=0.0, mono_below=300.0),
-]  # fmt: skip
+    Saturation(id="s", shape="dense", drive=6.0),
+    Saturation(id="s", shape="warm", drive=20.0, low=60.0, mix=60.0),
+    Width(id="s", hold_loudness=True, width_1=180.0),
+    Width(id="s", hold_loudness=True, width_1=0.0, mono_below=300.0),
+]
 
 
 @pytest.mark.parametrize("step", HELD)

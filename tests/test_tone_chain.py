@@ -23,15 +23,22 @@ from gluvo.steps import Band, ChainItem, Glue, Lane, Limiter, MidSideEq, Saturat
 from .conftest import RATE, hold, material, music, noise, one, sine
 
 EQ = MidSideEq(
-    id="eq", hold_loudness=True,
-    bands=(Band(id=1, shape="low_cut", freq=40.0, slope=24, q=0.71), Band(id=2, target="side", freq=900.0, gain=6.0),
-           Band(id=3, target="mid", freq=250.0, gain=-5.0)),
-)  # fmt: skip
+    id="eq",
+    hold_loudness=True,
+    bands=(
+        Band(id=1, shape="low_cut", freq=40.0, slope=24, q=0.71),
+        Band(id=2, target="side", freq=900.0, gain=6.0),
+        Band(id=3, target="mid", freq=250.0, gain=-5.0),
+    ),
+)
 MASTER: list[Step] = [
-    Trim(id="t", gain=-4.0), msgspec.structs.replace(EQ, phase="linear"), Glue(id="g", ratio=2.0, threshold=-24.0),
-    Saturation(id="s", shape="warm", drive=6.0, low=100.0), Width(id="w", bands=2, width_2=130.0, mono_below=120.0),
+    Trim(id="t", gain=-4.0),
+    msgspec.structs.replace(EQ, phase="linear"),
+    Glue(id="g", ratio=2.0, threshold=-24.0),
+    Saturation(id="s", shape="warm", drive=6.0, low=100.0),
+    Width(id="w", bands=2, width_2=130.0, mono_below=120.0),
     Limiter(id="l", drive=8.0, ceiling=-1.0),
-]  # fmt: skip
+]
 
 
 def loudness(x: np.ndarray) -> float:
@@ -59,11 +66,16 @@ def test_a_whole_chain_is_written_as_it_is_rendered_and_in_time(tmp_path: Path) 
 def two_buses(first: list[ChainItem], second: list[ChainItem]) -> Session:
     """One sound through two buses, the second turned over: what is the same in both is silence."""
     media = Media(path="x.wav", size=1, sha256="0" * 64)
-    return Session(rate=RATE, strips=(
-        Bus(id=MIX, name="Mix bus", into=""), Bus(id="a", name="A", chain=tuple(first)),
-        Bus(id="b", name="B", invert=True, chain=tuple(second)), Stem(id="stem-1", name="X", media=media, into="a"),
-        Stem(id="stem-2", name="Y", media=msgspec.structs.replace(media, sha256="1" * 64), into="b"),
-    ))  # fmt: skip
+    return Session(
+        rate=RATE,
+        strips=(
+            Bus(id=MIX, name="Mix bus", into=""),
+            Bus(id="a", name="A", chain=tuple(first)),
+            Bus(id="b", name="B", invert=True, chain=tuple(second)),
+            Stem(id="stem-1", name="X", media=media, into="a"),
+            Stem(id="stem-2", name="Y", media=msgspec.structs.replace(media, sha256="1" * 64), into="b"),
+        ),
+    )
 
 
 @pytest.mark.parametrize("live", [False, True])
@@ -96,8 +108,10 @@ def test_holds_follow_one_another_down_the_chain() -> None:
     """Each finds its output from what the ones before it left, and the whole chain is as loud as it began."""
     x = music(8.0) + noise(8.0, 0.02)
     steps: list[Step] = [
-        EQ, Saturation(id="s", shape="dense", drive=8.0), Width(id="w", hold_loudness=True, width_1=170.0)
-    ]  # fmt: skip
+        EQ,
+        Saturation(id="s", shape="dense", drive=8.0),
+        Width(id="w", hold_loudness=True, width_1=170.0),
+    ]
     span = Span(3.0, 7.0)
     renderer = Renderer(material(x))
     held = hold(renderer, one(steps), span)

@@ -10,15 +10,15 @@ from pytestqt.qtbot import QtBot
 
 from gluvo.advise.around import Around
 from gluvo.advise.tone import Cost, LowCutCost, Movement
-from gluvo.desk.band_table import FIELDS, cell_text
-from gluvo.desk.band_words import band_sentence, band_words, change_words
-from gluvo.desk.eq_curves import GAIN_RANGES, gain_range
-from gluvo.desk.eq_lane import EqLane, rounded_freq
-from gluvo.desk.image_view import Measured, ScatterView, spread
-from gluvo.desk.parts import Toggle, figure
-from gluvo.desk.ruler import Ruler
-from gluvo.desk.spectrum_view import LiveTone, SpectrumView, described, lifted
-from gluvo.desk.step_editor import StepEditor
+from gluvo.desk.controls.parts import Toggle, figure
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.eq.band_table import FIELDS, cell_text
+from gluvo.desk.editors.eq.band_words import band_sentence, band_words, change_words
+from gluvo.desk.editors.eq.curves import GAIN_RANGES, gain_range
+from gluvo.desk.editors.eq.lane import EqLane, rounded_freq
+from gluvo.desk.editors.image_view import Measured, ScatterView, spread
+from gluvo.desk.editors.spectrum_view import LiveTone, SpectrumView, described, lifted
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import tone_of
 from gluvo.measure.stereo import scatter_of
@@ -40,9 +40,14 @@ def around(**parts: object) -> Around:
 
 @pytest.mark.parametrize(
     ("change", "words"),
-    [(0.0, "changes nothing"), (-0.004, "changes nothing"), (-0.32, "takes 0.32 dB"), (2.46, "adds 2.5 dB"),
-     (-14.0, "takes 14.0 dB")],
-)  # fmt: skip
+    [
+        (0.0, "changes nothing"),
+        (-0.004, "changes nothing"),
+        (-0.32, "takes 0.32 dB"),
+        (2.46, "adds 2.5 dB"),
+        (-14.0, "takes 14.0 dB"),
+    ],
+)
 def test_amounts_in_words(change: float, words: str) -> None:
     assert change_words(change) == words
 
@@ -96,10 +101,16 @@ def test_figures_with_a_sign() -> None:
 
 @pytest.mark.parametrize(
     ("bands", "top"),
-    [((), 6.0), ((Band(id=1, gain=5.0),), 6.0), ((Band(id=1, gain=-6.0),), 12.0),
-     ((Band(id=1, gain=-4.0), Band(id=2, gain=-4.0)), 12.0), ((Band(id=1, gain=2.0, dynamic=True, range=12.0),), 24.0),
-     ((Band(id=1, shape="low_cut", slope=96),), 6.0), ((Band(id=1, gain=24.0), Band(id=2, gain=24.0)), 48.0)],
-)  # fmt: skip
+    [
+        ((), 6.0),
+        ((Band(id=1, gain=5.0),), 6.0),
+        ((Band(id=1, gain=-6.0),), 12.0),
+        ((Band(id=1, gain=-4.0), Band(id=2, gain=-4.0)), 12.0),
+        ((Band(id=1, gain=2.0, dynamic=True, range=12.0),), 24.0),
+        ((Band(id=1, shape="low_cut", slope=96),), 6.0),
+        ((Band(id=1, gain=24.0), Band(id=2, gain=24.0)), 48.0),
+    ],
+)
 def test_the_lanes_reach_as_far_as_their_bands(bands: tuple[Band, ...], top: float) -> None:
     assert gain_range(MidSideEq(bands=bands), RATE) == top and top in GAIN_RANGES
 
@@ -156,8 +167,11 @@ def test_marks_lie_on_the_curve_and_inside_the_lane(qtbot: QtBot, qapp: QApplica
     lane = EqLane("mid", last=True)
     qtbot.addWidget(lane)
     lane.resize(800, 160)
-    bands = (Band(id=1, target="mid", freq=500.0, gain=4.0), Band(id=2, shape="low_cut", freq=40.0, slope=96, q=0.71),
-             Band(id=3, target="side", freq=3000.0, gain=4.0))  # fmt: skip
+    bands = (
+        Band(id=1, target="mid", freq=500.0, gain=4.0),
+        Band(id=2, shape="low_cut", freq=40.0, slope=96, q=0.71),
+        Band(id=3, target="side", freq=3000.0, gain=4.0),
+    )
     step = MidSideEq(bands=bands)
     lane.show_step(step, RATE, 1, gain_range(step, RATE))
     assert [number for number, _ in lane.bands] == [1, 2]  # side's is elsewhere

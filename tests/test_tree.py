@@ -26,10 +26,17 @@ def stem(id: str, into: str = MIX, **more: object) -> Stem:
 
 def band() -> Session:
     """kick, snare → shells; shells, cymbals → drums; drums, bass → mix."""
-    return Session(strips=(
-        Bus(id=MIX, name="Mix bus", into=""), stem("kick", "shells"), stem("snare", "shells"),
-        Bus(id="shells", name="Shells", into="drums"), stem("cymbals", "drums"), Bus(id="drums", name="Drums"), stem("bass"),
-    ))  # fmt: skip
+    return Session(
+        strips=(
+            Bus(id=MIX, name="Mix bus", into=""),
+            stem("kick", "shells"),
+            stem("snare", "shells"),
+            Bus(id="shells", name="Shells", into="drums"),
+            stem("cymbals", "drums"),
+            Bus(id="drums", name="Drums"),
+            stem("bass"),
+        )
+    )
 
 
 def order(session: Session) -> str:
@@ -185,8 +192,9 @@ def test_a_lane_cannot_end_before_it_starts() -> None:
     for edit in (
         lambda s: s.with_chain(MIX, chains.dropped(s.chain, "a", "")),
         lambda s: s.with_chain(MIX, chains.moved(s.chain, "lane", -2)),
-        lambda s: s.with_step(Lane(id="lane", since="c")), lambda s: s.with_step(Lane(id="lane", since="gone")),
-    ):  # fmt: skip
+        lambda s: s.with_step(Lane(id="lane", since="c")),
+        lambda s: s.with_step(Lane(id="lane", since="gone")),
+    ):
         with pytest.raises(SessionError, match="come back before it leaves"):
             document.edit("Move", edit)
     assert ids(document.session.chain) == ids(chain())
@@ -235,9 +243,16 @@ def test_edges_stay_in_order_and_neighbours_go_along() -> None:
 
 @pytest.mark.parametrize(
     ("text", "word"),
-    [("", "no sections"), ("name,start,end\n", "no sections"), ("Verse,1\n", "section 1 needs"), ("Verse,a,b\n", "needs a name"),
-     ("A,0,1\nVerse,3,2\n", "Verse"), ("Verse,nan,2\n", "Verse"), ("Verse,-1,2\n", "Verse")],
-)  # fmt: skip
+    [
+        ("", "no sections"),
+        ("name,start,end\n", "no sections"),
+        ("Verse,1\n", "section 1 needs"),
+        ("Verse,a,b\n", "needs a name"),
+        ("A,0,1\nVerse,3,2\n", "Verse"),
+        ("Verse,nan,2\n", "Verse"),
+        ("Verse,-1,2\n", "Verse"),
+    ],
+)
 def test_bad_section_files_are_refused(tmp_path: Path, text: str, word: str) -> None:
     (tmp_path / "s.csv").write_text(text)
     with pytest.raises(SessionError, match=word):

@@ -107,8 +107,15 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
     for title in ("file", "LUFS", "LRA LU", "dBTP", "PLR dB", "crest dB", "corr.", "s"):
         table.add_column(title, justify="left" if title == "file" else "right")
     for file, _, f in rows:
-        values = (f"{f.integrated:.1f}", f"{f.loudness_range:.1f}", f"{f.true_peak:.2f}", f"{f.plr:.1f}",
-                  f"{f.crest:.1f}", f"{f.correlation:.2f}", f"{f.seconds:.1f}")  # fmt: skip
+        values = (
+            f"{f.integrated:.1f}",
+            f"{f.loudness_range:.1f}",
+            f"{f.true_peak:.2f}",
+            f"{f.plr:.1f}",
+            f"{f.crest:.1f}",
+            f"{f.correlation:.2f}",
+            f"{f.seconds:.1f}",
+        )
         table.add_row(Text(one_line(file.name)), *values)
     console.print(table)
 
@@ -123,9 +130,15 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
 @click.option("--take-changed", is_flag=True, help="Use audio files that have changed since they were brought in.")
 @click.option("--json", "as_json", is_flag=True, help="What was measured in the file, as JSON.")
 def render(
-    session: Path, out: Path, rate: str | None, bits: str, dither: str | None, force: bool, take_changed: bool,
+    session: Path,
+    out: Path,
+    rate: str | None,
+    bits: str,
+    dither: str | None,
+    force: bool,
+    take_changed: bool,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Render a session's result into a file. The session's own files are never written over."""
     from gluvo.deliver.write import write_deliverable
     from gluvo.session.files import refuse_own
@@ -140,9 +153,13 @@ def render(
     if out.exists() and not force:
         raise GluvoError(f"{out.name} exists already. Choose another name, or write over it with --force.")
     plain = {
-        "id": "out", "name": out.stem, "format": suffix, "bits": bits, "rate": int(rate or 0),
+        "id": "out",
+        "name": out.stem,
+        "format": suffix,
+        "bits": bits,
+        "rate": int(rate or 0),
         "dither": dither or ("tpdf" if bits == "16" else "none"),
-    }  # fmt: skip
+    }
     with _bar(f"Writing {out.name}") as told:
         written = write_deliverable(material, loaded, msgspec.convert(plain, Deliverable), out, told)
     if as_json:
@@ -190,7 +207,7 @@ def schema() -> None:
 @click.option("--dir", "folder", type=PATH, required=True, help="Where to put the pictures.")
 def shots(folder: Path) -> None:
     """Write a PNG of every main view, from the demo."""
-    from gluvo.desk.shots import write_shots
+    from gluvo.desk.window.shots import write_shots
 
     for path in write_shots(folder):
         click.echo(path)
@@ -270,7 +287,7 @@ def _window(path: Path | None, play: bool = False) -> None:
 
     host = Host()  # it loads what it needs while the window loads
     try:
-        from gluvo.desk.app import run
+        from gluvo.desk.window.app import run
     except ImportError as error:
         host.close()
         raise GluvoError(f"The window cannot open: {error}. scripts/demo installs what it needs.") from None

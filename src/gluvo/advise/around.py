@@ -62,9 +62,13 @@ def looked_around(
         ringing.sort(key=lambda r: -r.prominence)
         levels = {band.id: band_levels(step, band, before, span) for band in step.bands if band.moving}
         return replace(
-            around, costs=costs, moves=moves, resonances=tuple(ringing), band_levels=levels,
+            around,
+            costs=costs,
+            moves=moves,
+            resonances=tuple(ringing),
+            band_levels=levels,
             late=step.lateness(before.rate),
-        )  # fmt: skip
+        )
     if isinstance(step, Saturation):
         sounds = before.heard_in(span), after.heard_in(span)
         return replace(around, new={part: new_spectrum(*sounds, before.rate, part) for part in MID_SIDE})

@@ -145,11 +145,14 @@ def reach_target(
     came, end = into.figures(), after.figures()
     progress(1.0)
     return Reached(
-        limiter.id, drive, target.true_peak, loudness, out.figures().true_peak,
+        limiter.id,
+        drive,
+        target.true_peak,
+        loudness,
+        out.figures().true_peak,
         abs(loudness - target.loudness) <= 0.05,
-        Cost(after.largest_reduction(), after.mean_reduction(), came.plr - end.plr,
-             hits.punch_kept if hits else None),
-    )  # fmt: skip
+        Cost(after.largest_reduction(), after.mean_reduction(), came.plr - end.plr, hits.punch_kept if hits else None),
+    )
 
 
 def hits_of_joints(before: Joint, after: Joint, span: Span | None) -> Hits | None:

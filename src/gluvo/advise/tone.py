@@ -95,9 +95,12 @@ def low_cut_cost(step: MidSideEq, band: Band, song: Tone, section: Tone, rate: i
     played = lowest_played(song, band.target)
     loss = float(np.interp(played, notes, losses)) if played > 0.0 else 0.0
     return LowCutCost(
-        cost(step, band, song, rate).change, cost(step, band, section, rate).change,
-        float(hurt.max()) if len(hurt) and band.on else 0.0, played, loss if band.on else 0.0,
-    )  # fmt: skip
+        cost(step, band, song, rate).change,
+        cost(step, band, section, rate).change,
+        float(hurt.max()) if len(hurt) and band.on else 0.0,
+        played,
+        loss if band.on else 0.0,
+    )
 
 
 def lowest_played(tone: Tone, part: str) -> float:

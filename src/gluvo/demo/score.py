@@ -12,9 +12,17 @@ from gluvo.demo.instruments import RATE, Random
 from gluvo.dsp.kernel import Floats
 
 CHORDS = {
-    "Am": (57, 60, 64), "C": (55, 60, 64), "Dm": (57, 62, 65), "E": (56, 59, 64), "F": (57, 60, 65),
-    "G": (55, 59, 62), "Bb": (58, 62, 65), "Em": (55, 59, 64), "D": (57, 62, 66), "Bm": (59, 62, 66),
-}  # fmt: skip
+    "Am": (57, 60, 64),
+    "C": (55, 60, 64),
+    "Dm": (57, 62, 65),
+    "E": (56, 59, 64),
+    "F": (57, 60, 65),
+    "G": (55, 59, 62),
+    "Bb": (58, 62, 65),
+    "Em": (55, 59, 64),
+    "D": (57, 62, 66),
+    "Bm": (59, 62, 66),
+}
 ROOTS = {"Am": 33, "C": 36, "Dm": 38, "E": 28, "F": 29, "G": 31, "Bb": 34, "Em": 28, "D": 38, "Bm": 35}
 
 
@@ -33,17 +41,36 @@ class Part:
 
 def verse_tune(lift: int = 0) -> str:
     shape = [
-        (0, 2, 69, "ha"), (2, 1, 67, "o"), (3, 2, 64, "sa"), (5, 1, 62, "e"), (6, 3, 65, "to"), (9, 2, 62, "i"),
-        (12, 2, 64, "se"), (14, 1, 65, "a"), (15, 2, 67, "so"), (17, 1, 65, "u"), (18, 4, 64, "sia"),
-    ]  # fmt: skip
+        (0, 2, 69, "ha"),
+        (2, 1, 67, "o"),
+        (3, 2, 64, "sa"),
+        (5, 1, 62, "e"),
+        (6, 3, 65, "to"),
+        (9, 2, 62, "i"),
+        (12, 2, 64, "se"),
+        (14, 1, 65, "a"),
+        (15, 2, 67, "so"),
+        (17, 1, 65, "u"),
+        (18, 4, 64, "sia"),
+    ]
     return " ".join(f"{b + 24 * r}:{n}:{p + lift}:{s}" for r in range(2) for b, n, p, s in shape)
 
 
 def chorus_tune(lift: int = 0) -> str:
     shape = [
-        (0, 3, 72, "sa"), (3, 2, 71, "o"), (5, 1, 69, "te"), (6, 3, 72, "ha"), (9, 2, 69, "so"), (11, 1, 67, "i"),
-        (12, 2, 67, "se"), (14, 1, 69, "a"), (15, 3, 71, "to"), (18, 3, 72, "sea"), (21, 2, 74, "ha"), (23, 1, 71, "u"),
-    ]  # fmt: skip
+        (0, 3, 72, "sa"),
+        (3, 2, 71, "o"),
+        (5, 1, 69, "te"),
+        (6, 3, 72, "ha"),
+        (9, 2, 69, "so"),
+        (11, 1, 67, "i"),
+        (12, 2, 67, "se"),
+        (14, 1, 69, "a"),
+        (15, 3, 71, "to"),
+        (18, 3, 72, "sea"),
+        (21, 2, 74, "ha"),
+        (23, 1, 71, "u"),
+    ]
     return " ".join(f"{b + 24 * r}:{n}:{p + lift}:{s}" for r in range(2) for b, n, p, s in shape)
 
 
@@ -56,7 +83,7 @@ FERRY_HOURS: tuple[Part, ...] = (
     Part("Bridge", "Dm Am Bb F Dm Am E E", 0.3, "0:5:69:a 6:5:72:o 12:5:74:sa 18:5:71:ha"),
     Part("Last chorus", "C G Am F C G F E C G F Am", 1.0, chorus_tune()),
     Part("Out", "Am Am Am", 0.25),
-)  # fmt: skip
+)
 
 PIER_LIGHTS: tuple[Part, ...] = (
     Part("Opening", "G D Em C G D", 0.4, verse_tune(-2)),
@@ -72,9 +99,18 @@ COLD_ROPE: tuple[Part, ...] = (
 )
 
 STEMS = (
-    "Kick", "Snare", "Tom high", "Tom low", "Cymbals", "Upright bass", "Marimba", "Accordion", "Plucked strings",
-    "Voice low", "Voice high",
-)  # fmt: skip
+    "Kick",
+    "Snare",
+    "Tom high",
+    "Tom low",
+    "Cymbals",
+    "Upright bass",
+    "Marimba",
+    "Accordion",
+    "Plucked strings",
+    "Voice low",
+    "Voice high",
+)
 
 
 @dataclass(frozen=True)

@@ -100,44 +100,112 @@ BUSES: tuple[tuple[str, str, str, tuple[str, ...]], ...] = (
 STEPS: dict[str, tuple[ChainItem, ...]] = {
     # the hits stay whole, while what rings between them is brought up from beside
     "shells": (
-        Glue(id="glue-2", ratio=3.0, threshold=-20.0, knee=6.0, attack=25.0, release=120.0, auto_release=30.0, aim=2.5,
-             hold_aim=True),
-        Lane(id="lane-1", name="Crushed", since="", level=-14.0, hold_loudness=True, steps=(
-            Glue(id="glue-3", ratio=8.0, threshold=-30.0, knee=3.0, attack=1.0, release=60.0, low_cut=120.0, aim=10.0,
-                 hold_aim=True),
-        )),
+        Glue(
+            id="glue-2",
+            ratio=3.0,
+            threshold=-20.0,
+            knee=6.0,
+            attack=25.0,
+            release=120.0,
+            auto_release=30.0,
+            aim=2.5,
+            hold_aim=True,
+        ),
+        Lane(
+            id="lane-1",
+            name="Crushed",
+            since="",
+            level=-14.0,
+            hold_loudness=True,
+            steps=(
+                Glue(
+                    id="glue-3",
+                    ratio=8.0,
+                    threshold=-30.0,
+                    knee=3.0,
+                    attack=1.0,
+                    release=60.0,
+                    low_cut=120.0,
+                    aim=10.0,
+                    hold_aim=True,
+                ),
+            ),
+        ),
     ),
     "drums": (
-        Glue(id="glue-4", ratio=1.5, threshold=-20.0, knee=9.0, attack=40.0, release=200.0, auto_release=50.0, aim=1.0,
-             hold_aim=True),
+        Glue(
+            id="glue-4",
+            ratio=1.5,
+            threshold=-20.0,
+            knee=9.0,
+            attack=40.0,
+            release=200.0,
+            auto_release=50.0,
+            aim=1.0,
+            hold_aim=True,
+        ),
     ),
     # makes room for the kick
     "low": (
-        Glue(id="glue-5", key="stem-kick", ratio=3.0, threshold=-20.0, knee=6.0, attack=4.0, release=90.0, aim=1.5,
-             hold_aim=True),
+        Glue(
+            id="glue-5",
+            key="stem-kick",
+            ratio=3.0,
+            threshold=-20.0,
+            knee=6.0,
+            attack=4.0,
+            release=90.0,
+            aim=1.5,
+            hold_aim=True,
+        ),
     ),
     "voices": (
-        Glue(id="glue-6", ratio=2.5, threshold=-20.0, knee=9.0, attack=12.0, release=180.0, auto_release=40.0,
-             low_cut=150.0, feed_back=True, aim=2.5, hold_aim=True),
+        Glue(
+            id="glue-6",
+            ratio=2.5,
+            threshold=-20.0,
+            knee=9.0,
+            attack=12.0,
+            release=180.0,
+            auto_release=40.0,
+            low_cut=150.0,
+            feed_back=True,
+            aim=2.5,
+            hold_aim=True,
+        ),
     ),
     MIX: (
         Trim(id="trim-1", gain=-6.0),
         # the rumble goes; the build-up where three players meet and the harsh place above are calmed; the sides get air
-        MidSideEq(id="eq-1", hold_loudness=True, bands=(
-            Band(id=1, shape="low_cut", freq=25.0, q=0.71, slope=24),
-            Band(id=2, target="mid", freq=225.0, gain=-2.2, q=1.4),
-            Band(id=3, target="mid", freq=4500.0, q=4.0, dynamic=True, threshold=-27.0, ratio=3.0, range=4.0),
-            Band(id=4, target="side", freq=210.0, gain=-3.0, q=1.8),
-            Band(id=5, target="side", shape="high_shelf", freq=8500.0, gain=1.5, q=0.71, slope=6),
-        )),
-        Glue(id="glue-1", ratio=2.0, threshold=-20.0, knee=6.0, attack=30.0, release=110.0, auto_release=40.0,
-             low_cut=95.0, tilt=1.5, aim=2.0),
+        MidSideEq(
+            id="eq-1",
+            hold_loudness=True,
+            bands=(
+                Band(id=1, shape="low_cut", freq=25.0, q=0.71, slope=24),
+                Band(id=2, target="mid", freq=225.0, gain=-2.2, q=1.4),
+                Band(id=3, target="mid", freq=4500.0, q=4.0, dynamic=True, threshold=-27.0, ratio=3.0, range=4.0),
+                Band(id=4, target="side", freq=210.0, gain=-3.0, q=1.8),
+                Band(id=5, target="side", shape="high_shelf", freq=8500.0, gain=1.5, q=0.71, slope=6),
+            ),
+        ),
+        Glue(
+            id="glue-1",
+            ratio=2.0,
+            threshold=-20.0,
+            knee=6.0,
+            attack=30.0,
+            release=110.0,
+            auto_release=40.0,
+            low_cut=95.0,
+            tilt=1.5,
+            aim=2.0,
+        ),
         Saturation(id="saturation-1", shape="soft", drive=7.0, low=90.0, mix=60.0),
         # what arrives turned over in the lows would be lost in mono
         Width(id="width-1", hold_loudness=True, bands=2, crossover_1=1500.0, width_2=115.0, mono_below=140.0),
         Limiter(id="limiter-1", drive=6.0, ceiling=-1.0),
     ),
-}  # fmt: skip
+}
 """The steps of the demo, by bus."""
 
 HELD_IN = f"section-{1 + next(n for n, part in enumerate(FERRY_HOURS) if part.name == 'Last chorus')}"
@@ -163,9 +231,11 @@ def _strips(folder: Path) -> Iterator[AnyStrip]:
     for id, name, into, stems in BUSES:
         for stem in stems:
             yield Stem(
-                id=f"stem-{stem.lower().replace(' ', '-')}", name=stem, into=id,
+                id=f"stem-{stem.lower().replace(' ', '-')}",
+                name=stem,
+                into=id,
                 media=media_of(folder / "stems" / f"{stem}.wav", folder),
-            )  # fmt: skip
+            )
         yield Bus(id=id, name=name, into=into, chain=_found(STEPS.get(id, ())))
 
 

@@ -27,12 +27,18 @@ class Place:
 
 
 PLACES = {
-    "Kick": Place(4.5, 0.0, -24.0), "Snare": Place(3.0, 0.08, -14.0), "Tom high": Place(-2.0, -0.4, -14.0),
-    "Tom low": Place(-1.0, 0.4, -14.0), "Cymbals": Place(2.0, 0.25, -14.0),
-    "Upright bass": Place(6.0, 0.0, -26.0), "Marimba": Place(-6.0, -0.45, -12.0),
-    "Accordion": Place(-6.0, 0.4, -13.0), "Plucked strings": Place(-2.0, -0.25, -12.0),
-    "Voice low": Place(2.0, 0.22, -12.0), "Voice high": Place(5.5, -0.06, -12.0),
-}  # fmt: skip
+    "Kick": Place(4.5, 0.0, -24.0),
+    "Snare": Place(3.0, 0.08, -14.0),
+    "Tom high": Place(-2.0, -0.4, -14.0),
+    "Tom low": Place(-1.0, 0.4, -14.0),
+    "Cymbals": Place(2.0, 0.25, -14.0),
+    "Upright bass": Place(6.0, 0.0, -26.0),
+    "Marimba": Place(-6.0, -0.45, -12.0),
+    "Accordion": Place(-6.0, 0.4, -13.0),
+    "Plucked strings": Place(-2.0, -0.25, -12.0),
+    "Voice low": Place(2.0, 0.22, -12.0),
+    "Voice high": Place(5.5, -0.06, -12.0),
+}
 
 
 LINES = np.array([1433, 1601, 1867, 2053, 2251, 2399, 2617, 2797], dtype=np.int64)

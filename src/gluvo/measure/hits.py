@@ -169,13 +169,16 @@ def hits_of(before: np.ndarray, after: np.ndarray, reduction: Floats, reduction_
     curve = np.interp(onsets[:, None] + times[None, :], at, reduction).mean(axis=0) if len(reduction) else 0 * times
     spacing = float(np.median(np.diff(onsets)))
     return Hits(
-        onsets, times,
-        *(_spread(dry)), *(_spread(wet)), curve,
+        onsets,
+        times,
+        *(_spread(dry)),
+        *(_spread(wet)),
+        curve,
         punch_kept=punch(wet, times) / punch(dry, times),
         recovery=_recovery(curve, times),
         spacing=spacing,
         pumping=pumping_share(reduction, reduction_rate, 1.0 / spacing),
-    )  # fmt: skip
+    )
 
 
 def punch(envelopes: Floats, times: Floats) -> float:

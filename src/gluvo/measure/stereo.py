@@ -11,8 +11,12 @@ from gluvo.dsp.kernel import Floats
 from gluvo.measure.spectrum import Tone, band_means, octaves, tone_of
 
 BANDS: tuple[tuple[float, float], ...] = (
-    (20.0, 140.0), (140.0, 500.0), (500.0, 2000.0), (2000.0, 6000.0), (6000.0, 20000.0)
-)  # fmt: skip
+    (20.0, 140.0),
+    (140.0, 500.0),
+    (500.0, 2000.0),
+    (2000.0, 6000.0),
+    (6000.0, 20000.0),
+)
 
 
 @dataclass(frozen=True)

@@ -150,9 +150,13 @@ def k_weighting(rate: int) -> Floats:
     vb = vh**0.4996667741545416
     a0 = 1.0 + k / q + k * k
     shelf = [
-        (vh + vb * k / q + k * k) / a0, 2.0 * (k * k - vh) / a0, (vh - vb * k / q + k * k) / a0,
-        1.0, 2.0 * (k * k - 1.0) / a0, (1.0 - k / q + k * k) / a0,
-    ]  # fmt: skip
+        (vh + vb * k / q + k * k) / a0,
+        2.0 * (k * k - vh) / a0,
+        (vh - vb * k / q + k * k) / a0,
+        1.0,
+        2.0 * (k * k - 1.0) / a0,
+        (1.0 - k / q + k * k) / a0,
+    ]
     f, q = 38.13547087602444, 0.5003270373238773
     k = math.tan(math.pi * f / rate)
     a0 = 1.0 + k / q + k * k

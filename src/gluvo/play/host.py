@@ -331,9 +331,15 @@ class Server:
             self._engine.board.state[TAKEN] += 1
 
     def _load(
-        self, songs: Mapping[str, Address], others: Mapping[str, Address], board: Address, rate: int, frames: int,
-        session: Session, choice: str,
-    ) -> None:  # fmt: skip
+        self,
+        songs: Mapping[str, Address],
+        others: Mapping[str, Address],
+        board: Address,
+        rate: int,
+        frames: int,
+        session: Session,
+        choice: str,
+    ) -> None:
         try:
             shared = mapped(board)
             sounds, references = (
@@ -386,12 +392,18 @@ def rehearse(session: Session, rate: int) -> None:
     silence = Sound(np.zeros((rate // 4, 2), dtype=np.float32), rate)
     bell = Band(id=1, gain=3.0)
     everything = (
-        Trim(id="a"), Glue(id="b", ratio=2.0, low_cut=90.0, tilt=1.0), Limiter(id="c"),
-        MidSideEq(id="d", bands=(msgspec.structs.replace(bell, dynamic=True), Band(id=2, freq=15e3, gain=1.0, target="side"))),
-        MidSideEq(id="e", bands=(Band(id=1, gain=3.0, target="mid"),), phase="linear"), Saturation(id="f", drive=6.0, low=90.0),
-        Saturation(id="h", drive=6.0, oversampling=1), Saturation(id="i", shape="dense", drive=6.0, side=0.0),
+        Trim(id="a"),
+        Glue(id="b", ratio=2.0, low_cut=90.0, tilt=1.0),
+        Limiter(id="c"),
+        MidSideEq(
+            id="d", bands=(msgspec.structs.replace(bell, dynamic=True), Band(id=2, freq=15e3, gain=1.0, target="side"))
+        ),
+        MidSideEq(id="e", bands=(Band(id=1, gain=3.0, target="mid"),), phase="linear"),
+        Saturation(id="f", drive=6.0, low=90.0),
+        Saturation(id="h", drive=6.0, oversampling=1),
+        Saturation(id="i", shape="dense", drive=6.0, side=0.0),
         Width(id="g", width_1=80.0, bands=2, mono_below=100.0),
-    )  # fmt: skip
+    )
     warm = session.replace(
         strips=(
             *session.strips,

@@ -76,7 +76,10 @@ def session_name(copy: Path) -> str:
 def _copies_in(folder: Path) -> list[tuple[Path, int]]:
     """The copies in a folder and when they were written."""
     try:
-        return [(p, p.stat().st_mtime_ns) for p in sorted(folder.iterdir())
-                if p.name.startswith(".") and p.name.endswith(SUFFIX)]  # fmt: skip
+        return [
+            (p, p.stat().st_mtime_ns)
+            for p in sorted(folder.iterdir())
+            if p.name.startswith(".") and p.name.endswith(SUFFIX)
+        ]
     except OSError:
         return []

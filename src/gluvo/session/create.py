@@ -19,9 +19,13 @@ LOUDEST_SECONDS = 15.0
 
 
 def new_session(
-    files: Sequence[Path], references: Sequence[Path], folder: Path, name: str, top: Path | None = None,
+    files: Sequence[Path],
+    references: Sequence[Path],
+    folder: Path,
+    name: str,
+    top: Path | None = None,
     progress: Progress = no_progress,
-) -> Session:  # fmt: skip
+) -> Session:
     """A session in `folder` for a mix, or for stems: a strip for each file.
 
     Where the stems lie in folders inside the folder `top`, each of those becomes a bus of that name. Every file is

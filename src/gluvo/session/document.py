@@ -26,9 +26,14 @@ class Document:
     """Holds the session. Every change makes a new value and is told to the listeners."""
 
     def __init__(
-        self, session: Session, path: Path, kept: dict[str, Any] | None = None, *, saved: bool = False,
+        self,
+        session: Session,
+        path: Path,
+        kept: dict[str, Any] | None = None,
+        *,
+        saved: bool = False,
         lock: Lock | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """`path` is where it will be saved, `saved` whether it is there already. `lock`: the right to write it; a
         document without one is nobody else's concern."""
         self._entries = [Entry("", session)]

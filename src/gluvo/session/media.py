@@ -269,9 +269,13 @@ def media_of(path: Path, folder: Path, progress: Progress = no_progress) -> Medi
             "The name of that file or its folder is not valid text (UTF-8). Rename it first."
         ) from None
     return Media(
-        path=place, size=size, sha256=digest, seconds=round(trace.seconds, 4),
-        peak=round(db_of(float(trace.sample_peak.max(initial=0.0))), 2), loudness=round(integrated(trace), 2),
-    )  # fmt: skip
+        path=place,
+        size=size,
+        sha256=digest,
+        seconds=round(trace.seconds, 4),
+        peak=round(db_of(float(trace.sample_peak.max(initial=0.0))), 2),
+        loudness=round(integrated(trace), 2),
+    )
 
 
 def changed_file(media: Media, folder: Path, progress: Progress = no_progress) -> Changed | None:

@@ -59,15 +59,31 @@ class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     """The id of the bus that it flows into; empty for the mix bus."""
     fader: Annotated[
         float,
-        number("Fader", "dB", FADER_OFF, 12.0, "How loud it goes on, after its chain.", group="Fader", fine=0.1,
-               off_at_low=True),
-    ] = 0.0  # fmt: skip
+        number(
+            "Fader",
+            "dB",
+            FADER_OFF,
+            12.0,
+            "How loud it goes on, after its chain.",
+            group="Fader",
+            fine=0.1,
+            off_at_low=True,
+        ),
+    ] = 0.0
     pan: Annotated[
         float,
-        number("Pan", "%", -100.0, 100.0, "Where it stands, −100 is left. A mono stem keeps its loudness on the way "
-               "(−3 dB law); anything stereo is balanced: the other side gets softer.", group="Fader", decimals=0,
-               fine=1.0),
-    ] = 0.0  # fmt: skip
+        number(
+            "Pan",
+            "%",
+            -100.0,
+            100.0,
+            "Where it stands, −100 is left. A mono stem keeps its loudness on the way "
+            "(−3 dB law); anything stereo is balanced: the other side gets softer.",
+            group="Fader",
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 0.0
     invert: Annotated[bool, switch("Polarity", "Turns the wave over, against what cancels.", group="Fader")] = False
     mute: Annotated[bool, switch("Mute", "Takes it out of the mix.", group="Fader")] = False
     chain: Annotated[tuple[ChainItem, ...], Meta(max_length=64)] = ()
@@ -103,8 +119,10 @@ class Stem(Strip, tag="stem", frozen=True, kw_only=True):
     media: Media
     offset: Annotated[
         float,
-        number("Begins at", "s", 0.0, 600.0, "Where in the song the file begins.", group="Place", decimals=3, fine=0.001),
-    ] = 0.0  # fmt: skip
+        number(
+            "Begins at", "s", 0.0, 600.0, "Where in the song the file begins.", group="Place", decimals=3, fine=0.001
+        ),
+    ] = 0.0
     mono: bool = False
     """Whether the file has one channel."""
 
@@ -164,20 +182,29 @@ class Analyser(Struct, frozen=True, kw_only=True):
     part: Annotated[
         Literal["stereo", "mid", "side"],
         choice("Part", (("stereo", "Stereo"), ("mid", "Mid"), ("side", "Side")), "Whose spectrum is drawn."),
-    ] = "stereo"  # fmt: skip
+    ] = "stereo"
     slope: Annotated[
         float,
-        number("Slope", "dB/oct", 0.0, 6.0, "Turns the drawing about 1 kHz. At 3 pink noise is flat; the sound is not "
-               "changed.", fine=0.1),
-    ] = 3.0  # fmt: skip
+        number(
+            "Slope",
+            "dB/oct",
+            0.0,
+            6.0,
+            "Turns the drawing about 1 kHz. At 3 pink noise is flat; the sound is not changed.",
+            fine=0.1,
+        ),
+    ] = 3.0
     fraction: Annotated[
         Literal[3, 6, 12, 24],
-        choice("Smoothing", (("3", "1/3 oct"), ("6", "1/6 oct"), ("12", "1/12 oct"), ("24", "1/24 oct")),
-               "Over how much of an octave the spectrum is averaged."),
-    ] = 12  # fmt: skip
+        choice(
+            "Smoothing",
+            (("3", "1/3 oct"), ("6", "1/6 oct"), ("12", "1/12 oct"), ("24", "1/24 oct")),
+            "Over how much of an octave the spectrum is averaged.",
+        ),
+    ] = 12
     live: Annotated[
         bool, switch("Live", "The lines follow what is playing. Off, they are the average of the section.")
-    ] = False  # fmt: skip
+    ] = False
     hold: Annotated[bool, switch("Peak hold", "Keeps the highest that the live lines have reached.")] = False
 
 
@@ -188,9 +215,15 @@ class Hunting(Struct, frozen=True, kw_only=True):
     q: Annotated[float, number("Q", "", 1.0, 40.0, "How narrow the hunting bell is.", scale="log")] = 8.0
     cut: Annotated[
         float,
-        number("Cut", "dB", 0.0, 12.0, "How deep the cut is that stays when you let go, half as narrow. At 0 nothing "
-               "stays.", fine=0.5),
-    ] = 3.0  # fmt: skip
+        number(
+            "Cut",
+            "dB",
+            0.0,
+            12.0,
+            "How deep the cut is that stays when you let go, half as narrow. At 0 nothing stays.",
+            fine=0.5,
+        ),
+    ] = 3.0
 
 
 class TestTone(Struct, frozen=True, kw_only=True):
@@ -334,8 +367,13 @@ class Session(Struct, frozen=True, kw_only=True):
     def fresh_id(self, stem: str) -> str:
         """An id that nothing in the session has yet."""
         records: tuple[Struct, ...] = (
-            *self.references, *self.sections, *self.strips, *self.items, *self.deliverables, *self.limits
-        )  # fmt: skip
+            *self.references,
+            *self.sections,
+            *self.strips,
+            *self.items,
+            *self.deliverables,
+            *self.limits,
+        )
         taken = {getattr(record, "id", "") for record in records}
         return next(f"{stem}-{n}" for n in range(1, len(taken) + 2) if f"{stem}-{n}" not in taken)
 

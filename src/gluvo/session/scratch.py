@@ -39,9 +39,7 @@ _shared: dict[int, int] = {}
 
 _libc = ctypes.CDLL(None, use_errno=True)
 _libc.mmap.restype = ctypes.c_void_p
-_libc.mmap.argtypes = (
-    ctypes.c_void_p, ctypes.c_size_t, ctypes.c_int, ctypes.c_int, ctypes.c_int, ctypes.c_long
-)  # fmt: skip
+_libc.mmap.argtypes = (ctypes.c_void_p, ctypes.c_size_t, ctypes.c_int, ctypes.c_int, ctypes.c_int, ctypes.c_long)
 _libc.munmap.argtypes = (ctypes.c_void_p, ctypes.c_size_t)
 _libc.madvise.argtypes = (ctypes.c_void_p, ctypes.c_size_t, ctypes.c_int)
 _FAILED = ctypes.c_void_p(-1).value

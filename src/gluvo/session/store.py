@@ -37,8 +37,10 @@ def _holds_belong_to_sections(raw: dict[str, Any]) -> dict[str, Any]:
     if isinstance(strips, list):
         strips = [
             {**s, "chain": [belonging(i) for i in s["chain"]]}
-            if isinstance(s, dict) and isinstance(s.get("chain"), list) else s for s in strips
-        ]  # fmt: skip
+            if isinstance(s, dict) and isinstance(s.get("chain"), list)
+            else s
+            for s in strips
+        ]
         raw = {**raw, "strips": strips}
     return {**raw, "version": 2}
 
@@ -105,8 +107,13 @@ def loaded_from(raw: Any, name: str) -> Loaded:
 
 def _check(session: Session, name: str) -> None:
     parts = (
-        *session.references, *session.sections, *session.strips, *session.items, *session.deliverables, *session.limits
-    )  # fmt: skip
+        *session.references,
+        *session.sections,
+        *session.strips,
+        *session.items,
+        *session.deliverables,
+        *session.limits,
+    )
     ids = [part.id for part in parts]
     if "" in ids or len(set(ids)) != len(ids):
         raise SessionError(f"{name} has two parts with the same id, or one without.")

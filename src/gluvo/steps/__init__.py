@@ -18,6 +18,20 @@ ChainItem = AnyStep | Lane
 """What stands in a chain."""
 
 __all__ = [
-    "MAX_BLOCK", "STEP_KINDS", "AnyStep", "Band", "ChainItem", "Glue", "Lane", "Limiter", "MidSideEq", "Processor",
-    "Saturation", "Setting", "Step", "Trim", "Width", "settings_of",
-]  # fmt: skip
+    "MAX_BLOCK",
+    "STEP_KINDS",
+    "AnyStep",
+    "Band",
+    "ChainItem",
+    "Glue",
+    "Lane",
+    "Limiter",
+    "MidSideEq",
+    "Processor",
+    "Saturation",
+    "Setting",
+    "Step",
+    "Trim",
+    "Width",
+    "settings_of",
+]

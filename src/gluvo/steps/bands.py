@@ -31,12 +31,22 @@ MOST_GAIN = 48.0
 """dB that Strength may bring a band to."""
 
 SHAPES: tuple[tuple[str, str], ...] = (
-    ("bell", "bell"), ("low_shelf", "low shelf"), ("high_shelf", "high shelf"), ("low_cut", "low cut"),
-    ("high_cut", "high cut"), ("notch", "notch"), ("tilt", "tilt"), ("band_pass", "band-pass"),
-)  # fmt: skip
+    ("bell", "bell"),
+    ("low_shelf", "low shelf"),
+    ("high_shelf", "high shelf"),
+    ("low_cut", "low cut"),
+    ("high_cut", "high cut"),
+    ("notch", "notch"),
+    ("tilt", "tilt"),
+    ("band_pass", "band-pass"),
+)
 TARGETS: tuple[tuple[str, str], ...] = (
-    ("stereo", "stereo"), ("mid", "mid"), ("side", "side"), ("left", "left"), ("right", "right"),
-)  # fmt: skip
+    ("stereo", "stereo"),
+    ("mid", "mid"),
+    ("side", "side"),
+    ("left", "left"),
+    ("right", "right"),
+)
 SLOPES = tuple((str(s), f"{s} dB/oct") for s in (6, 12, 18, 24, 36, 48, 72, 96))
 
 
@@ -51,30 +61,62 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
     on: Annotated[bool, switch("On", "Whether the band is heard.", group=BAND)] = True
     shape: Annotated[
         Shape,
-        choice("Shape", SHAPES, "Bell: around a frequency. Shelf: all above or below it. Cut: takes away above or below "
-               "it. Notch: takes out one place whole. Tilt: leans everything. Band-pass: leaves only one place.",
-               group=BAND),
-    ] = "bell"  # fmt: skip
+        choice(
+            "Shape",
+            SHAPES,
+            "Bell: around a frequency. Shelf: all above or below it. Cut: takes away above or below "
+            "it. Notch: takes out one place whole. Tilt: leans everything. Band-pass: leaves only one place.",
+            group=BAND,
+        ),
+    ] = "bell"
     target: Annotated[
         Target,
-        choice("Target", TARGETS, "The part of the stereo signal that it works on: all of it, what both sides share, "
-               "what differs between them, or one channel.", group=BAND),
-    ] = "stereo"  # fmt: skip
+        choice(
+            "Target",
+            TARGETS,
+            "The part of the stereo signal that it works on: all of it, what both sides share, "
+            "what differs between them, or one channel.",
+            group=BAND,
+        ),
+    ] = "stereo"
     freq: Annotated[
         float,
-        number("Frequency", "Hz", 10.0, 20_000.0, "Where it works. A note's name, such as A2 or F♯4, does as well.",
-               group=BAND, scale="log"),
-    ] = 1000.0  # fmt: skip
+        number(
+            "Frequency",
+            "Hz",
+            10.0,
+            20_000.0,
+            "Where it works. A note's name, such as A2 or F♯4, does as well.",
+            group=BAND,
+            scale="log",
+        ),
+    ] = 1000.0
     gain: Annotated[
         float,
-        number("Gain", "dB", -24.0, 24.0, "How much it raises or lowers. A tilt raises the highs by this and lowers "
-               "the lows by as much.", group=BAND, decimals=2, fine=0.1),
-    ] = 0.0  # fmt: skip
+        number(
+            "Gain",
+            "dB",
+            -24.0,
+            24.0,
+            "How much it raises or lowers. A tilt raises the highs by this and lowers the lows by as much.",
+            group=BAND,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
     q: Annotated[
         float,
-        number("Q", "", 0.1, 40.0, "How narrow it is. For cuts and shelves 0.71 is even; more makes a bump at the corner.",
-               group=BAND, scale="log", decimals=1),
-    ] = 1.0  # fmt: skip
+        number(
+            "Q",
+            "",
+            0.1,
+            40.0,
+            "How narrow it is. For cuts and shelves 0.71 is even; more makes a bump at the corner.",
+            group=BAND,
+            scale="log",
+            decimals=1,
+        ),
+    ] = 1.0
     slope: Annotated[
         Slope,
         choice(
@@ -89,41 +131,71 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
     dynamic: Annotated[
         bool,
         switch("Dynamic", "Lets the gain move with the level in this range. Bells and shelves only.", group=MOVING),
-    ] = False  # fmt: skip
+    ] = False
     moves: Annotated[
         Literal["down", "up"],
-        choice("Moves", (("down", "sinks"), ("up", "rises")),
-               "Whether the band sinks when the range gets loud, or rises.", group=MOVING),
-    ] = "down"  # fmt: skip
+        choice(
+            "Moves",
+            (("down", "sinks"), ("up", "rises")),
+            "Whether the band sinks when the range gets loud, or rises.",
+            group=MOVING,
+        ),
+    ] = "down"
     threshold: Annotated[
         float,
-        number("Threshold", "dBFS", -80.0, 0.0, "Above this level of the range alone, the band begins to move.",
-               group=MOVING),
-    ] = -30.0  # fmt: skip
+        number(
+            "Threshold",
+            "dBFS",
+            -80.0,
+            0.0,
+            "Above this level of the range alone, the band begins to move.",
+            group=MOVING,
+        ),
+    ] = -30.0
     ratio: Annotated[
         float,
-        number("Ratio", ": 1", 1.0, 20.0, "How far it follows: at 2 half of what lies over the threshold, at 20 nearly "
-               "all.", group=MOVING, scale="log"),
-    ] = 2.0  # fmt: skip
+        number(
+            "Ratio",
+            ": 1",
+            1.0,
+            20.0,
+            "How far it follows: at 2 half of what lies over the threshold, at 20 nearly all.",
+            group=MOVING,
+            scale="log",
+        ),
+    ] = 2.0
     range: Annotated[
         float,
         number("Range", "dB", 0.0, 24.0, "It never moves further than this.", group=MOVING),
     ] = 6.0
     attack: Annotated[
         float,
-        number("Attack", "ms", 0.1, 300.0, "How long it takes to move. Longer lets hits through.", group=MOVING,
-               scale="log"),
-    ] = 10.0  # fmt: skip
+        number(
+            "Attack",
+            "ms",
+            0.1,
+            300.0,
+            "How long it takes to move. Longer lets hits through.",
+            group=MOVING,
+            scale="log",
+        ),
+    ] = 10.0
     release: Annotated[
         float,
         number("Release", "ms", 5.0, 3000.0, "How long it takes to come back.", group=MOVING, scale="log"),
-    ] = 150.0  # fmt: skip
+    ] = 150.0
 
     aim: Annotated[
         float,
-        number("Move by", "dB", 0.1, 12.0, "The mean movement over the section that the threshold is sought for.",
-               group=MOVING),
-    ] = 1.0  # fmt: skip
+        number(
+            "Move by",
+            "dB",
+            0.1,
+            12.0,
+            "The mean movement over the section that the threshold is sought for.",
+            group=MOVING,
+        ),
+    ] = 1.0
 
     @property
     def moving(self) -> bool:

@@ -38,93 +38,187 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
 
     low_cut: Annotated[
         float,
-        number("Low cut", "Hz", 20.0, 500.0, "Keeps lows out of the detector, so that kick and bass drive it "
-               "less. At 20 Hz it is out. The sound itself is not cut.", group=HEARS, scale="log"),
-    ] = 20.0  # fmt: skip
+        number(
+            "Low cut",
+            "Hz",
+            20.0,
+            500.0,
+            "Keeps lows out of the detector, so that kick and bass drive it "
+            "less. At 20 Hz it is out. The sound itself is not cut.",
+            group=HEARS,
+            scale="log",
+        ),
+    ] = 20.0
     low_cut_slope: Annotated[
         Literal[12, 24],
-        choice("Cut slope", (("12", "12 dB/oct"), ("24", "24 dB/oct")),
-               "How steeply the detector's low cut falls.", group=HEARS),
-    ] = 12  # fmt: skip
+        choice(
+            "Cut slope",
+            (("12", "12 dB/oct"), ("24", "24 dB/oct")),
+            "How steeply the detector's low cut falls.",
+            group=HEARS,
+        ),
+    ] = 12
     tilt: Annotated[
         float,
-        number("Tilt", "dB/oct", -6.0, 6.0, "Leans the detector towards highs (+) or lows (−) about 1 kHz. "
-               "+3 treats all octaves of music about alike.", group=HEARS, decimals=2, fine=0.1),
-    ] = 0.0  # fmt: skip
+        number(
+            "Tilt",
+            "dB/oct",
+            -6.0,
+            6.0,
+            "Leans the detector towards highs (+) or lows (−) about 1 kHz. +3 treats all octaves of music about alike.",
+            group=HEARS,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
     bell_freq: Annotated[
         float,
-        number("Bell at", "Hz", 30.0, 16000.0, "Where the detector hears more or less.",
-               group=HEARS, scale="log"),
-    ] = 3000.0  # fmt: skip
+        number("Bell at", "Hz", 30.0, 16000.0, "Where the detector hears more or less.", group=HEARS, scale="log"),
+    ] = 3000.0
     bell_gain: Annotated[
         float,
-        number("Bell", "dB", -18.0, 18.0, "Makes the detector hear a range more (it is reduced more readily) "
-               "or less.", group=HEARS),
-    ] = 0.0  # fmt: skip
+        number(
+            "Bell",
+            "dB",
+            -18.0,
+            18.0,
+            "Makes the detector hear a range more (it is reduced more readily) or less.",
+            group=HEARS,
+        ),
+    ] = 0.0
     bell_q: Annotated[
         float,
         number("Bell Q", "", 0.3, 8.0, "How narrow that range is.", group=HEARS, scale="log"),
     ] = 1.0
     rms: Annotated[
         float,
-        number("Averaging", "ms", 0.0, 50.0, "0 follows peaks. Longer follows how loud it sounds, and lets "
-               "short hits by.", group=HEARS),
-    ] = 0.0  # fmt: skip
+        number(
+            "Averaging",
+            "ms",
+            0.0,
+            50.0,
+            "0 follows peaks. Longer follows how loud it sounds, and lets short hits by.",
+            group=HEARS,
+        ),
+    ] = 0.0
     link: Annotated[
         float,
-        number("Stereo link", "%", 0.0, 100.0, "At 100 both channels move together and the image stands "
-               "still; less lets each move for itself.", group=HEARS, decimals=0, fine=1.0),
-    ] = 100.0  # fmt: skip
+        number(
+            "Stereo link",
+            "%",
+            0.0,
+            100.0,
+            "At 100 both channels move together and the image stands still; less lets each move for itself.",
+            group=HEARS,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
     mode: Annotated[
         Literal["stereo", "mid_side", "mid", "side"],
-        choice("Works on", (("stereo", "Left and right"), ("mid_side", "Mid and side"), ("mid", "Mid only"),
-                            ("side", "Side only")),
-               "Which parts of the stereo signal are heard and reduced.", group=HEARS),
-    ] = "stereo"  # fmt: skip
+        choice(
+            "Works on",
+            (("stereo", "Left and right"), ("mid_side", "Mid and side"), ("mid", "Mid only"), ("side", "Side only")),
+            "Which parts of the stereo signal are heard and reduced.",
+            group=HEARS,
+        ),
+    ] = "stereo"
 
     attack: Annotated[
         float,
-        number("Attack", "ms", 0.02, 300.0, "How long a rise takes to be reduced. Longer lets more of each "
-               "hit through: more punch.", group=MOVES, scale="log"),
-    ] = 20.0  # fmt: skip
+        number(
+            "Attack",
+            "ms",
+            0.02,
+            300.0,
+            "How long a rise takes to be reduced. Longer lets more of each hit through: more punch.",
+            group=MOVES,
+            scale="log",
+        ),
+    ] = 20.0
     release: Annotated[
         float,
-        number("Release", "ms", 5.0, 3000.0, "How long it takes to let go. Short is lively and may pump; "
-               "long is steady.", group=MOVES, scale="log"),
-    ] = 120.0  # fmt: skip
+        number(
+            "Release",
+            "ms",
+            5.0,
+            3000.0,
+            "How long it takes to let go. Short is lively and may pump; long is steady.",
+            group=MOVES,
+            scale="log",
+        ),
+    ] = 120.0
     auto_release: Annotated[
         float,
-        number("Auto release", "%", 0.0, 100.0, "Adds a slow release that only sustained reduction charges: "
-               "hits recover fast, dense parts stay calm.", group=MOVES, decimals=0, fine=1.0),
-    ] = 0.0  # fmt: skip
+        number(
+            "Auto release",
+            "%",
+            0.0,
+            100.0,
+            "Adds a slow release that only sustained reduction charges: hits recover fast, dense parts stay calm.",
+            group=MOVES,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 0.0
     look_ahead: Annotated[
         float,
-        number("Look ahead", "ms", 0.0, LONGEST_LOOK_AHEAD, "Lets reduction begin before the hit. Takes away "
-               "the first edge.", group=MOVES),
-    ] = 0.0  # fmt: skip
+        number(
+            "Look ahead",
+            "ms",
+            0.0,
+            LONGEST_LOOK_AHEAD,
+            "Lets reduction begin before the hit. Takes away the first edge.",
+            group=MOVES,
+        ),
+    ] = 0.0
     feed_back: Annotated[
         bool,
-        switch("Feed-back", "The detector listens to what comes out instead of what goes in: small reductions set "
-               "in more softly, and it follows the music quicker on the way back. Without look ahead; limits at 20 : 1.",
-               group=MOVES),
-    ] = False  # fmt: skip
+        switch(
+            "Feed-back",
+            "The detector listens to what comes out instead of what goes in: small reductions set "
+            "in more softly, and it follows the music quicker on the way back. Without look ahead; limits at 20 : 1.",
+            group=MOVES,
+        ),
+    ] = False
 
     threshold: Annotated[
         float,
-        number("Threshold", "dBFS", -60.0, 0.0, "Above this level of the detector, reduction begins.",
-               group=GOES, decimals=2, fine=0.1),
-    ] = 0.0  # fmt: skip
+        number(
+            "Threshold",
+            "dBFS",
+            -60.0,
+            0.0,
+            "Above this level of the detector, reduction begins.",
+            group=GOES,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
     ratio: Annotated[
         float,
-        number("Ratio", ": 1", 1.0, 20.0, "How many dB above the threshold become one. Low ratios glue, high "
-               "ones hold. 1 does nothing.", group=GOES, scale="log"),
-    ] = 1.0  # fmt: skip
+        number(
+            "Ratio",
+            ": 1",
+            1.0,
+            20.0,
+            "How many dB above the threshold become one. Low ratios glue, high ones hold. 1 does nothing.",
+            group=GOES,
+            scale="log",
+        ),
+    ] = 1.0
     limit: Annotated[bool, switch("Limit", "Holds at the threshold: the ratio is endless.", group=GOES)] = False
     knee: Annotated[
         float,
-        number("Knee", "dB", 0.0, 24.0, "Spreads the threshold over this range, so that reduction sets in "
-               "gently.", group=GOES),
-    ] = 6.0  # fmt: skip
+        number(
+            "Knee",
+            "dB",
+            0.0,
+            24.0,
+            "Spreads the threshold over this range, so that reduction sets in gently.",
+            group=GOES,
+        ),
+    ] = 6.0
     range: Annotated[
         float,
         number("Range", "dB", 0.0, 60.0, "Reduction never goes past this.", group=GOES),
@@ -135,20 +229,35 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     ] = 0.0
     hold_loudness: Annotated[
         bool,
-        switch("Hold loudness", "Sets the make-up so that the section is as loud after the step as before.",
-               group=GOES),
-    ] = False  # fmt: skip
+        switch(
+            "Hold loudness", "Sets the make-up so that the section is as loud after the step as before.", group=GOES
+        ),
+    ] = False
     mix: Annotated[
         float,
-        number("Mix", "%", 0.0, 100.0, "How much of the reduced signal is in the result; the rest is the "
-               "signal as it came.", group=GOES, decimals=0, fine=1.0),
-    ] = 100.0  # fmt: skip
+        number(
+            "Mix",
+            "%",
+            0.0,
+            100.0,
+            "How much of the reduced signal is in the result; the rest is the signal as it came.",
+            group=GOES,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
 
     aim: Annotated[
         float,
-        number("Reduce by", "dB", 0.1, 20.0, "The mean reduction over the section that the threshold is "
-               "sought for.", group="Aim"),
-    ] = 2.0  # fmt: skip
+        number(
+            "Reduce by",
+            "dB",
+            0.1,
+            20.0,
+            "The mean reduction over the section that the threshold is sought for.",
+            group="Aim",
+        ),
+    ] = 2.0
     hold_aim: Annotated[
         bool,
         switch("Hold", "Finds the threshold again whenever another setting changes.", group="Aim"),
@@ -199,10 +308,15 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
 
     def times(self, rate: int) -> Floats:
         """The coefficients that `comp.ballistics` takes."""
-        return np.array([
-            comp.pole(self.attack / 1000.0, rate), comp.pole(self.release / 1000.0, rate),
-            comp.pole(0.35, rate), comp.pole(self._slow, rate), self.auto_release / 100.0,
-        ])  # fmt: skip
+        return np.array(
+            [
+                comp.pole(self.attack / 1000.0, rate),
+                comp.pole(self.release / 1000.0, rate),
+                comp.pole(0.35, rate),
+                comp.pole(self._slow, rate),
+                self.auto_release / 100.0,
+            ]
+        )
 
     def detector_sections(self, rate: int) -> Floats:
         """What the detector's signal passes before it is measured."""
@@ -294,9 +408,19 @@ class GlueProcessor(Processor):
         level, reduction, detector = self._level, self._reduction, self._detector
         if self._back:
             comp.feed_back(
-                detector.parts(x), detector.sections.sos, detector.sections.memory, detector.heard, detector.link,
-                detector.smoothing, detector.squares, self._curve, self._times, self._state, level, reduction,
-            )  # fmt: skip
+                detector.parts(x),
+                detector.sections.sos,
+                detector.sections.memory,
+                detector.heard,
+                detector.link,
+                detector.smoothing,
+                detector.squares,
+                self._curve,
+                self._times,
+                self._state,
+                level,
+                reduction,
+            )
         else:
             detector.run(x if self.key is None else self.key, level)
             comp.ballistics(level, n, self._curve, self._times, self._state, reduction)

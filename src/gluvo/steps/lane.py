@@ -30,20 +30,39 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
 
     level: Annotated[
         float,
-        number("Level", "dB", FADER_OFF, 12.0, "How loud the lane comes back under the main chain. At −∞ nothing "
-               "of it is heard.", group=BLEND, off_at_low=True),
-    ] = FADER_OFF  # fmt: skip
+        number(
+            "Level",
+            "dB",
+            FADER_OFF,
+            12.0,
+            "How loud the lane comes back under the main chain. At −∞ nothing of it is heard.",
+            group=BLEND,
+            off_at_low=True,
+        ),
+    ] = FADER_OFF
     mute: Annotated[bool, switch("Mute", "Takes the lane out of the blend.", group=BLEND)] = False
     hold_loudness: Annotated[
         bool,
-        switch("Hold loudness", "Lowers the blend by what the lane adds, so that the section stays as loud as "
-               "without it, and more is not just louder.", group=BLEND),
-    ] = False  # fmt: skip
+        switch(
+            "Hold loudness",
+            "Lowers the blend by what the lane adds, so that the section stays as loud as "
+            "without it, and more is not just louder.",
+            group=BLEND,
+        ),
+    ] = False
     blend: Annotated[
         float,
-        number("Blend", "dB", -24.0, 12.0, "Gain of both together. Held, it is found for you.", group=BLEND,
-               decimals=2, fine=0.1),
-    ] = 0.0  # fmt: skip
+        number(
+            "Blend",
+            "dB",
+            -24.0,
+            12.0,
+            "Gain of both together. Held, it is found for you.",
+            group=BLEND,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
 
     def make(self, rate: int) -> LaneProcessor:
         return LaneProcessor(self, rate)

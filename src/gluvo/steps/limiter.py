@@ -34,55 +34,112 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
 
     drive: Annotated[
         float,
-        number("Drive", "dB", 0.0, 24.0, "Gain before the ceiling: louder, and more is reduced.",
-               group=LOUDER, decimals=2, fine=0.1),
-    ] = 0.0  # fmt: skip
+        number(
+            "Drive",
+            "dB",
+            0.0,
+            24.0,
+            "Gain before the ceiling: louder, and more is reduced.",
+            group=LOUDER,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
     ceiling: Annotated[
         float,
-        number("Ceiling", "dBTP", -12.0, 0.0, "No peak comes out above this.",
-               group=LOUDER, decimals=2, fine=0.1),
-    ] = 0.0  # fmt: skip
+        number("Ceiling", "dBTP", -12.0, 0.0, "No peak comes out above this.", group=LOUDER, decimals=2, fine=0.1),
+    ] = 0.0
     true_peak: Annotated[
         bool,
-        switch("True peak", "Also holds the peaks between samples, which converters and encoders would "
-               "bring out. Off, only samples are held.", group=LOUDER),
-    ] = True  # fmt: skip
+        switch(
+            "True peak",
+            "Also holds the peaks between samples, which converters and encoders would "
+            "bring out. Off, only samples are held.",
+            group=LOUDER,
+        ),
+    ] = True
     look_ahead: Annotated[
         float,
-        number("Look ahead", "ms", 0.1, LONGEST_LOOK_AHEAD, "How early reduction begins before a peak. "
-               "Longer is smoother, shorter keeps more edge.", group=MOVES, scale="log"),
-    ] = 1.5  # fmt: skip
+        number(
+            "Look ahead",
+            "ms",
+            0.1,
+            LONGEST_LOOK_AHEAD,
+            "How early reduction begins before a peak. Longer is smoother, shorter keeps more edge.",
+            group=MOVES,
+            scale="log",
+        ),
+    ] = 1.5
     attack: Annotated[
         float,
-        number("Attack", "%", 0.0, 100.0, "The share of the look ahead that reduction takes to set in. "
-               "Less is harder.", group=MOVES, decimals=0, fine=1.0),
-    ] = 100.0  # fmt: skip
+        number(
+            "Attack",
+            "%",
+            0.0,
+            100.0,
+            "The share of the look ahead that reduction takes to set in. Less is harder.",
+            group=MOVES,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
     release: Annotated[
         float,
-        number("Release", "ms", 0.05, 2000.0, "How long it takes to let go. Short is louder and may "
-               "distort; long is cleaner and may duck.", group=MOVES, scale="log"),
-    ] = 60.0  # fmt: skip
+        number(
+            "Release",
+            "ms",
+            0.05,
+            2000.0,
+            "How long it takes to let go. Short is louder and may distort; long is cleaner and may duck.",
+            group=MOVES,
+            scale="log",
+        ),
+    ] = 60.0
     auto_release: Annotated[
         float,
-        number("Auto release", "%", 0.0, 100.0, "Adds a slow release for sustained reduction, while single "
-               "peaks still recover fast.", group=MOVES, decimals=0, fine=1.0),
-    ] = 50.0  # fmt: skip
+        number(
+            "Auto release",
+            "%",
+            0.0,
+            100.0,
+            "Adds a slow release for sustained reduction, while single peaks still recover fast.",
+            group=MOVES,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 50.0
     knee: Annotated[
         float,
-        number("Knee", "dB", 0.0, 6.0, "Begins to reduce a little under the ceiling, so that it is reached "
-               "gently.", group=HOLDS),
-    ] = 0.0  # fmt: skip
+        number(
+            "Knee",
+            "dB",
+            0.0,
+            6.0,
+            "Begins to reduce a little under the ceiling, so that it is reached gently.",
+            group=HOLDS,
+        ),
+    ] = 0.0
     link: Annotated[
         float,
-        number("Stereo link", "%", 0.0, 100.0, "At 100 both channels are reduced alike and the image stands "
-               "still.", group=HOLDS, decimals=0, fine=1.0),
-    ] = 100.0  # fmt: skip
+        number(
+            "Stereo link",
+            "%",
+            0.0,
+            100.0,
+            "At 100 both channels are reduced alike and the image stands still.",
+            group=HOLDS,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
 
     output: Annotated[float, held.output(LOUDER)] = 0.0
     hold_loudness: Annotated[
         bool,
-        held.hold(LOUDER, "what shaving the peaks of a bus takes is given back. The ceiling then lies by as much higher."),
-    ] = False  # fmt: skip
+        held.hold(
+            LOUDER, "what shaving the peaks of a bus takes is given back. The ceiling then lies by as much higher."
+        ),
+    ] = False
 
     def make(self, rate: int) -> LimiterProcessor:
         return LimiterProcessor(self, rate)

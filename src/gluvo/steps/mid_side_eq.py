@@ -25,9 +25,12 @@ PAST_SECONDS = 0.3
 ALL = "All bands"
 MID_SIDE, LEFT_RIGHT = ("mid", "side"), ("left", "right")
 OPPOSITE: dict[str, tuple[Target, Target]] = {
-    "stereo": ("mid", "side"), "mid": ("mid", "side"), "side": ("side", "mid"), "left": ("left", "right"),
+    "stereo": ("mid", "side"),
+    "mid": ("mid", "side"),
+    "side": ("side", "mid"),
+    "left": ("left", "right"),
     "right": ("right", "left"),
-}  # fmt: skip
+}
 """What a band's target becomes when it is doubled, and what its twin's is."""
 Columns = tuple[tuple[str, ...], tuple[str, ...]]
 """The targets that each of two columns takes its bands from."""
@@ -44,15 +47,27 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
 
     strength: Annotated[
         float,
-        number("Strength", "%", 0.0, 200.0, "Scales the gains of all bands together. Cuts and notches stay as they are.",
-               group=ALL, decimals=0, fine=1.0),
-    ] = 100.0  # fmt: skip
+        number(
+            "Strength",
+            "%",
+            0.0,
+            200.0,
+            "Scales the gains of all bands together. Cuts and notches stay as they are.",
+            group=ALL,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
     phase: Annotated[
         Literal["minimum", "linear"],
-        choice("Phase", (("minimum", "Min. phase"), ("linear", "Linear phase")),
-               "Minimum phase is at once, and turns the phase about each band. Linear phase turns none, is late, and may "
-               "be heard before low hits. What moves with the level stays minimum phase.", group=ALL),
-    ] = "minimum"  # fmt: skip
+        choice(
+            "Phase",
+            (("minimum", "Min. phase"), ("linear", "Linear phase")),
+            "Minimum phase is at once, and turns the phase about each band. Linear phase turns none, is late, and may "
+            "be heard before low hits. What moves with the level stays minimum phase.",
+            group=ALL,
+        ),
+    ] = "minimum"
     output: Annotated[float, held.output(ALL)] = 0.0
     hold_loudness: Annotated[bool, held.hold(ALL, "a change of tone is not judged by its loudness.")] = False
 
@@ -71,10 +86,10 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
         order = [b.id for b in self.bands]
         same = {target for column in stages[own] for target in column} if stages else set()
         kept = (
-            b for b in self.bands
-            if b.target in earlier
-            or (b.target in same and (not b.moving or order.index(b.id) < order.index(id)))
-        )  # fmt: skip
+            b
+            for b in self.bands
+            if b.target in earlier or (b.target in same and (not b.moving or order.index(b.id) < order.index(id)))
+        )
         return self.replace(bands=tuple(b for b in kept if b.id != id), output=0.0)
 
     def make(self, rate: int) -> MidSideEqProcessor:
@@ -237,9 +252,14 @@ class Stage:
             if band.moving:
                 table, neutral_at = band.moving_table(rate, eq.strength)
                 self.moving[band.id] = MovingBand(
-                    inside, selector(band.shape, band.freq, band.q, rate), band.curve(eq.strength), band.times(rate),
-                    table, rises=band.moves == "up", neutral_at=neutral_at,
-                )  # fmt: skip
+                    inside,
+                    selector(band.shape, band.freq, band.q, rate),
+                    band.curve(eq.strength),
+                    band.times(rate),
+                    table,
+                    rises=band.moves == "up",
+                    neutral_at=neutral_at,
+                )
                 continue
             for n, section in enumerate(band.sections(rate, eq.strength) if still else ()):
                 rows.append(np.stack([section if c else NOTHING_ROW for c in inside]))

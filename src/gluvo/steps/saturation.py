@@ -50,57 +50,122 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
 
     shape: Annotated[
         Literal["soft", "warm", "dense", "edge"],
-        choice("Shape", (("soft", "Soft"), ("warm", "Warm"), ("dense", "Dense"), ("edge", "Edge")),
-               "Soft rounds evenly: odd harmonics. Warm leans to one side: even ones, too. Dense raises all that is "
-               "under full scale and never passes it (before the output's gain). Edge cuts off at a corner.", group=CURVE),
-    ] = "soft"  # fmt: skip
+        choice(
+            "Shape",
+            (("soft", "Soft"), ("warm", "Warm"), ("dense", "Dense"), ("edge", "Edge")),
+            "Soft rounds evenly: odd harmonics. Warm leans to one side: even ones, too. Dense raises all that is "
+            "under full scale and never passes it (before the output's gain). Edge cuts off at a corner.",
+            group=CURVE,
+        ),
+    ] = "soft"
     drive: Annotated[
         float,
-        number("Drive", "dB", DRIVE_OFF, 36.0, "How far into the curve the sound goes: more is denser and brighter. At "
-               "its lowest nothing is bent.", group=CURVE, decimals=2, fine=0.1, off_at_low=True),
-    ] = DRIVE_OFF  # fmt: skip
+        number(
+            "Drive",
+            "dB",
+            DRIVE_OFF,
+            36.0,
+            "How far into the curve the sound goes: more is denser and brighter. At its lowest nothing is bent.",
+            group=CURVE,
+            decimals=2,
+            fine=0.1,
+            off_at_low=True,
+        ),
+    ] = DRIVE_OFF
     bias: Annotated[
         float,
-        number("Bias", "%", -100.0, 100.0, "Leans the curve to one side of the wave, which adds even harmonics.",
-               group=CURVE, decimals=0, fine=1.0),
-    ] = 0.0  # fmt: skip
+        number(
+            "Bias",
+            "%",
+            -100.0,
+            100.0,
+            "Leans the curve to one side of the wave, which adds even harmonics.",
+            group=CURVE,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 0.0
     tilt: Annotated[
         float,
-        number("Tilt before", "dB/oct", -6.0, 6.0, "Leans the sound towards highs (+) or lows (−) before the curve, and "
-               "exactly back after it: chooses what is bent, not the tone.", group=CURVE, decimals=2, fine=0.1),
-    ] = 0.0  # fmt: skip
+        number(
+            "Tilt before",
+            "dB/oct",
+            -6.0,
+            6.0,
+            "Leans the sound towards highs (+) or lows (−) before the curve, and "
+            "exactly back after it: chooses what is bent, not the tone.",
+            group=CURVE,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
     oversampling: Annotated[
         Literal[1, 2, 4, 8, 16],
-        choice("Oversampling", (("1", "1 ×"), ("2", "2 ×"), ("4", "4 ×"), ("8", "8 ×"), ("16", "16 ×")),
-               "How finely the wave is bent. More keeps harmonics that would fold back out of the sound, and costs time.",
-               group=CURVE),
-    ] = 4  # fmt: skip
+        choice(
+            "Oversampling",
+            (("1", "1 ×"), ("2", "2 ×"), ("4", "4 ×"), ("8", "8 ×"), ("16", "16 ×")),
+            "How finely the wave is bent. More keeps harmonics that would fold back out of the sound, and costs time.",
+            group=CURVE,
+        ),
+    ] = 4
 
     low: Annotated[
         float,
-        number("From", "Hz", LOW_OUT, 2000.0, "What lies below passes untouched. At 20 Hz there is no such limit.",
-               group=WHERE, scale="log"),
-    ] = LOW_OUT  # fmt: skip
+        number(
+            "From",
+            "Hz",
+            LOW_OUT,
+            2000.0,
+            "What lies below passes untouched. At 20 Hz there is no such limit.",
+            group=WHERE,
+            scale="log",
+        ),
+    ] = LOW_OUT
     high: Annotated[
         float,
-        number("Up to", "Hz", 500.0, HIGH_OUT, "What lies above passes untouched; harmonics may still reach there. At "
-               "20 kHz there is no such limit.", group=WHERE, scale="log"),
-    ] = HIGH_OUT  # fmt: skip
+        number(
+            "Up to",
+            "Hz",
+            500.0,
+            HIGH_OUT,
+            "What lies above passes untouched; harmonics may still reach there. At 20 kHz there is no such limit.",
+            group=WHERE,
+            scale="log",
+        ),
+    ] = HIGH_OUT
     mid: Annotated[
         float,
-        number("Mid", "%", 0.0, 100.0, "How much the mid is bent. Where it differs from the side's, both are bent apart.",
-               group=WHERE, decimals=0, fine=1.0),
-    ] = 100.0  # fmt: skip
+        number(
+            "Mid",
+            "%",
+            0.0,
+            100.0,
+            "How much the mid is bent. Where it differs from the side's, both are bent apart.",
+            group=WHERE,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
     side: Annotated[
         float,
-        number("Side", "%", 0.0, 100.0, "How much the side is bent. Where it differs from the mid's, both are bent apart.",
-               group=WHERE, decimals=0, fine=1.0),
-    ] = 100.0  # fmt: skip
+        number(
+            "Side",
+            "%",
+            0.0,
+            100.0,
+            "How much the side is bent. Where it differs from the mid's, both are bent apart.",
+            group=WHERE,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
 
     mix: Annotated[
         float,
-        number("Mix", "%", 0.0, 100.0, "How much of the bent sound is in the result.", group=LEVEL, decimals=0, fine=1.0),
-    ] = 100.0  # fmt: skip
+        number(
+            "Mix", "%", 0.0, 100.0, "How much of the bent sound is in the result.", group=LEVEL, decimals=0, fine=1.0
+        ),
+    ] = 100.0
     output: Annotated[float, held.output(LEVEL, -36.0)] = 0.0
     hold_loudness: Annotated[bool, held.hold(LEVEL, "colour is not judged by its loudness.")] = True
 
@@ -142,20 +207,42 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
 
 
 PRESETS: tuple[tuple[str, str, dict[str, object]], ...] = (
-    ("A little density", "Rounds the loudest moments; hardly to be heard as colour.",
-     {"shape": "soft", "drive": -4.0, "low": 90.0, "mix": 60.0}),
-    ("Softer hits", "Takes the edge off peaks before the limiter has to.",
-     {"shape": "soft", "drive": 3.0, "low": 60.0, "high": 9000.0}),
-    ("Fuller low middle", "Even harmonics from 120 to 1200 Hz: body on small loudspeakers.",
-     {"shape": "warm", "drive": 2.0, "low": 120.0, "high": 1200.0, "mix": 70.0}),
-    ("Nearer voices", "Warmth in the mid alone, where voices are.",
-     {"shape": "warm", "drive": 0.0, "low": 300.0, "high": 6000.0, "side": 0.0, "mix": 70.0}),
-    ("Airier sides", "A little fizz on the side's highs.",
-     {"shape": "warm", "drive": 6.0, "low": 2000.0, "mid": 0.0, "mix": 50.0}),
-    ("Raise the quiet", "Brings up what lies under the peaks, and leaves the peaks where they are.",
-     {"shape": "dense", "drive": -6.0, "low": 40.0}),
-    ("Shave the tops", "Cuts the highest peaks off square. Short and hard.", {"shape": "edge", "drive": 3.0, "oversampling": 8}),
-)  # fmt: skip
+    (
+        "A little density",
+        "Rounds the loudest moments; hardly to be heard as colour.",
+        {"shape": "soft", "drive": -4.0, "low": 90.0, "mix": 60.0},
+    ),
+    (
+        "Softer hits",
+        "Takes the edge off peaks before the limiter has to.",
+        {"shape": "soft", "drive": 3.0, "low": 60.0, "high": 9000.0},
+    ),
+    (
+        "Fuller low middle",
+        "Even harmonics from 120 to 1200 Hz: body on small loudspeakers.",
+        {"shape": "warm", "drive": 2.0, "low": 120.0, "high": 1200.0, "mix": 70.0},
+    ),
+    (
+        "Nearer voices",
+        "Warmth in the mid alone, where voices are.",
+        {"shape": "warm", "drive": 0.0, "low": 300.0, "high": 6000.0, "side": 0.0, "mix": 70.0},
+    ),
+    (
+        "Airier sides",
+        "A little fizz on the side's highs.",
+        {"shape": "warm", "drive": 6.0, "low": 2000.0, "mid": 0.0, "mix": 50.0},
+    ),
+    (
+        "Raise the quiet",
+        "Brings up what lies under the peaks, and leaves the peaks where they are.",
+        {"shape": "dense", "drive": -6.0, "low": 40.0},
+    ),
+    (
+        "Shave the tops",
+        "Cuts the highest peaks off square. Short and hard.",
+        {"shape": "edge", "drive": 3.0, "oversampling": 8},
+    ),
+)
 """Name, what it does to the sound, and the settings that make it; the rest is as a new step has it."""
 
 

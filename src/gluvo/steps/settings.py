@@ -121,9 +121,14 @@ def number(
 ) -> msgspec.Meta:
     """A number with a range; `fine` is the step of arrow keys (default: the last shown digit)."""
     extra = {
-        "kind": "number", "group": group, "unit": unit, "scale": scale, "decimals": decimals,
-        "fine": 10.0**-decimals if fine is None else fine, "off_at_low": off_at_low,
-    }  # fmt: skip
+        "kind": "number",
+        "group": group,
+        "unit": unit,
+        "scale": scale,
+        "decimals": decimals,
+        "fine": 10.0**-decimals if fine is None else fine,
+        "off_at_low": off_at_low,
+    }
     return msgspec.Meta(ge=low, le=high, title=label, description=tip, extra=extra)
 
 
@@ -150,7 +155,12 @@ def settings_of(kind: type[msgspec.Struct]) -> dict[str, Setting]:
                 low = 0.0 if meta.ge is None else float(meta.ge)
                 high = 1.0 if meta.le is None else float(meta.le)
                 found[name] = Setting(
-                    name, meta.title or name, meta.description or "", default=defaults[name], low=low, high=high,
+                    name,
+                    meta.title or name,
+                    meta.description or "",
+                    default=defaults[name],
+                    low=low,
+                    high=high,
                     **meta.extra,
-                )  # fmt: skip
+                )
     return found

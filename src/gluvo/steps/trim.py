@@ -21,9 +21,17 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
 
     gain: Annotated[
         float,
-        number("Gain", "dB", -48.0, 24.0, "Makes everything louder or softer before the next step.",
-               group="Level", decimals=2, fine=0.1),
-    ] = 0.0  # fmt: skip
+        number(
+            "Gain",
+            "dB",
+            -48.0,
+            24.0,
+            "Makes everything louder or softer before the next step.",
+            group="Level",
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
     invert_left: Annotated[bool, switch("Invert left", "Turns the left channel's polarity over.", group="Channels")] = (
         False
     )
@@ -33,9 +41,8 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
     swap: Annotated[bool, switch("Swap", "Exchanges left and right.", group="Channels")] = False
     remove_dc: Annotated[
         bool,
-        switch("Remove DC", "Cuts below 1 Hz: takes away a constant offset that costs headroom.",
-               group="Channels"),
-    ] = False  # fmt: skip
+        switch("Remove DC", "Cuts below 1 Hz: takes away a constant offset that costs headroom.", group="Channels"),
+    ] = False
 
     def make(self, rate: int) -> TrimProcessor:
         return TrimProcessor(self, rate)

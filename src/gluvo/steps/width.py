@@ -24,23 +24,40 @@ SIDE_CUT_OUT = 20.0
 def _width(n: int) -> object:
     where = ("the lowest band, or all of the sound", "the second band", "the third band", "the highest band")[n - 1]
     return number(
-        f"Width {n}", "%", 0.0, 200.0, f"How wide {where} is: 0 is mono, 100 as it came, 200 twice the difference of the "
-        "sides.", group=BANDS, decimals=0, fine=1.0,
-    )  # fmt: skip
+        f"Width {n}",
+        "%",
+        0.0,
+        200.0,
+        f"How wide {where} is: 0 is mono, 100 as it came, 200 twice the difference of the sides.",
+        group=BANDS,
+        decimals=0,
+        fine=1.0,
+    )
 
 
 def _balance(n: int) -> object:
     return number(
-        f"Balance {n}", "%", -100.0, 100.0, "Moves the band to the left (−) or the right (+) by making the other side "
-        "softer.", group=BALANCES, decimals=0, fine=1.0,
-    )  # fmt: skip
+        f"Balance {n}",
+        "%",
+        -100.0,
+        100.0,
+        "Moves the band to the left (−) or the right (+) by making the other side softer.",
+        group=BALANCES,
+        decimals=0,
+        fine=1.0,
+    )
 
 
 def _crossover(n: int) -> object:
     return number(
-        f"Crossover {n}", "Hz", 30.0, 16_000.0, f"Where band {n} ends and band {n + 1} begins, at 24 dB/oct.",
-        group=CROSSOVERS, scale="log",
-    )  # fmt: skip
+        f"Crossover {n}",
+        "Hz",
+        30.0,
+        16_000.0,
+        f"Where band {n} ends and band {n + 1} begins, at 24 dB/oct.",
+        group=CROSSOVERS,
+        scale="log",
+    )
 
 
 class Width(Step, tag="width", frozen=True, kw_only=True):
@@ -61,23 +78,42 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
 
     bands: Annotated[
         Literal[1, 2, 3, 4],
-        choice("Bands", (("1", "one"), ("2", "two"), ("3", "three"), ("4", "four")),
-               "How many bands the sound is split into. The first ones are used.", group=CROSSOVERS),
-    ] = 1  # fmt: skip
+        choice(
+            "Bands",
+            (("1", "one"), ("2", "two"), ("3", "three"), ("4", "four")),
+            "How many bands the sound is split into. The first ones are used.",
+            group=CROSSOVERS,
+        ),
+    ] = 1
     crossover_1: Annotated[float, _crossover(1)] = 200.0
     crossover_2: Annotated[float, _crossover(2)] = 1500.0
     crossover_3: Annotated[float, _crossover(3)] = 6000.0
 
     mono_below: Annotated[
         float,
-        number("Mono below", "Hz", 0.0, 400.0, "Takes the side out below this, at 24 dB/oct, without turning it against "
-               "the mid. At 0 it is out.", group=LOWS, decimals=0, fine=1.0),
-    ] = 0.0  # fmt: skip
+        number(
+            "Mono below",
+            "Hz",
+            0.0,
+            400.0,
+            "Takes the side out below this, at 24 dB/oct, without turning it against the mid. At 0 it is out.",
+            group=LOWS,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 0.0
     side_low_cut: Annotated[
         float,
-        number("Side low cut", "Hz", SIDE_CUT_OUT, 1000.0, "A gentle low cut on the side alone, 12 dB/oct. At 20 Hz it "
-               "is out.", group=LOWS, scale="log"),
-    ] = SIDE_CUT_OUT  # fmt: skip
+        number(
+            "Side low cut",
+            "Hz",
+            SIDE_CUT_OUT,
+            1000.0,
+            "A gentle low cut on the side alone, 12 dB/oct. At 20 Hz it is out.",
+            group=LOWS,
+            scale="log",
+        ),
+    ] = SIDE_CUT_OUT
     output: Annotated[float, held.output(LOWS)] = 0.0
     hold_loudness: Annotated[bool, held.hold(LOWS, "wider is not just louder.")] = False
 

@@ -1,0 +1,1 @@
+"""Plots: they know measures and arrays, and nothing of sessions."""

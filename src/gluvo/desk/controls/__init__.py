@@ -1,0 +1,1 @@
+"""Widgets that know Qt and the declarations of settings, and nothing of sound."""

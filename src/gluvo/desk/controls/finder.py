@@ -1,0 +1,184 @@
+"""Finding what can be done: a page of all keys, and a field that finds any action by a part of its name."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction, QKeyEvent
+from PySide6.QtWidgets import QDialog, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+
+from gluvo.desk.controls.parts import label
+
+ROLE = Qt.ItemDataRole.UserRole
+
+
+@dataclass(frozen=True)
+class Placed:
+    """An action and where it stands in the menus."""
+
+    place: str
+    action: QAction
+
+    @property
+    def name(self) -> str:
+        return self.action.text().replace("&&", "\0").replace("&", "").replace("\0", "&")
+
+    @property
+    def key(self) -> str:
+        return self.action.shortcut().toString()
+
+
+GESTURES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
+    (
+        "On a ruler",
+        (
+            ("Drag", "moves along it; with Shift finely"),
+            ("Wheel", "a step; with Shift the last digit"),
+            ("←  →  ↑  ↓", "a step; with Shift the last digit"),
+            ("Page up, page down", "ten steps"),
+            ("Home, End", "the ends of its range"),
+            ("Enter, F2", "types a value; Enter takes it, Escape does not"),
+            ("Del", "the default, as a double-click"),
+        ),
+    ),
+    (
+        "In the ledger",
+        (
+            ("Enter", "switches the step on or off"),
+            ("Del", "takes it out"),
+            ("Ctrl+↑  Ctrl+↓", "moves it, in and out of lanes"),
+            ("Drag", "moves it anywhere"),
+        ),
+    ),
+    (
+        "In an equaliser's lane",
+        (
+            ("Double-click", "adds a band"),
+            ("Drag, wheel", "moves a band; the wheel is its Q"),
+            ("H held, pointer", "hunts with a boosted bell; letting go leaves a cut"),
+        ),
+    ),
+    (
+        "On the timeline",
+        (
+            ("Click, drag", "goes there"),
+            ("Click on a name", "chooses a section"),
+            ("Shift-drag", "marks a section"),
+            ("Drag an edge", "moves it; with Ctrl to hits"),
+            ("Wheel", "zooms; with Shift along, with Ctrl the height of the waves"),
+            ("Drag the lower edge", "makes it higher"),
+        ),
+    ),
+    (
+        "In the tree of buses",
+        (
+            ("Drag a name", "lets it flow elsewhere"),
+            ("Ctrl-click", "marks several"),
+            ("↑  ↓", "chooses; with Alt moves"),
+            ("F2", "renames"),
+            ("Enter", "shows the chain"),
+        ),
+    ),
+)
+"""What is no action: by place, keys or movement, and what they do."""
+
+
+class _Search(QLineEdit):
+    """The field to search by; up and down move in the list below."""
+
+    def __init__(self, listing: QTreeWidget) -> None:
+        super().__init__()
+        self._listing = listing
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
+            self._listing.keyPressEvent(event)
+        else:
+            super().keyPressEvent(event)
+
+
+class Finder(QDialog):
+    """All actions by place with their keys, and a field that finds them. Enter does the chosen one."""
+
+    def __init__(self, parent: QWidget, actions: Sequence[Placed], *, keys: bool) -> None:
+        """`keys`: whether it is the page of keys, which also tells gestures; otherwise it only finds actions."""
+        super().__init__(parent)
+        self.setWindowTitle("Keys" if keys else "Find an action")
+        column = QVBoxLayout(self)
+        self.tree = QTreeWidget()
+        self.field = _Search(self.tree)
+        self.field.setPlaceholderText("Part of a name or a key")
+        self.field.setAccessibleName("Find")
+        column.addWidget(self.field)
+        column.addWidget(self.tree, 1)
+        column.addWidget(label("Enter does it, Escape closes.", "caption"))
+        self.tree.setColumnCount(2)
+        self.tree.setHeaderHidden(True)
+        self.tree.setRootIsDecorated(False)
+        self.tree.setIndentation(14)
+        self.tree.setItemsExpandable(False)
+        self.tree.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.tree.setAccessibleName("Actions")
+        self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.tree.header().setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
+        self.tree.header().setStretchLastSection(False)
+        self._heads: dict[str, QTreeWidgetItem] = {}
+        self._rows: list[tuple[QTreeWidgetItem, QTreeWidgetItem]] = []
+        for placed in actions:
+            if placed.action.isVisible():
+                item = self._row(placed.place, placed.name, placed.key)
+                item.setData(0, ROLE, placed.action)
+                item.setToolTip(0, placed.action.statusTip())
+                item.setDisabled(not placed.action.isEnabled())
+        for place, rows in GESTURES if keys else ():
+            for key, what in rows:
+                self._row(place, what, key)
+        self.tree.expandAll()
+        self.tree.itemClicked.connect(lambda item, _: self._choose(item))
+        self.tree.itemActivated.connect(lambda item, _: self._do(item))
+        self.field.textChanged.connect(self.show_found)
+        self.field.returnPressed.connect(lambda: self._do(self.tree.currentItem()))
+        room = parent.size()
+        self.resize(min(620, room.width() - 80), min(640 if keys else 420, room.height() - 80))
+        self.field.setFocus()
+        self.show_found("")
+
+    def _row(self, place: str, text: str, key: str) -> QTreeWidgetItem:
+        if place not in self._heads:
+            head = QTreeWidgetItem(self.tree, [place])
+            font = head.font(0)
+            font.setBold(True)
+            head.setFont(0, font)
+            head.setFlags(Qt.ItemFlag.ItemIsEnabled)
+            self._heads[place] = head
+        item = QTreeWidgetItem(self._heads[place], [text, key])
+        self._rows.append((self._heads[place], item))
+        item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight)
+        return item
+
+    def rows(self) -> list[QTreeWidgetItem]:
+        """The rows that are found, in their order."""
+        return [item for _, item in self._rows if not item.isHidden()]
+
+    def show_found(self, text: str) -> None:
+        """Show only what holds every word of a text, in its name, its key or its place."""
+        words = text.lower().split()
+        for head, item in self._rows:
+            whole = f"{head.text(0)} {item.text(0)} {item.text(1)}".lower()
+            item.setHidden(not all(word in whole for word in words))
+        for head in self._heads.values():
+            head.setHidden(all(item.isHidden() for of, item in self._rows if of is head))
+        can = [item for item in self.rows() if isinstance(item.data(0, ROLE), QAction) and not item.isDisabled()]
+        starting = [item for item in can if words and item.text(0).lower().startswith(text.lower().strip())]
+        self.tree.setCurrentItem(next(iter(starting or can), None))  # type: ignore[arg-type]
+
+    def _choose(self, item: QTreeWidgetItem) -> None:
+        self.tree.setCurrentItem(item)
+
+    def _do(self, item: QTreeWidgetItem | None) -> None:
+        action = item.data(0, ROLE) if item is not None else None
+        if isinstance(action, QAction) and action.isEnabled():
+            self.accept()
+            action.trigger()

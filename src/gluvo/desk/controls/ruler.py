@@ -1,0 +1,245 @@
+"""The one control for a number: its name, its value with the unit, and a ticked rule with a pointer."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QFocusEvent,
+    QFontMetrics,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from gluvo.desk.controls.parts import type_over
+from gluvo.desk.controls.theme import colours, font
+from gluvo.steps import Setting
+
+FINE = 0.1
+"""How much slower a drag with Shift is."""
+
+
+class Ruler(QWidget):
+    """Drag along it, wheel to step, Shift for fine, double-click for the default, Enter to type, arrow keys.
+
+    `moved` tells each new value; `settled` that a gesture has ended.
+    """
+
+    moved = Signal(float)
+    settled = Signal()
+
+    def __init__(self, setting: Setting, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setting = setting
+        self._value = float(setting.default)
+        self._note = ""
+        self._dragging: float | None = None
+        self._drag_position = 0.0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName(setting.label)
+        unit = f" {setting.unit}" if setting.unit else ""
+        self.setToolTip(
+            f"<b>{setting.label}</b><br>{setting.tip}<br><span style='font-size:11px'>"
+            f"{setting.show(setting.low)} to {setting.show(setting.high)}{unit} · default {setting.show(setting.default)}"
+            f"{unit}<br>Drag; Shift is fine; double-click for the default. Click the value or press Enter to type.</span>"
+        )
+        self.setCursor(Qt.CursorShape.SizeHorCursor)
+
+    @property
+    def value(self) -> float:
+        return self._value
+
+    def set_value(self, value: float) -> None:
+        """Show a value; nothing is told."""
+        if value != self._value:
+            self._value = value
+            self.setAccessibleDescription(f"{self.setting.show(value)} {self.setting.unit}")
+            self.update()
+
+    def set_note(self, note: str) -> None:
+        """A word in place of the unit's end, such as “held”."""
+        if note != self._note:
+            self._note = note
+            self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(196, 40)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(96, 40)
+
+    # --- drawing -------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        c, painter = colours(), QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        line = self._line()
+        on = self.isEnabled()
+        painter.setFont(font(13))
+        painter.setPen(c["ink" if self.hasFocus() else "faint"])
+        text = QRectF(0, 0, self.width(), 20)
+        painter.drawText(text, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.setting.label)
+        shown = self.setting.show(self._value)
+        unit = " ".join(part for part in (self.setting.unit, self._note) if part)
+        metrics, bold = QFontMetrics(font(13)), QFontMetrics(font(13, bold=True))
+        wide = metrics.horizontalAdvance(f"{self.setting.label} {unit} ") + bold.horizontalAdvance(shown)
+        if wide > self.width():  # the tooltip tells the unit
+            unit = self._note
+        painter.setPen(c["faint"])
+        painter.drawText(text, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, unit)
+        taken = painter.fontMetrics().horizontalAdvance(unit) + (5 if unit else 0)
+        painter.setFont(font(13, bold=True))
+        painter.setPen(c["ink" if on else "faint"])
+        painter.drawText(
+            text.adjusted(0, 0, -taken, 0),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            shown,
+        )
+        painter.setPen(QPen(c["rule"], 1))
+        for k in range(9):
+            x = round(line.left() + line.width() * k / 8) + 0.5
+            painter.drawLine(QPointF(x, line.top() - (6 if k % 4 == 0 else 4)), QPointF(x, line.top()))
+        painter.drawLine(line.topLeft(), line.topRight())
+        x = line.left() + line.width() * self.setting.to_position(self._value)
+        zero = line.left() + line.width() * self._anchor()
+        painter.setPen(QPen(c["signal" if on else "rule"], 2.5 if self.hasFocus() else 2))
+        painter.drawLine(QPointF(zero, line.top()), QPointF(x, line.top()))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(c["signal" if self.hasFocus() else "ink" if on else "faint"])
+        painter.drawPolygon(
+            QPolygonF([QPointF(x, line.top() - 4), QPointF(x - 4.5, line.top() + 6), QPointF(x + 4.5, line.top() + 6)])
+        )
+        if self.hasFocus():
+            painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
+
+    def _line(self) -> QRectF:
+        return QRectF(5, 30.5, self.width() - 10, 0)
+
+    def _anchor(self) -> float:
+        """Where the drawn length begins: at 0 for values to both sides of it, else at the low end."""
+        s = self.setting
+        return s.to_position(0.0) if s.low < 0.0 < s.high and s.scale == "linear" else 0.0
+
+    # --- the mouse -----------------------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if event.position().y() < 20 and event.position().x() > self.width() * 0.45:
+            self.type_value()
+            return
+        self._dragging = event.position().x()
+        self._drag_position = self.setting.to_position(self._value)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._dragging is None:
+            return
+        fine = FINE if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+        step = (event.position().x() - self._dragging) / max(1.0, self._line().width()) * fine
+        self._dragging = event.position().x()
+        self._drag_position = min(1.0, max(0.0, self._drag_position + step))
+        self._move(self._rounded(self.setting.to_value(self._drag_position)))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._dragging is not None:
+            self._dragging = None
+            self.settled.emit()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self._dragging = None
+        self._move(float(self.setting.default))
+        self.settled.emit()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        steps = event.angleDelta().y() / 120.0
+        fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        self.step(steps, fine)
+        event.accept()
+
+    # --- the keyboard --------------------------------------------------------------------------------------
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key, fine = event.key(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        keys = Qt.Key
+        if key in (keys.Key_Right, keys.Key_Up):
+            self.step(1, fine)
+        elif key in (keys.Key_Left, keys.Key_Down):
+            self.step(-1, fine)
+        elif key == keys.Key_PageUp:
+            self.step(10, fine)
+        elif key == keys.Key_PageDown:
+            self.step(-10, fine)
+        elif key == keys.Key_Home:
+            self._finish(self.setting.low)
+        elif key == keys.Key_End:
+            self._finish(self.setting.high)
+        elif key in (keys.Key_Delete, keys.Key_Backspace):
+            self._finish(float(self.setting.default))
+        elif key in (keys.Key_Return, keys.Key_Enter, keys.Key_F2):
+            self.type_value()
+        elif event.text() and event.text() in "-+.,−":  # digits choose what is heard
+            self.type_value(event.text())
+        else:
+            super().keyPressEvent(event)
+
+    def step(self, steps: float, fine: bool = False) -> None:
+        """Move by hundredths of the rule, or by the last shown digit if `fine`."""
+        if fine:
+            target = self._value + steps * self._fine()
+        else:
+            target = self.setting.to_value(self.setting.to_position(self._value) + steps / 100.0)
+            if self.setting.scale == "linear":
+                unit = max(self.setting.fine, 10.0**-self.setting.decimals)
+                target = self._value + steps * max(unit, round((target - self._value) / steps / unit) * unit)
+        self._finish(self._rounded(target))
+
+    def _fine(self) -> float:
+        if self.setting.scale == "log" and self._value > 0.0:
+            return float(10.0 ** -len(self.setting.show(self._value).partition(".")[2]))
+        return self.setting.fine
+
+    def type_value(self, text: str | None = None) -> None:
+        """Open a field to type a value; Enter takes it, Escape does not."""
+
+        def take(typed: str) -> None:
+            value = self.setting.read(typed)
+            if value is not None:
+                self._finish(value)
+
+        place = QRect(self.width() // 2, 0, self.width() - self.width() // 2, 22)
+        field = type_over(self, self.setting.show(self._value), place, take)
+        field.setFont(font(13, bold=True))
+        field.setAlignment(Qt.AlignmentFlag.AlignRight)
+        if text is not None:
+            field.setText(text)
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        self.update()
+
+    # --- values --------------------------------------------------------------------------------------------
+
+    def _rounded(self, value: float) -> float:
+        """To the digits that are shown, so that what stands there is what is set."""
+        shown = self.setting.read(self.setting.show(self.setting.clamp(value)))
+        return self.setting.clamp(value) if shown is None else shown
+
+    def _move(self, value: float) -> None:
+        value = self.setting.clamp(value)
+        if value != self._value:
+            self.set_value(value)
+            self.moved.emit(value)
+
+    def _finish(self, value: float) -> None:
+        self._move(value)
+        self.settled.emit()

@@ -1,0 +1,1 @@
+"""The steps' editors, one file each."""

@@ -1,0 +1,267 @@
+"""The editor that every step gets from the declarations of its settings: views above, settings in columns below."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any, ClassVar
+
+from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
+
+from gluvo.advise.hold import holds
+from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
+from gluvo.desk.controls.parts import ChoiceRow, Segments, Toggle, button, figure, label
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.editors.spectrum_panel import SpectrumPanel
+from gluvo.desk.model.workbench import Workbench
+from gluvo.measure.trace import Trace
+from gluvo.render.joint import Joint
+from gluvo.steps import ChainItem, Setting, Step, settings_of
+
+WORTH_SAYING = 0.1
+"""LU by which a hold in one section may move the whole song before it is said."""
+CELL, SIDE_BY_SIDE = 138, 290
+"""Pixels: the least width of a setting, and of a group beside another one."""
+
+_folded: dict[tuple[type[Step], str], bool] = {}
+"""Which groups of which kinds of step the user has folded or shown, as long as the program runs."""
+
+
+class StepEditor(QWidget):
+    """Made from the declared settings. Subclasses add views and controls."""
+
+    wide: ClassVar[bool] = False
+    """Whether it wants the place of the target panel, too."""
+    least: ClassVar[int] = 330
+    """Pixels under which it is not squeezed further, but scrolls."""
+    rarely: ClassVar[tuple[str, ...]] = ()
+    """The titles of groups that are rarely touched: they begin as a line that tells their state."""
+
+    def __init__(self, bench: Workbench, step: ChainItem) -> None:
+        super().__init__()
+        self.bench, self.step_id = bench, step.id
+        self.controls: dict[str, Ruler | Toggle | ChoiceRow] = {}
+        self.groups: dict[str, Group] = {}
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(16, 8, 16, 8)
+        self.column.setSpacing(6)
+        self.setMinimumHeight(self.least)
+        self.head = QHBoxLayout()
+        self.title = label(step.title, "title")
+        self.head.addWidget(self.title)
+        self.state = Elided("", "caption", 900)
+        self.head.addStretch(1)
+        self._below_head = QWidget()
+        below = QHBoxLayout(self._below_head)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.addWidget(self.state, 1)
+        self.hold_here = button(
+            "Hold here",
+            "Find the held settings in the section that is chosen now, and keep them to that.",
+            lambda: bench.hold_here(self.step_id),
+            "plain",
+        )
+        below.addWidget(self.hold_here)
+        self.column.addLayout(self.head)
+        self.column.addWidget(self._below_head)
+        self.views = QStackedLayout()
+        self.build_views()
+        self.column.addLayout(self.views, 1)
+        self.middle = QWidget()
+        self.below_views = QVBoxLayout(self.middle)
+        """For what stands between views and settings; a spectrum takes its place."""
+        self.below_views.setContentsMargins(0, 0, 0, 0)
+        self.column.addWidget(self.middle)
+        self.build_middle()
+        self.build_settings(type(step))
+
+    # --- building ------------------------------------------------------------------------------------------
+
+    def build_views(self) -> None:
+        """Add views, with `add_views`."""
+        self.add_views([])
+
+    def build_settings(self, kind: type[Step]) -> None:
+        """Add the settings by their groups: side by side as far as they fit, and scrolling where there is less room."""
+        inner = QWidget()
+        pane = QVBoxLayout(inner)
+        pane.setContentsMargins(0, 0, 6, 2)
+        pane.setSpacing(6)
+        beside = QWidget()
+        row = Flow(SIDE_BY_SIDE, across=22, down=6)
+        beside.setLayout(row)
+        for title, settings in grouped(kind):
+            folds = title in self.rarely
+            group = Group(title, CELL, partial(self._group_words, settings) if folds else None)
+            self.groups[title] = group
+            for widget in self._group_controls(title, settings):
+                group.add(widget)
+            if folds:
+                group.set_folded(_folded.get((kind, title), True))
+                group.folded.connect(partial(self._fold, kind, title))
+                pane.addWidget(group)
+            else:
+                row.addWidget(group)
+        pane.addWidget(beside)
+        self.pane = Pane(inner)
+        self.column.addWidget(self.pane)
+
+    def _fold(self, kind: type[Step], title: str, folded: bool) -> None:
+        _folded[kind, title] = folded
+        self.pane.updateGeometry()
+
+    def _group_words(self, settings: list[Setting]) -> str:
+        """What in a group is not as a new step has it."""
+        step = self.step
+        if step is None:
+            return ""
+        words = []
+        for setting in settings:
+            value = getattr(step, setting.name)
+            if value == setting.default:
+                continue
+            if setting.kind == "switch":
+                words.append(setting.label.lower() if value else f"no {setting.label.lower()}")
+            elif setting.kind == "choice":
+                words.append(f"{setting.label.lower()} {dict(setting.options)[str(value)]}")
+            else:
+                words.append(f"{setting.label.lower()} {setting.show(value)} {setting.unit}".strip())
+        return " · ".join([*words, *self.further_words(settings)]) or "as new"
+
+    def further_words(self, settings: list[Setting]) -> list[str]:
+        """What else a folded group tells."""
+        return []
+
+    def build_middle(self) -> None:
+        """Add what stands between views and settings, to `below_views`."""
+
+    def add_views(self, views: list[tuple[str, str, QWidget]]) -> None:
+        """Views by key, name and widget, with a chooser; the spectrum comes last."""
+        self.spectrum = SpectrumPanel(self.bench, self.step_id)
+        views = [*views, ("spectrum", "Spectrum", self.spectrum)]
+        chooser = Segments([(key, name) for key, name, _ in views], "What is drawn here.")
+        for _, _, view in views:
+            self.views.addWidget(view)
+        keys = [key for key, _, _ in views]
+        chooser.chosen.connect(lambda key: self.views.setCurrentIndex(keys.index(key)))
+        chooser.chosen.connect(lambda key: self.middle.setVisible(key != "spectrum"))
+        chooser.set_chosen(keys[0])
+        self.chooser = chooser
+        self.head.addWidget(chooser)
+
+    def _group_controls(self, title: str, settings: list[Setting]) -> list[QWidget]:
+        """The controls of a group; switches come last."""
+        found = [self.control(s) for s in sorted(settings, key=lambda s: s.kind == "switch")]
+        return [*found, *self.further_controls(title)]
+
+    def further_controls(self, title: str) -> list[QWidget]:
+        """What stands under a column of settings besides them."""
+        return []
+
+    def control(self, setting: Setting) -> QWidget:
+        """The control of a setting, wired to the session."""
+
+        def change(value: Any) -> None:
+            self.bench.set_setting(self.step_id, setting.name, value, setting.label)
+
+        made: Ruler | Toggle | ChoiceRow
+        if setting.kind == "number":
+            made = Ruler(setting)
+            made.moved.connect(change)
+            made.settled.connect(self.bench.settle)
+        elif setting.kind == "switch":
+            made = Toggle(setting.label, f"<b>{setting.label}</b><br>{setting.tip}")
+            made.toggled.connect(change)
+        else:
+            made = ChoiceRow(setting)
+            made.chosen.connect(change)
+        self.controls[setting.name] = made
+        return made
+
+    # --- keeping up ----------------------------------------------------------------------------------------
+
+    @property
+    def step(self) -> ChainItem | None:
+        return self.bench.session.item(self.step_id)
+
+    def refresh(self) -> None:
+        """Show the step's settings as they are."""
+        step = self.step
+        if step is None:
+            return
+        for name, control in self.controls.items():
+            value = getattr(step, name)
+            if isinstance(control, Toggle):
+                control.set_on(value)
+            else:
+                control.set_value(value)
+        self._show_state(step)
+        for group in self.groups.values():
+            group.refresh()
+        self.spectrum.refresh()
+        self.spectrum.show_picture()
+        self.show_picture()
+
+    def _show_state(self, step: ChainItem) -> None:
+        """Whether it is on, and what its held settings belong to."""
+        words = self.state_words(step) if step.on else ["off: the sound passes untouched"]
+        held = holds(step)
+        elsewhere = held and self.bench.held_name(step) != self.bench.span_name
+        if held:
+            words.append(f"held in {self.bench.held_name(step)}")
+            if (moved := self._song_moved(step)) is not None:
+                words.append(f"the whole song is {figure(moved, 1, 'LU', signed=True)}")
+            if (higher := self._peak_raised(step)) is not None:
+                words.append(f"its true peak rises by {figure(higher, 1, 'dB')} at equal loudness")
+        self.state.setText(" · ".join(words))
+        self._below_head.setVisible(bool(words))
+        self.hold_here.setVisible(elsewhere)
+
+    def state_words(self, step: ChainItem) -> list[str]:
+        """What stands beside the title while the step is on."""
+        return []
+
+    def _song_moved(self, step: ChainItem) -> float | None:
+        """By how much a step held in one section moves the whole song's loudness, if by more than a trace."""
+        song = self.bench.picture.song_render
+        if song is None or not getattr(step, "hold_loudness", False):
+            return None
+        before, after = song.before(step.id), song.joint(step.id)
+        if before is None or after is None:
+            return None
+        moved = after.loudness() - before.loudness()
+        return moved if abs(moved) > WORTH_SAYING else None
+
+    def _peak_raised(self, step: ChainItem) -> float | None:
+        """By how much a step that holds the loudness raises the section's true peak, if by more than a trace."""
+        before, after = self.joints()
+        if before is None or after is None or not getattr(step, "hold_loudness", False):
+            return None
+        span = self.bench.span
+        raised = after.figures(span).true_peak - before.figures(span).true_peak
+        return raised if raised > WORTH_SAYING else None
+
+    def show_picture(self) -> None:
+        """Show what was measured."""
+
+    def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        """Thirty times a second: where playing is, and the step's live detector level and reduction."""
+        self.spectrum.tick()
+
+    def joints(self) -> tuple[Joint | None, Joint | None]:
+        """The joints before and after the step."""
+        render = self.bench.picture.best
+        if render is None:
+            return None, None
+        return render.before(self.step_id), render.joint(self.step_id)
+
+    def section_trace(self, joint: Joint | None) -> Trace | None:
+        return joint.section(self.bench.span) if joint is not None else None
+
+
+def grouped(kind: type[Step]) -> list[tuple[str, list[Setting]]]:
+    """A step's settings by group. The aim has a place of its own."""
+    groups: dict[str, list[Setting]] = {}
+    for setting in settings_of(kind).values():
+        groups.setdefault(setting.group, []).append(setting)
+    groups.pop("Aim", None)
+    return list(groups.items())

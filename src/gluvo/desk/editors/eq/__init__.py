@@ -1,0 +1,1 @@
+"""The equaliser's editor."""

@@ -1,0 +1,255 @@
+"""The editors of the Glue and of the lane."""
+
+from __future__ import annotations
+
+from itertools import takewhile
+
+from PySide6.QtCore import QRect, Qt
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QWidget
+
+from gluvo.compare.match import DETECTOR, RESULT
+from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
+from gluvo.desk.charts.views import ReductionView, TransferView
+from gluvo.desk.controls.flow import Elided, Flow
+from gluvo.desk.controls.parts import Toggle, button, edit_in_place, figure, label
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.editors.base import StepEditor
+from gluvo.dsp.compression import QUICKEST
+from gluvo.measure.loudness import SILENT
+from gluvo.session.tree import path, rows
+from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane, Setting, settings_of
+
+
+class GlueEditor(StepEditor):
+    """Glue with hits, curve, spread and reduction; its aim, its key, and an ear for its detector."""
+
+    rarely = ("What it listens to",)
+
+    def build_views(self) -> None:
+        self.hits, self.transfer, self.spread, self.reduction = (
+            HitsView(),
+            TransferView(),
+            SpreadView(),
+            ReductionView(),
+        )
+        self.add_views(
+            [
+                ("hits", "Hits", self.hits),
+                ("transfer", "Transfer", self.transfer),
+                ("spread", "Spread", self.spread),
+                ("reduction", "Over time", self.reduction),
+            ]
+        )
+
+    def build_middle(self) -> None:
+        row = QHBoxLayout()
+        row.setSpacing(10)
+        settings = settings_of(Glue)
+        aim = self.control(settings["aim"])
+        aim.setFixedWidth(150)
+        row.addWidget(aim)
+        self.find_button = button(
+            "Find threshold",
+            "Set the threshold so that the mean reduction over the section is this much (T).",
+            lambda: self.bench.advice.find_threshold(self.step_id),
+            "main",
+        )
+        row.addWidget(self.find_button)
+        row.addWidget(self.control(settings["hold_aim"]))
+        self.punch = Elided("", "caption", 400)
+        self.punch.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.punch.setToolTip(
+            "Punch: the peak of the mean hit over what follows it 50–150 ms later, after the step ÷ before. Pumping: how "
+            "much of the reduction's movement follows the beat."
+        )
+        row.addWidget(self.punch, 1)
+        self.below_views.addLayout(row)
+
+    def further_controls(self, title: str) -> list[QWidget]:
+        if title != "What it listens to":
+            return []
+        self.key = QComboBox()
+        self.key.setAccessibleName("Key")
+        self.key.setMaximumWidth(124)
+        tip = (
+            "<b>Key</b><br>What the detector listens to: the signal itself, or another stem or bus, as it comes out of its "
+            "chain. The reduction then follows that, as when a bass makes room for a kick."
+        )
+        self.key.activated.connect(self._choose_key)
+        holder = QWidget()
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(0, 6, 0, 6)
+        row.addWidget(label("Key"))
+        row.addStretch(1)
+        row.addWidget(self.key)
+        for widget in (holder, self.key):
+            widget.setToolTip(tip)
+        self.ear = Toggle(
+            "Hear detector",
+            "Listen to what the detector hears: its key, cut, tilted and bent (H). Not part of the sound.",
+        )
+        self.ear.toggled.connect(lambda on: self.bench.hear(DETECTOR if on else RESULT))
+        return [holder, self.ear]
+
+    def _choose_key(self, index: int) -> None:
+        self.bench.set_setting(self.step_id, "key", self.key.itemData(index), "key")
+        self._show_key()
+
+    def _show_key(self) -> None:
+        """The strips that can be a key. One that is gone, or that depends on this Glue, stays out of the list."""
+        session, step = self.bench.session, self.step
+        own = session.strip_with(self.step_id)
+        if not isinstance(step, Glue) or own is None:
+            return
+        names = [("", "itself")]
+        names += [(s.id, s.name) for s, _ in rows(session) if s.id not in path(session, own.id)]
+        if step.key and session.strip(step.key) is None:
+            names.append((step.key, "gone"))
+        if [(self.key.itemData(n), self.key.itemText(n)) for n in range(self.key.count())] != names:
+            self.key.clear()
+            for id, name in names:
+                self.key.addItem(name, id)
+        self.key.setCurrentIndex(max(0, self.key.findData(step.key)))
+
+    def refresh(self) -> None:
+        super().refresh()
+        self._show_key()
+        self.ear.set_on(self.bench.session.view.hear == DETECTOR)
+
+    def show_picture(self) -> None:
+        step, picture, span = self.step, self.bench.picture, self.bench.span
+        if not isinstance(step, Glue):
+            return
+        _, after = self.joints()
+        mean = after.mean_reduction(span) if after else 0.0
+        mine = picture.hits_step == self.step_id
+        self.transfer.show_glue(step, picture.levels if mine else None)
+        if after is not None:
+            self.reduction.show_reduction(after.reduction, span, after.start, step.aim, mean)
+            self.spread.show_spread(after.reduction_in(span), step.aim, mean)
+        hits = picture.hits if mine else None
+        self.hits.show_hits(hits, step.attack, self.bench.span_name)
+        words = [f"{mean:.2f} dB off in {self.bench.span_name}"] if after is not None else []
+        if hits is not None:
+            words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
+        self.punch.setText(" · ".join(words))
+        threshold, makeup = self.controls["threshold"], self.controls["makeup"]
+        assert isinstance(threshold, Ruler) and isinstance(makeup, Ruler)
+        threshold.set_note("held" if step.hold_aim else "")
+        makeup.set_note("held" if step.hold_loudness else "")
+        attack, release = self.controls["attack"], self.controls["release"]
+        assert isinstance(attack, Ruler) and isinstance(release, Ruler)
+        back = step.feeds_back and step.slope > 0.0
+        # in the loop the attack is slower inside the knee, and the release quicker as long as it is over the threshold
+        attack.set_note(f"to {attack.setting.show(step.attack / (1.0 - step.slope))}" if back else "")
+        quick = max(step.release * (1.0 - step.slope), step.release / QUICKEST)
+        release.set_note(f"to {release.setting.show(quick)}" if back else "")
+
+    def further_words(self, settings: list[Setting]) -> list[str]:
+        step = self.step
+        if not isinstance(step, Glue) or not step.key:
+            return []
+        key = self.bench.session.strip(step.key)
+        return [f"key {key.name}" if key is not None else "its key is gone"]
+
+    def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        super().tick(seconds, level, reduction)
+        self.transfer.show_live(level, reduction)
+        self.reduction.show_now(seconds)
+
+
+class LaneEditor(StepEditor):
+    """A lane: where it leaves the chain, how loud it comes back, and what it would add."""
+
+    def build_views(self) -> None:
+        self.view = LaneView()
+        self.add_views([("lane", "Lane", self.view)])
+        inside = button("+ Step inside", "Add a step at the beginning of the lane.", kind="plain")
+        menu = QMenu(self)
+        menu.setToolTipsVisible(True)
+        for kind in STEP_KINDS:
+            action = menu.addAction(kind.title)
+            action.setToolTip(kind.summary)
+            action.triggered.connect(lambda _=False, kind=kind: self._add_inside(kind()))
+        inside.setMenu(menu)
+        self.inside_menu = menu
+        self.head.addWidget(inside)
+        self.head.addWidget(button("Rename", "Give the lane another name.", self.rename, "plain"))
+
+    def build_middle(self) -> None:
+        holder, row = QWidget(), Flow(across=10)
+        holder.setLayout(row)
+        row.addWidget(label("Leaves the chain after"))
+        self.since = QComboBox()
+        self.since.setMinimumContentsLength(8)
+        self.since.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.since.setAccessibleName("Leaves the chain after")
+        self.since.setToolTip("Where the lane begins. It comes back where it stands in the ledger.")
+        self.since.activated.connect(
+            lambda n: self.bench.set_setting(self.step_id, "since", self.since.itemData(n), "start")
+        )
+        row.addWidget(self.since)
+        self.alone = Toggle(
+            "Hear lane only",
+            "Listen to the lane without the main chain. For the ears only: figures and files keep both.",
+        )
+        self.alone.toggled.connect(lambda _: self.bench.solo(self.step_id))
+        row.addWidget(self.alone)
+        self.added = Elided("", "caption", 400)
+        row.addWidget(self.added)
+        self.below_views.addWidget(holder)
+
+    def _add_inside(self, step: ChainItem) -> None:
+        session = self.bench.session
+        strip, known = session.strip_with(self.step_id), {item.id for item in session.items}
+        if strip is not None:
+            self.bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, strip.id, inside=self.step_id))
+            new = [item for item in self.bench.session.items if item.id not in known]
+            if new:
+                self.bench.look(step=new[0].id)
+
+    def rename(self) -> None:
+        """Open a field for the lane's name."""
+        step = self.step
+        if isinstance(step, Lane):
+            edit_in_place(
+                self,
+                step.name,
+                QRect(16, 6, 200, 26),
+                lambda name: self.bench.set_setting(self.step_id, "name", name, "name"),
+            )
+
+    def refresh(self) -> None:
+        super().refresh()
+        step = self.step
+        if not isinstance(step, Lane):
+            return
+        self.title.setText(f"Lane “{step.name}”")
+        chain = self.bench.session.chain
+        earlier = takewhile(lambda item: item.id != step.id, chain)
+        names = [("", "what comes in"), *((i.id, i.name if isinstance(i, Lane) else i.title) for i in earlier)]
+        if [(self.since.itemData(n), self.since.itemText(n)) for n in range(self.since.count())] != names:
+            self.since.clear()
+            for id, name in names:
+                self.since.addItem(name, id)
+        self.since.setCurrentIndex(max(0, self.since.findData(step.since)))
+        self.alone.set_on(step.id in self.bench.session.view.solo)
+
+    def show_picture(self) -> None:
+        step, render, span = self.step, self.bench.picture.best, self.bench.span
+        if not isinstance(step, Lane) or render is None or step.id not in render.plan.lanes:
+            return
+        main, side = (render.at(node) for node in render.plan.lanes[step.id])
+        both = render.joint(step.id)
+        assert both is not None
+        self.view.show_lane(main.section(span), side.section(span).scaled(step.gain), both.section(span), span)
+        gained = both.loudness(span) - main.loudness(span)
+        would = gained - step.blend
+        words = "nothing of the lane is heard"
+        if step.gain > 0.0 and main.loudness(span) > SILENT:
+            words = f"would add {figure(would)} dB"
+            words += " · held" if step.hold_loudness else f" · not held: {figure(gained)} dB louder"
+        self.added.setText(words)
+        blend = self.controls["blend"]
+        assert isinstance(blend, Ruler)
+        blend.set_note("held" if step.hold_loudness else "")

@@ -1,0 +1,1 @@
+"""What stands between the document and the screens."""

@@ -1,0 +1,105 @@
+"""What the window has looked for on request: thresholds for an aim, the drive for a target, a start with two compressors."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from gluvo.advise.aim import Found, find_band_threshold, find_threshold
+from gluvo.advise.hold import gentle_and_crushed
+from gluvo.advise.loudness_target import Reached, driven, reach_target
+from gluvo.desk.controls.parts import figure
+from gluvo.measure.trace import Span
+from gluvo.progress import Progress
+from gluvo.steps import Glue, MidSideEq
+from gluvo.workbench.tasks import SEARCHING
+
+if TYPE_CHECKING:
+    from gluvo.desk.model.workbench import Workbench
+
+
+class Advice:
+    """Looks for settings in the background, and puts them into the session as actions that can be undone."""
+
+    def __init__(self, bench: Workbench) -> None:
+        self._bench = bench
+
+    def find_threshold(self, step_id: str) -> None:
+        """Set a Glue's threshold so that it reduces by its aim over the section; or that of an equaliser's chosen band,
+        so that it moves by its aim."""
+        bench = self._bench
+        renderer, session, span = bench.renderer, bench.session, bench.span
+        step = session.step(step_id)
+        if renderer is None or not isinstance(step, Glue | MidSideEq):
+            return
+        band = step.band(session.view.band) if isinstance(step, MidSideEq) else None
+        if isinstance(step, MidSideEq) and (band is None or not band.moving):
+            bench.told.emit("No band that moves is chosen. Choose one, or switch Dynamic on and raise its ratio.", True)
+            return
+        if isinstance(step, Glue) and step.slope == 0.0:
+            bench.told.emit("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
+            return
+        plan = renderer.plan(session)
+        if step_id not in plan.before:
+            bench.told.emit("The step is off. Switch it on first.", True)
+            return
+        wanted = [plan.before[step_id], *([plan.keys[step_id]] if step_id in plan.keys else [])]
+        stretch, section = span or Span(0.0, renderer.seconds), session.view.section
+
+        def work(check: Progress) -> Found:
+            joints = renderer.joints(wanted, stretch, check, max(plan.result.memory, step.memory))
+            before, *keys = (joints[node.key] for node in wanted)
+            if isinstance(step, Glue):
+                return find_threshold(step, before, stretch, check, keys[0] if keys else None)
+            assert band is not None
+            return find_band_threshold(step, band, before, stretch, check)
+
+        def done(found: Found) -> None:
+            now, value = bench.session.step(step_id), round(found.value, 3)
+            if isinstance(now, Glue):
+                changed = msgspec.structs.replace(now, threshold=value, held_in=section)
+                bench.edit("Find threshold", lambda s: s.with_step(changed))
+            elif isinstance(now, MidSideEq) and band is not None and now.band(band.id) is not None:
+                bench.edit("Find threshold", lambda s: s.with_step(now.with_edit(band.id, threshold=value)))
+            else:
+                return
+            if not found.met:
+                aim = band.aim if band is not None else step.aim  # type: ignore[union-attr]
+                bench.told.emit(
+                    f"{aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.", True
+                )
+
+        bench.task(SEARCHING, "Finding the threshold", work, done)
+
+    def reach_target(self) -> None:
+        """Drive the last limiter to the target's loudness over the whole song."""
+        renderer, session, span = self._bench.renderer, self._bench.session, self._bench.span
+        if renderer is None:
+            return
+
+        wanted = figure(session.target.loudness)
+
+        def done(found: Reached) -> None:
+            bench = self._bench
+            if bench.session.step(found.step) is not None and bench.renderer is not None:
+                bench.edit(f"Reach {wanted} LUFS", lambda s: driven(s, found.step, found.drive, found.ceiling))
+                bench.reach = bench.renderer.plan(bench.session).result.key, found
+            if not found.met:
+                bench.told.emit(
+                    f"{wanted} LUFS is out of reach. {figure(found.loudness, 2)} LUFS is as near as it comes: "
+                    f"{found.why_not}.",
+                    True,
+                )
+            bench.reached.emit()
+
+        self._bench.task(
+            SEARCHING, f"Reaching {wanted} LUFS", lambda check: reach_target(renderer, session, span, check), done
+        )
+
+    def gentle_and_crushed(self, strip_id: str) -> None:
+        """Add the two-compressor start to a strip; its aims are then found like any held setting."""
+        if self._bench.edit("Gentle and crushed", lambda s: gentle_and_crushed(s, strip_id, s.view.section)):
+            strip = self._bench.session.strip(strip_id)
+            if strip is not None and len(strip.chain) > 1:
+                self._bench.document.look(strip=strip_id, step=strip.chain[-2].id)

@@ -1,0 +1,541 @@
+"""Between the model and the screens: the document, the renders behind it, and the engine.
+
+Everything that takes longer than a frame happens on worker threads; their results come back as Qt signals.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from gluvo.advise.hold import holds
+from gluvo.advise.loudness_target import Reached
+from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.compare.tones import Frozen
+from gluvo.desk.model.advice import Advice
+from gluvo.errors import GluvoError, SessionError
+from gluvo.measure.loudness import loudest_span
+from gluvo.measure.trace import Span
+from gluvo.play.engine import Monitoring
+from gluvo.play.host import RemoteEngine
+from gluvo.play.process import Host
+from gluvo.progress import Progress
+from gluvo.render.song import Renderer
+from gluvo.session import scratch
+from gluvo.session.document import Document
+from gluvo.session.media import Changed, outside_folder, taken
+from gluvo.session.records import Session
+from gluvo.steps import ChainItem, Glue, MidSideEq
+from gluvo.workbench.audio import Audio, analysed, changes_of, read_audio, stamp_of
+from gluvo.workbench.measuring import Measuring
+from gluvo.workbench.picture import Picture
+from gluvo.workbench.tasks import KEEPING, MEASURING, READING, RENDERING, SEARCHING, Kind, Task, Tasks
+
+AUTOSAVE_MS = 1500
+"""After an edit a copy is kept so much later, however many edits follow in the meantime."""
+LOUDEST_SECONDS = 12.0
+HELD_BY = {"threshold": "hold_aim", "makeup": "hold_loudness", "blend": "hold_loudness", "output": "hold_loudness"}
+"""Which switch finds a setting."""
+
+
+T = TypeVar("T")
+
+
+def _audio_of(session: Session) -> tuple[object, ...]:
+    """What a session needs to have been read."""
+    return (
+        session.rate,
+        [(s.id, s.media, s.offset) for s in session.stems],
+        [(r.id, r.media) for r in session.references],
+    )
+
+
+class Workbench(QObject):
+    """One open session at a time."""
+
+    session_changed = Signal(object, object)
+    """Before and now; both are sessions."""
+    audio_changed = Signal()
+    analysis_changed = Signal()
+    picture_changed = Signal()
+    tasks_changed = Signal()
+    """What long work goes on, or how far it is."""
+    told = Signal(str, bool)
+    """A sentence for the user, and whether it tells of trouble."""
+    reached = Signal()
+    missing_found = Signal()
+    changed_found = Signal()
+    """Audio files are others than were brought in."""
+
+    _call = Signal(object)
+
+    def __init__(self, device_choice: str = "", host: Host | None = None, autosaves: bool = True) -> None:
+        """`host`: the process that plays, if it has been started already."""
+        super().__init__()
+        self.document = Document(Session(), Path.cwd() / "Untitled.gluvo", saved=True)
+        self.audio = Audio()
+        self.picture = Picture()
+        self.engine: RemoteEngine | None = None
+        self._host = host or Host()
+        self.device_choice = device_choice
+        self.renderer: Renderer | None = None
+        """Renders the open session; None while there is no audio."""
+        self.tasks = Tasks(self.tasks_changed.emit, self._failed, self._displaced)
+        self._call.connect(lambda function: function())
+        self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
+        self._autosave.timeout.connect(self.autosave_now)
+        self._autosaves = autosaves
+        self._hunted: Session | None = None
+        self._stamps: dict[str, object] = {}
+        """How each audio file stood on disk when it was read."""
+        self.frozen: Frozen | None = None
+        """The spectrum that is kept to compare with, as long as the window is open."""
+        self._generation = 0
+        self._was_mine = True
+        self.reach: tuple[str, Reached] | None = None
+        """What was last found for the target, with the key of the sound that it made."""
+        self.advice = Advice(self)
+
+    # --- opening and closing -------------------------------------------------------------------------------
+
+    @property
+    def session(self) -> Session:
+        return self.document.session
+
+    def open(self, document: Document) -> None:
+        """Show a document; its audio is read in the background."""
+        self._close_engine()
+        self._generation += 1
+        for kind in (RENDERING, READING, SEARCHING, MEASURING):
+            self.tasks.cancel_kind(kind)
+        self._autosave.stop()
+        if self.document.lock is not document.lock:
+            self.document.release()
+        self.document, self._was_mine, self.reach = document, not document.read_only, None
+        self.renderer = None
+        self.audio, self.picture = Audio(), Picture()
+        document.listen(self._session_changed)
+        self.session_changed.emit(Session(), document.session)
+        self.audio_changed.emit()
+        self.picture_changed.emit()
+        self.reload_audio()
+
+    def reload_audio(self) -> None:
+        """Read the session's audio (again), with progress."""
+        session, folder, mine, known = self.session, self.document.folder, self._generation, self.audio
+
+        def job(check: Progress) -> None:
+            audio = read_audio(session, folder, check, known)
+            self._on_window(lambda: self._take_audio(audio, mine))
+            looked_at = analysed(audio, check)
+            self._on_window(lambda: self._take_analysis(looked_at, mine))
+
+        if session.media:
+            self.tasks.submit(READING, "Reading audio", job)
+
+    def _take_audio(self, audio: Audio, generation: int) -> None:
+        if generation != self._generation:
+            return
+        playing, position = (self.engine.playing, self.engine.position) if self.engine else (False, None)
+        self._close_engine()
+        self.audio, self._stamps = audio, dict(audio.stamps)
+        if audio.material is not None:
+            session = self.session
+            self.renderer = Renderer(audio.material, self.renderer.cache if self.renderer else None)
+            self._open_engine(audio, session.view.position if position is None else position, playing)
+        else:
+            self.renderer = None
+        self.audio_changed.emit()
+        self.render()
+        if audio.changed:
+            self.changed_found.emit()
+        elif audio.missing:
+            self.missing_found.emit()
+        elif outside := outside_folder(self.session):
+            names = ", ".join(path.rsplit("/", 1)[-1] for path in outside[:3])
+            more = f" and {len(outside) - 3} more" if len(outside) > 3 else ""
+            self.told.emit(
+                f"Audio outside the session's folder: {names}{more}. It stays where it is if you move the session.",
+                False,
+            )
+
+    def _open_engine(self, audio: Audio, position: float, playing: bool) -> None:
+        assert audio.material is not None
+        try:
+            self.engine = RemoteEngine(self._host, audio.material, audio.references, self.session, self.device_choice)
+        except GluvoError as error:
+            self.told.emit(str(error), True)
+            return
+        self.engine.seek(position)
+        self._apply_loop()
+        self._apply_monitoring()
+        if playing:
+            self.engine.play()
+
+    def look_after(self) -> None:
+        """Called often: tell what has gone wrong with the sound, the room for it, and the right to write."""
+        if self.engine is not None and (event := self.engine.take_event()):
+            self.told.emit(event, True)
+        if trouble := scratch.trouble():
+            self.told.emit(trouble, True)
+
+    def check_ownership(self) -> None:
+        """Called now and then: tell if another window has taken the session over."""
+        mine = not self.document.read_only
+        if self._was_mine and not mine:
+            self.told.emit(
+                "Another window has taken over this session. What you changed here and did not save can be saved as a copy.",
+                True,
+            )
+        if mine is not self._was_mine:
+            self._was_mine = mine
+            self.session_changed.emit(self.session, self.session)
+
+    def take_over(self) -> None:
+        """Become the window that works on the session; what is on disk now is shown."""
+        document = Document.open(self.document.path, self.document.lock)
+        document.take_over()
+        self.open(document)
+
+    def check_files(self) -> None:
+        """Look whether the audio on disk is still what was brought in; the window calls it when one comes back to it."""
+        material, session, folder, mine = self.audio.material, self.session, self.document.folder, self._generation
+        if material is None:
+            return
+        stale = [m for m in session.media if self._stamps.get(m.path) != stamp_of(m, folder)]
+        if not stale:
+            return
+
+        def job(check: Progress) -> None:
+            changed = changes_of(session, folder, stale, check)
+            stamps = {m.path: stamp_of(m, folder) for m in stale}
+            self._on_window(lambda: self._take_changes(changed, stamps, mine))
+
+        self.tasks.submit(MEASURING, "Looking at changed files", job)
+
+    def _take_changes(self, changed: dict[str, Changed], stamps: dict[str, object], generation: int) -> None:
+        if generation != self._generation:
+            return
+        self._stamps |= stamps
+        if changed:
+            self.audio = replace(self.audio, changed=changed)
+            self.changed_found.emit()
+
+    def take_changed(self) -> None:
+        """Use audio files that have changed as they now are; can be undone as far as the files allow."""
+        changed = self.audio.changed
+        self.audio = replace(self.audio, changed={})
+        self.edit("Take changed audio", lambda s: taken(s, changed))
+
+    def _take_analysis(self, audio: Audio, generation: int) -> None:
+        if generation == self._generation and audio.material is self.audio.material:
+            self.audio = replace(audio, changed=self.audio.changed)
+            self.analysis_changed.emit()
+            self.render()
+
+    def choose_device(self, name: str) -> None:
+        """Play to another device from now on."""
+        self.device_choice = name
+        if self.engine is not None:
+            self.engine.choose_device(name)
+
+    def _close_engine(self) -> None:
+        if self.engine is not None:
+            self.engine.close()
+            self.engine = None
+
+    def close(self) -> None:
+        self._generation += 1  # what still comes from the tasks is for nobody
+        self._autosave.stop()
+        self._close_engine()
+        self._host.close()
+        self.tasks.close()
+        self.document.release()
+
+    def autosave_now(self) -> None:
+        """Keep a copy of what is unsaved, off the window's thread."""
+        document = self.document
+
+        def job(_: Progress) -> None:
+            try:
+                document.autosave()
+            except GluvoError as error:
+                text = f"Your work could not be autosaved: {error}"
+                self._on_window(lambda: self.told.emit(text, True))
+
+        self.tasks.submit(KEEPING, "Keeping a copy", job)
+
+    # --- edits ---------------------------------------------------------------------------------------------
+
+    def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> bool:
+        """A named change of the session; see `Document.edit`. What cannot be is told, and changes nothing."""
+        try:
+            self.document.edit(action, edit, together)
+        except SessionError as error:
+            self.told.emit(str(error), True)
+            return False
+        return True
+
+    def look(self, **changes: object) -> None:
+        """Look or listen elsewhere; nothing to undo. See `View`."""
+        self.document.look(**changes)
+
+    def adjust(self, part: str, /, **changes: object) -> None:
+        """Change a part of the view that has settings of its own, such as the analyser."""
+        self.document.look(**{part: msgspec.structs.replace(getattr(self.session.view, part), **changes)})
+
+    def settle(self) -> None:
+        """A gesture has ended: what follows is an action of its own."""
+        self.document.settle()
+
+    def set_setting(self, step_id: str, name: str, value: object, label: str) -> None:
+        """Change one setting of a step or lane. What the user sets by hand is no longer held."""
+        step = self.session.item(step_id)
+        if step is None:
+            return
+        changes: dict[str, object] = {name: value}
+        if holder := HELD_BY.get(name):
+            if hasattr(step, holder):
+                changes[holder] = False
+        if name in HELD_BY.values() and value and not holds(step):
+            changes["held_in"] = self.session.view.section
+        changed = msgspec.structs.replace(step, **changes)
+        self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}")
+
+    def hold_here(self, step_id: str) -> None:
+        """Find the held settings of a step in the chosen section from now on."""
+        step, section = self.session.item(step_id), self.session.view.section
+        if step is not None:
+            changed = msgspec.structs.replace(step, held_in=section)
+            self.edit(f"Hold {step.title} in {self.span_name}", lambda s: s.with_step(changed))
+
+    def held_name(self, step: ChainItem) -> str:
+        """The name of what the held settings of a step are found in."""
+        section = self.session.section(step.held_in)
+        return section.name if section is not None else "whole song"
+
+    def set_strip(self, strip_id: str, name: str, value: object, label: str) -> None:
+        """Change a fader, pan, switch or name of a strip."""
+        strip = self.session.strip(strip_id)
+        if strip is not None:
+            changed = msgspec.structs.replace(strip, **{name: value})
+            self.edit(f"{strip.name} {label.lower()}", lambda s: s.with_strip(changed), f"{strip_id}.{name}")
+
+    def choose_strip(self, strip_id: str) -> None:
+        """Look at a strip's chain, at its first step."""
+        strip = self.session.strip(strip_id)
+        if strip is not None and strip_id != self.session.view.strip:
+            self.document.look(strip=strip_id, step=strip.chain[0].id if strip.chain else "")
+
+    def solo(self, id: str) -> None:
+        """Hear a strip or a lane alone, or no longer."""
+        now = self.session.view.solo
+        self.document.look(solo=tuple(i for i in now if i != id) if id in now else (*now, id))
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        self.session_changed.emit(before, now)
+        if _audio_of(before) != _audio_of(now):
+            self.reload_audio()
+        looked = {
+            n
+            for n in ("step", "strip", "section", "solo", "band", "hear")
+            if getattr(before.view, n) != getattr(now.view, n)
+        }
+        alone = BAND in (before.view.hear, now.view.hear) and looked & {"band", "hear"}  # made only while it is heard
+        if before.strips != now.strips or looked & {"step", "solo"} or alone:
+            if self.engine is not None:
+                self.engine.change(now)
+        if (
+            before.strips != now.strips
+            or looked & {"step", "section", "strip"}
+            or alone
+            or before.sections != now.sections
+        ):
+            self.render()
+        if (before.view.section, before.view.loop, before.sections) != (now.view.section, now.view.loop, now.sections):
+            self._apply_loop()
+        if before.view != now.view:
+            self._apply_monitoring()
+        if self._autosaves and before.replace(view=now.view) != now and not self._autosave.isActive():
+            self._autosave.start()
+        step, hear = now.step(now.view.step), now.view.hear
+        gone = isinstance(step, MidSideEq) and step.band(now.view.band) is None
+        if (hear == DETECTOR and not isinstance(step, Glue)) or (
+            hear == BAND and (not isinstance(step, MidSideEq) or gone)
+        ):
+            self.document.look(hear=RESULT)
+
+    # --- the section and the ear ---------------------------------------------------------------------------
+
+    @property
+    def span(self) -> Span | None:
+        """The chosen section's span; None for the whole song."""
+        section = self.session.section(self.session.view.section)
+        return Span(section.start, section.end) if section else None
+
+    @property
+    def span_name(self) -> str:
+        section = self.session.section(self.session.view.section)
+        return section.name if section else "whole song"
+
+    def hear(self, path: str) -> None:
+        """Choose what is heard: a path of the live graph, or a reference's id."""
+        self.document.look(hear=path)
+
+    def hear_choices(self) -> list[tuple[str, str]]:
+        """What the Hear row offers: path and name, in the order of the keys 1–9."""
+        fixed = [(RESULT, "Result"), (UNTOUCHED, "Untouched"), (STEP_OUT, "Step out"), (CHANGE, "Change only")]
+        return fixed + [(r.id, r.name) for r in self.session.references if r.id in self.audio.references]
+
+    def _apply_loop(self) -> None:
+        if self.engine is None or self.audio.material is None:
+            return
+        if self.session.view.loop:
+            span = self.span or Span(0.0, self.audio.material.seconds)
+            self.engine.loop(span.start, span.end)
+        else:
+            self.engine.no_loop()
+
+    def _apply_monitoring(self) -> None:
+        if self.engine is None:
+            return
+        view = self.session.view
+        gains = self.picture.gains if view.level_matched else {}
+        path, ceiling = view.hear, 0.0
+        if self._hunted is not None:
+            path, ceiling = RESULT, min(0.0, self._highest() + gains.get(RESULT, 0.0))
+        self.engine.listen(Monitoring(path, gains, view.monitor, view.output_level, view.dim, ceiling))
+
+    def freeze(self, frozen: Frozen | None) -> None:
+        """Keep a spectrum to compare with, or let it go."""
+        self.frozen = frozen
+        self.picture_changed.emit()
+
+    def _highest(self) -> float:
+        """The highest sample of the result in the section, dBFS; full scale where it is not known."""
+        render = self.picture.best
+        return render.result.figures(self.span).sample_peak if render is not None else 0.0
+
+    def hunt(self, session: Session | None) -> None:
+        """Play a session in place of the open one, no louder than that gets; None ends it. Nothing of it is kept."""
+        begins = (session is None) is not (self._hunted is None)
+        self._hunted = session
+        if self.engine is not None:
+            self.engine.change(self.session if session is None else session)
+        if begins:
+            self._apply_monitoring()
+
+    def toggle_play(self) -> None:
+        if self.engine is not None:
+            if self.engine.playing:
+                self.engine.stop()
+            else:
+                self.engine.play()
+
+    def seek(self, seconds: float) -> None:
+        if self.engine is not None:
+            self.engine.seek(seconds)
+        self.document.look(position=max(0.0, seconds))
+
+    # --- renders -------------------------------------------------------------------------------------------
+
+    def render(self) -> None:
+        """Bring all figures up to date, the section's first. Newer calls replace older ones."""
+        renderer, session, span, mine = self.renderer, self.session, self.span, self._generation
+        if renderer is None:
+            return
+        stale = session.strips != self.picture.strips
+        self.picture = replace(
+            self.picture,
+            strips=session.strips,
+            section_current=False,
+            song_current=self.picture.song_current and not stale,
+        )
+        references = self.audio.reference_figures
+        opened = self.picture.song_render is None and self.picture.untouched is None
+
+        def job(check: Progress) -> None:
+            def show(**changes: object) -> None:
+                check(0.0)
+                self._on_window(lambda: self._show(mine, changes))
+
+            def amend(held: Session) -> None:
+                self._on_window(lambda: self._amend(mine, session, held))
+
+            def telling(title: str) -> Progress:
+                self.tasks.retitle(RENDERING, title)
+                return check
+
+            Measuring(renderer, session, span, references, show, amend, telling).run(check, opened)
+
+        self.tasks.submit(RENDERING, "Measuring", job)
+
+    def _show(self, generation: int, changes: dict[str, object]) -> None:
+        if generation != self._generation:
+            return
+        self.picture = replace(self.picture, **changes)  # type: ignore[arg-type]
+        if "gains" in changes:
+            self._apply_monitoring()
+        self.picture_changed.emit()
+
+    def _amend(self, generation: int, session: Session, held: Session) -> None:
+        """Put found settings into the session as part of the action that made them necessary."""
+        if generation == self._generation and self.session.strips == session.strips:
+            self.picture = replace(self.picture, strips=held.strips)
+            self.document.amend(lambda s: s.replace(strips=held.strips))
+
+    # --- longer tasks --------------------------------------------------------------------------------------
+
+    def task(
+        self,
+        kind: Kind,
+        title: str,
+        work: Callable[[Progress], T],
+        done: Callable[[T], object],
+        ended: Callable[[], None] | None = None,
+    ) -> Task:
+        """Run something long with progress and a way to stop it; `done` gets its result, in the window, unless another
+        session has been opened by then and it was a search in the one before. `ended` is called in any case."""
+        mine = self._generation
+
+        def finish(result: T) -> None:
+            if mine == self._generation or kind is not SEARCHING:
+                done(result)
+
+        def job(check: Progress) -> None:
+            try:
+                result = work(check)
+                self._on_window(lambda: finish(result))
+            finally:
+                if ended is not None:
+                    self._on_window(ended)
+
+        return self.tasks.submit(kind, title, job)
+
+    def _displaced(self, title: str) -> None:
+        self._on_window(lambda: self.told.emit(f"“{title}” was given up for the newer search.", False))
+
+    def loudest(self, seconds: float = LOUDEST_SECONDS) -> float | None:
+        """Where the loudest stretch of the result starts."""
+        song = self.picture.song_render
+        if song is None or song.result.trace.seconds <= seconds:
+            return None
+        return loudest_span(song.result.trace, seconds)
+
+    # --- threads -------------------------------------------------------------------------------------------
+
+    @property
+    def busy(self) -> bool:
+        return self.tasks.busy()
+
+    def _on_window(self, function: Callable[[], None]) -> None:
+        self._call.emit(function)
+
+    def _failed(self, task: Task, error: Exception) -> None:
+        text = str(error) if isinstance(error, GluvoError) else f"{task.title} went wrong inside: {error!r}"
+        self._on_window(lambda: self.told.emit(text, True))

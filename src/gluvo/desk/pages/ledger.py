@@ -1,0 +1,433 @@
+"""The ledger: the chain, with loudness and true peak at every joint."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import msgspec
+from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, QPoint, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QMouseEvent, QPainter, QPen
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QMenu,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from gluvo.advise.hold import holds
+from gluvo.desk.controls.parts import button, figure, label, line
+from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.model.workbench import Workbench
+from gluvo.session import chains
+from gluvo.session.records import Session, Stem
+from gluvo.session.tree import children, rows
+from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane
+
+ID = Qt.ItemDataRole.UserRole
+CLIPBOARD = "gluvo-step"
+Index = QModelIndex | QPersistentModelIndex
+
+
+class Row(NamedTuple):
+    """What a row of the ledger shows."""
+
+    title: str
+    words: str
+    loudness: str = ""
+    peak: str = ""
+    current: bool = True
+    """Whether the figures are of the present state."""
+    over: bool = False
+    """Whether the true peak is over full scale."""
+
+
+class Ledger(QWidget):
+    """Choose, add, remove, reorder (drag, or Alt with arrows), switch on and off (Enter), copy and paste."""
+
+    def __init__(self, bench: Workbench, chooses: bool = True) -> None:
+        """`chooses`: whether another strip can be chosen at its head."""
+        super().__init__()
+        self._bench = bench
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 8, 0, 8)
+        column.setSpacing(2)
+        head = QHBoxLayout()
+        head.setContentsMargins(12, 0, 10, 0)
+        self._caption = label("", "caption")
+        self.title = label("", "title")
+        self.chooser = QComboBox()
+        self.chooser.setAccessibleName("Strip")
+        self.chooser.setToolTip("Whose chain is shown: a stem's, a bus's, or the mix bus's (Ctrl+[ and Ctrl+]).")
+        self.chooser.setMinimumWidth(110)
+        self.chooser.setMaximumWidth(150)
+        self.chooser.activated.connect(lambda n: bench.choose_strip(self.chooser.itemData(n)))
+        head.addWidget(self.chooser if chooses else self.title)
+        head.addStretch(1)
+        head.addWidget(self._caption)
+        column.addLayout(head)
+        column.addWidget(_Heads())
+        column.addWidget(line())
+        self.list = _StepList(self)
+        self.list.setItemDelegate(_RowPainter(self))
+        self.list.currentItemChanged.connect(self._chosen)
+        column.addWidget(self.list, 1)
+        foot = QHBoxLayout()
+        foot.setContentsMargins(8, 0, 8, 0)
+        foot.setSpacing(2)
+        self.add_button = button(
+            "+ Step", "Add a step after the chosen one. It changes nothing until you set it.", kind="plain"
+        )
+        self.add_button.setMenu(self.add_menu())
+        self.add_button.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
+        self.lane_button = button(
+            "+ Lane",
+            "Add a lane around the chosen step: it leaves the chain before the step and comes back after it. "
+            "Nothing of it is heard until you raise its level.",
+            self.add_lane,
+            "plain",
+        )
+        self.pair_button = button(
+            "Gentle and crushed",
+            "Add a gentle Glue (2 dB) and, in a lane at −14 dB beside it, one that crushes (10 dB); "
+            "both hold their aim.",
+            lambda: bench.advice.gentle_and_crushed(bench.session.view.strip),
+            "plain",
+        )
+        self.remove_button = button("Remove", "Take the chosen step out of the chain (Delete).", self.remove, "plain")
+        for widget in (self.add_button, self.lane_button, self.pair_button):
+            foot.addWidget(widget)
+        foot.addStretch(1)
+        foot.addWidget(self.remove_button)
+        column.addLayout(foot)
+        bench.session_changed.connect(self._session_changed)
+        bench.picture_changed.connect(self._refresh)
+        theme.changed.connect(self.list.viewport().update)
+
+    # --- actions -------------------------------------------------------------------------------------------
+
+    def add_menu(self, inside: str = "") -> QMenu:
+        """The kinds of step that there are; to be put after the chosen one, or inside a lane."""
+        menu = QMenu("Add a step inside the lane" if inside else "Add step", self)
+        menu.setToolTipsVisible(True)
+        for kind in STEP_KINDS:
+            action = menu.addAction(kind.title)
+            action.setToolTip(kind.summary)
+            action.triggered.connect(lambda _=False, kind=kind: self.add(kind(), inside))
+        return menu
+
+    @property
+    def chosen_id(self) -> str:
+        return self._bench.session.view.step
+
+    def add(self, step: ChainItem, inside: str = "") -> None:
+        """Put a step or lane in after the chosen one (at the end, if that is what comes in; as the first inside a lane,
+        if one is named), and choose it."""
+        session = self._bench.session
+        after = self.chosen_id
+        if not after and session.chain:
+            after = session.chain[-1].id
+        known = {item.id for item in session.items}
+        if holds(step):
+            step = msgspec.structs.replace(step, held_in=session.view.section)
+        self._bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, s.view.strip, after, inside))
+        new = [item for item in self._bench.session.items if item.id not in known]
+        if new:
+            self._bench.look(step=new[0].id)
+
+    def add_lane(self) -> None:
+        """A lane around the chosen step."""
+        chain = self._bench.session.chain
+        number = sum(isinstance(item, Lane) for item in self._bench.session.items) + 1
+        since = chains.before_which(chain, self.chosen_id or (chain[-1].id if chain else ""))
+        self.add(Lane(name=f"Lane {number}", since=since))
+
+    def remove(self) -> None:
+        step = self._bench.session.item(self.chosen_id)
+        if step is None:
+            return
+        ids = [s.id for s in chains.flat(self._bench.session.chain)]
+        index = ids.index(step.id)
+        self._bench.edit(f"Remove {step.title}", lambda s: s.without_step(step.id))
+        rest = [s.id for s in chains.flat(self._bench.session.chain)]
+        self._bench.look(step=rest[min(index, len(rest) - 1)] if rest else "")
+
+    def shift(self, by: int) -> None:
+        """Move the chosen step earlier (−1) or later (1)."""
+        session = self._bench.session
+        moved = chains.moved(session.chain, self.chosen_id, by)
+        self._bench.edit("Move step", lambda s: s.with_chain(s.view.strip, moved))
+
+    def switch(self, step_id: str | None = None) -> None:
+        """Turn a step (the chosen one) on or off."""
+        step = self._bench.session.item(step_id or self.chosen_id)
+        if step is not None:
+            changed = msgspec.structs.replace(step, on=not step.on)
+            self._bench.edit(f"{step.title} {'on' if changed.on else 'off'}", lambda s: s.with_step(changed))
+
+    def copy(self) -> None:
+        step = self._bench.session.item(self.chosen_id)
+        if step is not None:
+            QGuiApplication.clipboard().setText(msgspec.json.encode({CLIPBOARD: step}).decode())
+
+    def cut(self) -> None:
+        self.copy()
+        self.remove()
+
+    def paste(self) -> None:
+        """Put in the step that was copied, here or in another window. Other text is refused with a sentence."""
+        try:
+            raw = msgspec.json.decode(QGuiApplication.clipboard().text())
+            step = msgspec.convert(raw[CLIPBOARD], ChainItem)
+        except (msgspec.DecodeError, msgspec.ValidationError, KeyError, TypeError):
+            self._bench.told.emit("The clipboard holds no step. Copy one from a ledger first.", True)
+            return
+        self.add(step)
+
+    def dropped(self, ids: list[str]) -> None:
+        """A drag has put the rows into this order."""
+        moved = self.chosen_id
+        if moved in ids:
+            before = next(iter(ids[ids.index(moved) + 1 :]), "")
+            chain = chains.dropped(self._bench.session.chain, moved, before)
+            self._bench.edit("Move step", lambda s: s.with_chain(s.view.strip, chain))
+        self._rebuild()
+
+    # --- keeping up ----------------------------------------------------------------------------------------
+
+    def _chosen(self, item: QListWidgetItem | None) -> None:
+        if item is not None and not self.list.filling:
+            self._bench.look(step=item.data(ID))
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        if [(s.id, s.name, s.into) for s in before.strips] != [(s.id, s.name, s.into) for s in now.strips]:
+            self.chooser.clear()
+            for strip, _ in rows(now):
+                self.chooser.addItem(strip.name, strip.id)
+        strip = now.strip(now.view.strip) or now.mix
+        self.chooser.setCurrentIndex(self.chooser.findData(strip.id))
+        self.title.setText(strip.name)
+        shown = [self.list.item(n).data(ID) for n in range(self.list.count())]
+        if shown != ["", *(s.id for s in chains.flat(now.chain))]:
+            self._rebuild()
+        current = self.list.currentItem()
+        if current is None or current.data(ID) != now.view.step:
+            self._select(now.view.step)
+        self._refresh()
+
+    def _rebuild(self) -> None:
+        self.list.filling = True
+        self.list.clear()
+        for step_id in ("", *(s.id for s in chains.flat(self._bench.session.chain))):
+            item = QListWidgetItem()
+            item.setData(ID, step_id)
+            if step_id == "":
+                item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsDragEnabled)
+            step = self._bench.session.item(step_id)
+            item.setData(Qt.ItemDataRole.AccessibleTextRole, step.title if step else "What comes in")
+            item.setToolTip(step.summary if step else "The sound as it comes into this chain, before any step.")
+            self.list.addItem(item)
+        self._select(self.chosen_id)
+        self.list.filling = False
+
+    def _select(self, step_id: str) -> None:
+        for n in range(self.list.count()):
+            if self.list.item(n).data(ID) == step_id:
+                self.list.setCurrentRow(n)
+
+    def _refresh(self) -> None:
+        self._caption.setText(f"ledger · {self._bench.span_name}")
+        self.remove_button.setEnabled(self._bench.session.item(self.chosen_id) is not None)
+        self.pair_button.setVisible(not self._bench.session.chain)
+        self.list.viewport().update()
+
+    # --- what the rows show --------------------------------------------------------------------------------
+
+    def row(self, step_id: str) -> Row:
+        """What stands in the row of a step or lane, or (without an id) of what comes in."""
+        bench = self._bench
+        session, render = bench.session, bench.picture.best
+        step = session.item(step_id)
+        if step is None:
+            title, words = self._comes_in()
+            joint = render.start(session.view.strip) if render is not None else None
+        else:
+            title, words = (f"Lane “{step.name}”" if isinstance(step, Lane) else step.title), step.describe()
+            lane = chains.lane_of(session.chain, step_id)
+            if not step.on or (lane is not None and not lane.on):
+                return Row(title, "off")
+            joint = render.joint(step_id) if render is not None else None
+            if joint is not None and step.reduces:
+                mean = joint.mean_reduction(bench.span)
+                most = joint.largest_reduction(bench.span)
+                words = f"{mean:.1f} dB off, at most {most:.1f}" if most > 0.05 else f"{words} · idle"
+            if isinstance(step, Glue) and step.key:
+                key = session.strip(step.key)
+                words += f" · key {key.name}" if key is not None else " · its key is gone: listens to itself"
+            if step_id in session.view.solo:
+                words = f"heard alone · {words}"
+        if joint is None:
+            return Row(title, words, "…", "…", current=False)
+        figures = joint.figures(bench.span)
+        current = bench.picture.section_current or bench.picture.song_current
+        peak = figures.true_peak
+        return Row(title, words, figure(figures.integrated), figure(peak), current, round(peak, 1) > 0.0)
+
+    def _comes_in(self) -> tuple[str, str]:
+        session = self._bench.session
+        strip = session.strip(session.view.strip)
+        if isinstance(strip, Stem):
+            missing = self._bench.audio.material is not None and strip.id in self._bench.audio.material.missing
+            return "Source", "its file is missing: silent" if missing else "as it came"
+        flowing = [s.name for s in children(session, session.view.strip)]
+        return "In", ", ".join(flowing) if flowing else "nothing flows in"
+
+    def inset(self, step_id: str) -> int:
+        """1 for what stands in a lane."""
+        return int(chains.lane_of(self._bench.session.chain, step_id) is not None)
+
+
+class _Heads(QWidget):
+    """The column heads, over where the rows put their figures."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(22)
+
+    def paintEvent(self, event: object) -> None:
+        painter = QPainter(self)
+        painter.setFont(font(11))
+        painter.setPen(colours()["faint"])
+        middle = Qt.AlignmentFlag.AlignVCenter
+        painter.drawText(QRectF(44, 0, 90, self.height()), middle, "Step")
+        right = self.width()
+        painter.drawText(QRectF(right - 120, 0, 60, self.height()), middle | Qt.AlignmentFlag.AlignRight, "LUFS")
+        painter.drawText(QRectF(right - 62, 0, 50, self.height()), middle | Qt.AlignmentFlag.AlignRight, "dBTP")
+
+
+class _StepList(QListWidget):
+    def __init__(self, ledger: Ledger) -> None:
+        super().__init__()
+        self._ledger = ledger
+        self.filling = False
+        self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
+        self.setDefaultDropAction(Qt.DropAction.MoveAction)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setAccessibleName("Ledger")
+        self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.customContextMenuRequested.connect(self._menu)
+
+    def dropEvent(self, event: object) -> None:
+        super().dropEvent(event)  # type: ignore[arg-type]
+        ids = [self.item(n).data(ID) for n in range(self.count())]
+        self._ledger.dropped([i for i in ids if i])
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        item = self.itemAt(event.position().toPoint())
+        if (
+            item is not None
+            and item.data(ID)
+            and event.position().x() < 40 + 16 * self._ledger.inset(item.data(ID))
+            and event.button() == Qt.MouseButton.LeftButton
+        ):
+            self._ledger.switch(item.data(ID))
+            return
+        super().mousePressEvent(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._ledger.switch()
+        elif event.key() == Qt.Key.Key_Delete:
+            self._ledger.remove()
+        elif alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self._ledger.shift(-1 if event.key() == Qt.Key.Key_Up else 1)
+        else:
+            super().keyPressEvent(event)
+
+    def _menu(self, at: QPoint) -> None:
+        ledger, menu = self._ledger, QMenu(self)
+        for text, then in (
+            ("On / off", ledger.switch),
+            ("Move earlier", lambda: ledger.shift(-1)),
+            ("Move later", lambda: ledger.shift(1)),
+            ("Cut", ledger.cut),
+            ("Copy", ledger.copy),
+            ("Paste", ledger.paste),
+            ("Remove", ledger.remove),
+        ):
+            menu.addAction(text).triggered.connect(lambda *_, then=then: then())
+        menu.addMenu(ledger.add_menu())
+        if isinstance(ledger._bench.session.item(ledger.chosen_id), Lane):
+            menu.addMenu(ledger.add_menu(ledger.chosen_id))
+        menu.addAction("Add lane").triggered.connect(lambda *_: ledger.add_lane())
+        menu.exec(self.viewport().mapToGlobal(at))
+
+    def viewportEvent(self, event: QEvent) -> bool:
+        if event.type() in (QEvent.Type.FocusIn, QEvent.Type.FocusOut):
+            self.viewport().update()
+        return super().viewportEvent(event)
+
+
+class _RowPainter(QStyledItemDelegate):
+    def __init__(self, ledger: Ledger) -> None:
+        super().__init__(ledger)
+        self._ledger = ledger
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        return QSize(100, 41)
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        c = colours()
+        box = QRectF(option.rect)
+        state = option.state
+        step_id = str(index.data(ID))
+        step = self._ledger._bench.session.item(step_id)
+        inset = 16 * self._ledger.inset(step_id)
+        title, words, loudness, peak, current, over = self._ledger.row(step_id)
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(box, c["wash"])
+            painter.fillRect(QRectF(box.left(), box.top(), 3, box.height()), c["signal"])
+        painter.setPen(QPen(c["hair"], 1))
+        painter.drawLine(box.bottomLeft(), box.bottomRight())
+        on = step is None or step.on
+        painter.setPen(QPen(c["signal" if step is not None and on else "faint"], 1.5))
+        painter.setBrush(c["signal"] if step is not None and on else Qt.BrushStyle.NoBrush)
+        if isinstance(step, Lane):  # where it comes back
+            painter.drawRect(QRectF(box.left() + 22, box.top() + 10, 8, 8))
+        else:
+            painter.drawEllipse(QPointF(box.left() + 26 + inset, box.top() + 14), 4, 4)
+        if inset:
+            painter.setPen(QPen(c["rule"], 1.5))
+            painter.drawLine(QPointF(box.left() + 26, box.top()), QPointF(box.left() + 26, box.top() + 14))
+            painter.drawLine(QPointF(box.left() + 26, box.top() + 14), QPointF(box.left() + 36, box.top() + 14))
+        painter.setFont(font(13))
+        painter.setPen(c["ink" if on else "faint"])
+        text = box.adjusted(44 + inset, 4, -126, 0)
+        title = painter.fontMetrics().elidedText(title, Qt.TextElideMode.ElideRight, int(text.width()))
+        painter.drawText(text, Qt.AlignmentFlag.AlignTop, title)
+        painter.setFont(font(13))
+        painter.setPen(c["ink" if current else "faint"])
+        top = Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignRight
+        painter.drawText(QRectF(box.right() - 120, box.top() + 4, 60, 20), top, loudness)
+        if over:
+            painter.setFont(font(13, bold=True))
+            painter.setPen(c["over"])
+        painter.drawText(QRectF(box.right() - 64, box.top() + 4, 52, 20), top, f"{peak}{' !' if over else ''}")
+        painter.setFont(font(11))
+        painter.setPen(c["faint"])
+        words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(box.width() - 56 - inset))
+        painter.drawText(box.adjusted(44 + inset, 22, -10, 0), Qt.AlignmentFlag.AlignTop, words)
+        if state & QStyle.StateFlag.State_HasFocus:
+            painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(box.adjusted(4, 1, -1, -2))
+        painter.restore()

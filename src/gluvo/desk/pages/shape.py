@@ -1,0 +1,85 @@
+"""The Shape page: ledger, editor of the chosen step, target."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QHBoxLayout, QWidget
+
+from gluvo.desk.controls.flow import Place, scrolled
+from gluvo.desk.controls.parts import line
+from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.registry import SourceEditor, editor_for
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.ledger import Ledger
+from gluvo.desk.pages.target_panel import TargetPanel
+from gluvo.play.meters import Readings
+
+NARROWEST = 940
+LEDGER_WIDTHS, TARGET_WIDTHS = (252, 270), (240, 284)
+"""Pixels at the narrowest window, and from 1280 on."""
+
+
+class ShapePage(QWidget):
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        self.ledger, self.target = Ledger(bench), TargetPanel(bench)
+        self._beside = scrolled(self.target)
+        self._place = Place()
+        self._before_target = line(vertical=True)
+        parts = (
+            (self.ledger, 0),
+            (line(vertical=True), 0),
+            (self._place, 1),
+            (self._before_target, 0),
+            (self._beside, 0),
+        )
+        for widget, stretch in parts:
+            row.addWidget(widget, stretch)
+        self.editor: StepEditor | SourceEditor | None = None
+        bench.session_changed.connect(lambda *_: self._follow())
+        bench.picture_changed.connect(self._refresh)
+
+    def _follow(self) -> None:
+        """Show the editor of the chosen step; make one if another step was chosen."""
+        step = self._bench.session.item(self._bench.session.view.step)
+        shown = getattr(self.editor, "step_id", "") if self.editor is not None else None
+        kind = type(step)
+        if self.editor is None or shown != (step.id if step else "") or getattr(self.editor, "kind", kind) is not kind:
+            self.editor = editor_for(self._bench, step) if step is not None else SourceEditor(self._bench)
+            self.editor.kind = kind  # type: ignore[union-attr]
+            self._place.show_widget(self.editor)
+            wide = isinstance(self.editor, StepEditor) and self.editor.wide
+            for widget in (self._beside, self._before_target):
+                widget.setVisible(not wide)
+        self._refresh()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """The sides give way before the middle does."""
+        super().resizeEvent(event)
+        share = min(1.0, max(0.0, (self.width() - NARROWEST) / (1280 - NARROWEST)))
+        self.ledger.setFixedWidth(round(LEDGER_WIDTHS[0] + share * (LEDGER_WIDTHS[1] - LEDGER_WIDTHS[0])))
+        self._beside.setFixedWidth(round(TARGET_WIDTHS[0] + share * (TARGET_WIDTHS[1] - TARGET_WIDTHS[0])))
+
+    def _refresh(self) -> None:
+        if self.editor is not None:
+            self.editor.refresh()
+
+    def tick(self, readings: Readings, elapsed: float) -> None:
+        """Thirty times a second."""
+        self.target.tick(readings, elapsed)
+        engine = self._bench.engine
+        if engine is None or self.editor is None:
+            return
+        level, reduction = None, 0.0
+        ids, chosen = engine.step_ids, self._bench.session.view.step
+        if engine.playing and chosen in ids and len(readings.seconds):
+            place = ids.index(chosen)
+            if place < readings.levels.shape[1]:
+                level = float(np.max(readings.levels[:, place]))
+                reduction = float(np.max(readings.reductions[:, place]))
+        self.editor.tick(engine.position, level, reduction)

@@ -1,0 +1,293 @@
+"""The right side of the Shape page: what is heard now, and the whole song against its target."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+
+from gluvo.deliver.targets import PEAK_TOLERANCE, TARGETS
+from gluvo.desk.charts.views import ToneView
+from gluvo.desk.controls.parts import Rows, button, figure, label, set_role
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.bars import Meter
+from gluvo.dsp.db import db_of
+from gluvo.measure.loudness import OFFSET, SILENT
+from gluvo.play.meters import Readings
+from gluvo.session.records import Session, Target
+from gluvo.steps import Limiter, Setting, settings_of
+
+OWN = "Own"
+LOUDNESS = Setting(
+    "loudness",
+    "Loudness",
+    "The integrated loudness that the whole song should have.",
+    "number",
+    -14.0,
+    unit="LUFS",
+    low=-40.0,
+    high=0.0,
+)
+PEAK = Setting(
+    "true_peak",
+    "True peak",
+    "The highest peak that the song may have.",
+    "number",
+    -1.0,
+    unit="dBTP",
+    low=-12.0,
+    high=0.0,
+)
+HOLD_SECONDS = 1.5
+
+
+class LiveLevels:
+    """Turns the engine's blocks into what meters show: levels that fall slowly, peaks that are held."""
+
+    def __init__(self) -> None:
+        self.levels, self.held = [-120.0, -120.0], [-120.0, -120.0]
+        self._held_for = [0.0, 0.0]
+        self.true_peak = 0.0
+        self._power: list[tuple[float, float]] = []
+
+    def take(self, readings: Readings, elapsed: float) -> None:
+        """The blocks since the last call, and the seconds that have passed."""
+        for c in range(2):
+            peak = db_of(float(readings.peaks[:, c].max(initial=0.0)))
+            self.levels[c] = max(peak, self.levels[c] - 24.0 * elapsed)
+            self._held_for[c] += elapsed
+            if peak >= self.held[c] or self._held_for[c] > HOLD_SECONDS:
+                self.held[c], self._held_for[c] = max(peak, self.levels[c]), 0.0
+        self.true_peak = max(self.true_peak, float(readings.true_peak.max(initial=0.0)))
+        self._power += zip(readings.seconds.tolist(), readings.power.tolist(), strict=True)
+        total = 0.0
+        for n in range(len(self._power) - 1, -1, -1):
+            total += self._power[n][0]
+            if total >= 3.0:
+                del self._power[:n]
+                break
+
+    def loudness(self, seconds: float) -> float:
+        """Loudness of the last moments, LUFS."""
+        weight, energy = 0.0, 0.0
+        for length, power in reversed(self._power):
+            weight += length
+            energy += length * power
+            if weight >= seconds:
+                break
+        return OFFSET + 10.0 * float(np.log10(max(energy / weight, 1e-20))) if weight else SILENT
+
+    def forget(self) -> None:
+        """Start over: peaks held so far are of another sound."""
+        self.true_peak = 0.0
+        self._power.clear()
+
+
+class BigFigure(QWidget):
+    """The one figure that matters most, with what it is beside it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(50)
+        self._figure, self._lines, self._colour = "…", ("", ""), "faint"
+
+    def show_figure(self, text: str, what: str, verdict: str, colour: str) -> None:
+        self._figure, self._lines, self._colour = text, (what, verdict), colour
+        self.setAccessibleName(f"{text} {what}, {verdict}")
+        self.update()
+
+    @property
+    def text(self) -> str:
+        return self._figure
+
+    def paintEvent(self, event: object) -> None:
+        c, painter = colours(), QPainter(self)
+        painter.setFont(font(38, bold=True))
+        painter.setPen(c["ink"])
+        painter.drawText(QRectF(0, 0, self.width(), 50), Qt.AlignmentFlag.AlignVCenter, self._figure)
+        left = painter.fontMetrics().horizontalAdvance("−88.8") + 12
+        room = self.width() - left
+        for top, line, colour, bold in ((10, self._lines[0], "faint", False), (26, self._lines[1], self._colour, True)):
+            painter.setFont(font(11, bold=bold))
+            painter.setPen(c[colour])
+            shown = painter.fontMetrics().elidedText(line, Qt.TextElideMode.ElideRight, room)
+            painter.drawText(QRectF(left, top, room, 15), Qt.AlignmentFlag.AlignVCenter, shown)
+
+
+class TargetPanel(QWidget):
+    """Live meters, the target, the whole song's figures, and its tone against the references."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        self.live = LiveLevels()
+        self._planned: tuple[object, str] | None = None
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 10, 12, 10)
+        column.setSpacing(4)
+        self.meter = Meter()
+        column.addWidget(self.meter)
+        self._live_text = label("", "caption")
+        self._live_text.setToolTip(
+            "Momentary (400 ms) and short-term (3 s) loudness of what is heard; true peak since play began."
+        )
+        column.addWidget(self._live_text)
+        head = QHBoxLayout()
+        head.addWidget(label("Target", "title"))
+        self.choice = QComboBox()
+        self.choice.setAccessibleName("Target")
+        self.choice.setMinimumContentsLength(8)
+        self.choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.choice.setToolTip("Where the song's loudness and peaks should end up.")
+        for target in TARGETS:
+            self.choice.addItem(
+                f"{target.name}  {target.loudness:g} / {target.true_peak:g}".replace("-", "−"), target.name
+            )
+        self.choice.addItem("Own", OWN)
+        self.choice.activated.connect(self._choose)
+        head.addWidget(self.choice, 1)
+        column.addLayout(head)
+        self._own = QWidget()
+        own = QHBoxLayout(self._own)
+        own.setContentsMargins(0, 2, 0, 0)
+        own.setSpacing(16)
+        self.own_loudness, self.own_peak = Ruler(LOUDNESS), Ruler(PEAK)
+        for ruler, name in ((self.own_loudness, "loudness"), (self.own_peak, "true_peak")):
+            ruler.moved.connect(lambda value, name=name: self._set_own(name, value))
+            ruler.settled.connect(bench.settle)
+            own.addWidget(ruler)
+        column.addWidget(self._own)
+        self.integrated = BigFigure()
+        column.addWidget(self.integrated)
+        self.rows = Rows(
+            (
+                ("True peak", "The highest peak, between samples too."),
+                ("Loudness range", "How far quiet and loud parts lie apart (EBU Tech 3342)."),
+                ("Peak to loudness", "True peak less integrated loudness: how much punch is left."),
+                ("Loudest 3 s", "The highest short-term loudness."),
+                ("Source headroom", "How far the untouched song's true peak lies under full scale."),
+            )
+        )
+        column.addWidget(self.rows)
+        self.reach = button("Reach the target", "", bench.advice.reach_target, "main")
+        column.addWidget(self.reach)
+        self.cost = label("", "caption")
+        self.cost.setWordWrap(True)
+        self.cost.setMinimumHeight(32)
+        column.addWidget(self.cost)
+        tone_head = QHBoxLayout()
+        tone_head.addWidget(label("Tone against references", "title"))
+        column.addLayout(tone_head)
+        self.tone = ToneView()
+        self.tone.setMinimumHeight(100)
+        column.addWidget(self.tone, 1)
+        bench.session_changed.connect(self._session_changed)
+        bench.picture_changed.connect(self.refresh)
+        bench.audio_changed.connect(self.live.forget)
+        bench.reached.connect(self.refresh)
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        if before.view.hear != now.view.hear:
+            self.live.forget()
+        self.refresh()
+
+    def _choose(self, index: int) -> None:
+        name = self.choice.itemData(index)
+        now = self._bench.session.target
+        target = next(
+            (t for t in TARGETS if t.name == name), Target(name=OWN, loudness=now.loudness, true_peak=now.true_peak)
+        )
+        self._bench.edit(f"Target {target.name}", lambda s: s.replace(target=target))
+
+    def _set_own(self, name: str, value: float) -> None:
+        target = msgspec.structs.replace(self._bench.session.target, name=OWN, **{name: value})
+        self._bench.edit("Own target", lambda s: s.replace(target=target), f"target.{name}")
+
+    def _show_cost(self) -> None:
+        """What reaching the target has cost, as long as the sound is the one that came of it."""
+        bench = self._bench
+        found = bench.reach[1] if bench.reach is not None and self._is_now(bench.reach[0]) else None
+        if found is None:
+            self.cost.setText("")
+            return
+        cost = found.cost
+        kept = "" if cost.punch_kept is None else f", punch kept {100.0 * cost.punch_kept:.0f} %"
+        plain = not 0.0 <= found.drive <= settings_of(Limiter)["drive"].high
+        less = f"{figure(found.drive, signed=True)} dB into the limiter. " if plain else ""
+        words = "" if found.met else f"{figure(found.loudness, 2)} LUFS is as near as it comes. "
+        set_role(self.cost, "caption" if found.met else "trouble")
+        self.cost.setText(
+            f"{words}{less}Cost: {cost.largest:.1f} dB at most, {cost.mean:.1f} on average; peak to loudness "
+            f"{figure(-cost.plr_lost)} dB{kept}."
+        )
+
+    def _is_now(self, key: str) -> bool:
+        """Whether the song sounds as it did then."""
+        bench = self._bench
+        if bench.renderer is None:
+            return False
+        if self._planned is None or self._planned[0] is not bench.session.strips:
+            self._planned = bench.session.strips, bench.renderer.plan(bench.session).result.key
+        return self._planned[1] == key
+
+    def refresh(self) -> None:
+        session, picture = self._bench.session, self._bench.picture
+        target = session.target
+        names = [t.name for t in TARGETS]
+        self.choice.setCurrentIndex(names.index(target.name) if target.name in names else len(names))
+        self._own.setVisible(target.name == OWN)
+        self.own_loudness.set_value(target.loudness)
+        self.own_peak.set_value(target.true_peak)
+        self._show_cost()
+        wanted = figure(target.loudness)
+        self.reach.setText(f"Reach {wanted} LUFS")
+        self.reach.setToolTip(
+            f"Find the last limiter's drive for which the whole song reads {wanted} LUFS, at a ceiling of "
+            f"{figure(target.true_peak)} dBTP (Ctrl+R)."
+        )
+        song = picture.song_render
+        if song is None:
+            self.integrated.show_figure("…", "LUFS, whole song", "measuring", "faint")
+            self.rows.set_values(["…"] * 5)
+        else:
+            f, source = song.result.figures(), song.untouched.figures()
+            miss = f.integrated - target.loudness
+            close = abs(miss) <= target.tolerance
+            verdict = (
+                "on target" if abs(miss) < 0.05 else f"{abs(miss):.1f} LU {'over' if miss > 0 else 'under'} target"
+            )
+            if not picture.song_current:
+                verdict = "measuring…"
+            self.integrated.show_figure(
+                figure(f.integrated),
+                "LUFS, whole song",
+                verdict,
+                "faint" if not picture.song_current else "good" if close else "over" if miss > 0 else "mid",
+            )
+            over = f.true_peak > target.true_peak + PEAK_TOLERANCE
+            self.rows.set_values(
+                [
+                    f"{'over: ' if over else ''}{figure(f.true_peak, 2)} dBTP",
+                    f"{f.loudness_range:.1f} LU",
+                    f"{f.plr:.1f} dB",
+                    f"{figure(f.max_short_term)} LUFS",
+                    f"{-source.true_peak:.1f} dB".replace("-", "−"),
+                ],
+                ["over" if over else "ink", "ink", "ink", "ink", "over" if source.true_peak > 0.0 else "ink"],
+            )
+        self.tone.show_tone(picture.tone, list(self._bench.audio.reference_tone.values()))
+
+    def tick(self, readings: Readings, elapsed: float) -> None:
+        """New blocks from the engine."""
+        self.live.take(readings, elapsed)
+        self.meter.show_levels(list(self.live.levels), list(self.live.held), self._bench.session.target.true_peak)
+        text = (
+            f"M {figure(self.live.loudness(0.4)):>5}   S {figure(self.live.loudness(3.0)):>5} LUFS   "
+            f"held {figure(db_of(self.live.true_peak))} dBTP"
+        )
+        if text != self._live_text.text():
+            self._live_text.setText(text)

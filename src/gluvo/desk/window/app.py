@@ -1,0 +1,87 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import logging
+import os
+import signal
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QApplication
+
+from gluvo.desk.controls.theme import ICONS, theme
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.window import Window
+from gluvo.errors import GluvoError
+from gluvo.play.process import Host
+
+ICON = ICONS / "gluvo.svg"
+
+
+def application() -> QApplication:
+    """The one application object, dressed."""
+    app = QApplication.instance()
+    if isinstance(app, QApplication):
+        return app
+    app = QApplication(sys.argv[:1])
+    app.setApplicationName("gluvo")
+    app.setApplicationDisplayName("Gluvo")
+    app.setDesktopFileName("gluvo")
+    app.setWindowIcon(QIcon(str(ICON)))
+    theme.attach(app)
+    return app
+
+
+def run(path: Path | None, host: Host, play: bool = False) -> int:
+    """Open the window, with a session or an audio file if one is given; returns the exit status.
+
+    `play` starts it as soon as its audio is read.
+    """
+    logging.basicConfig(level=logging.WARNING, format="gluvo: %(message)s")
+    try:
+        check_display()
+    except GluvoError:
+        host.close()
+        raise
+    app = application()
+    settings = QSettings("gluvo", "gluvo")
+    night = str(settings.value("night") or "")
+    theme.force({"day": False, "night": True}.get(night))
+    window = Window(Workbench(str(settings.value("device") or ""), host))
+    window.show()
+    if play:
+        window.bench.audio_changed.connect(window.play_once)
+    if path is not None:
+        QTimer.singleShot(0, lambda: window.open_path(path))
+    for number in (signal.SIGINT, signal.SIGTERM):  # the window's tick lets Python look at them
+        signal.signal(number, lambda *_: QTimer.singleShot(0, window.end))
+    return app.exec()
+
+
+def check_display() -> None:
+    """Raises `GluvoError` where there is no screen to open a window on: Qt would end the process without a word."""
+    platform = os.environ.get("QT_QPA_PLATFORM", "")
+    if platform.partition(":")[0] in ("offscreen", "minimal", "vnc", "linuxfb", "eglfs"):
+        return
+    wayland = os.environ.get("WAYLAND_DISPLAY", "")
+    if wayland and platform in ("", "wayland"):
+        runtime = Path(os.environ.get("XDG_RUNTIME_DIR", "/nowhere"))
+        if (runtime / wayland).exists():
+            return
+    display = os.environ.get("DISPLAY", "")
+    if not display:
+        raise GluvoError("There is no display to open the window on (DISPLAY is not set).")
+    with contextlib.suppress(OSError):  # without the library there is nothing to ask
+        xcb = ctypes.CDLL("libxcb.so.1")
+        xcb.xcb_connect.restype = ctypes.c_void_p
+        xcb.xcb_connection_has_error.argtypes = xcb.xcb_disconnect.argtypes = (ctypes.c_void_p,)
+        connection = xcb.xcb_connect(None, None)
+        failed = xcb.xcb_connection_has_error(connection)
+        xcb.xcb_disconnect(connection)
+        if failed:
+            raise GluvoError(f"The display {display} cannot be opened.")

@@ -1,0 +1,163 @@
+"""What the window says in passing: a sentence, and what goes on in the background."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QSizePolicy, QWidget
+
+from gluvo.desk.controls.parts import button, label, menu_text
+from gluvo.desk.model.workbench import Workbench
+from gluvo.workbench.tasks import RENDERING, Task
+
+MOST_SHOWN = 3
+"""Tasks that are shown side by side."""
+
+
+@dataclass(frozen=True)
+class Said:
+    """A sentence for the user."""
+
+    text: str
+    trouble: bool
+    act: str = ""
+    then: Callable[[], None] | None = None
+
+
+class Notice(QWidget):
+    """A sentence under the timeline, with something to do about it if there is.
+
+    Trouble stays until it is closed. Newer trouble comes before it, and does not take it away.
+    """
+
+    def __init__(self) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 5, 10, 5)
+        self._mark = label("Please note:", "trouble")
+        row.addWidget(self._mark, 0, Qt.AlignmentFlag.AlignTop)
+        self.text = label("")
+        self.text.setWordWrap(True)
+        self.text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        row.addWidget(self.text, 1)
+        self.act = button("", "")
+        row.addWidget(self.act)
+        self.close_button = button("Close", "Take this message away.", self.dismiss, "plain")
+        row.addWidget(self.close_button)
+        self._said: list[Said] = []
+        self.act.clicked.connect(self._do)
+        self._timer = QTimer(self, singleShot=True, interval=6000)
+        self._timer.timeout.connect(self.dismiss)
+        self.hide()
+
+    def tell(self, text: str, trouble: bool, act: str = "", then: Callable[[], None] | None = None) -> None:
+        """Show a sentence; good news goes away by itself, and gives way to whatever comes."""
+        said = Said(text, trouble, act, then)
+        if any(s.text == text for s in self._said):
+            return
+        self._said = [s for s in self._said if s.trouble]
+        if trouble:
+            self._said.insert(0, said)
+        elif not self._said:
+            self._said = [said]
+        else:
+            return
+        self._show()
+
+    def dismiss(self) -> None:
+        """Take away what is shown; the next one that waits is shown then."""
+        del self._said[:1]
+        self._show()
+
+    def clear(self) -> None:
+        """Take everything away: it was of another session."""
+        self._said.clear()
+        self._show()
+
+    def _show(self) -> None:
+        if not self._said:
+            self.hide()
+            return
+        said, more = self._said[0], len(self._said) - 1
+        self._mark.setVisible(said.trouble)
+        self.text.setText(said.text)
+        self.setAccessibleName(said.text)
+        self.act.setVisible(bool(said.act))
+        self.act.setText(said.act)
+        self.close_button.setText(f"Close ({more} more)" if more else "Close")
+        self.show()
+        if said.trouble:
+            self._timer.stop()
+        else:
+            self._timer.start()
+
+    def _do(self) -> None:
+        then = self._said[0].then if self._said else None
+        self.dismiss()
+        if then is not None:
+            then()
+
+
+class TaskLine(QWidget):
+    """One task: what it is, how far, and a way to stop it."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        self.task: Task | None = None
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 14, 0)
+        row.setSpacing(8)
+        self.text = label("", "caption")
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.bar.setFixedWidth(110)
+        self.bar.setRange(0, 1000)
+        self.stop = button("Stop", "Stop this.", self._stop, "plain")
+        self.stop.setStyleSheet("padding: 0 4px; font-size: 11px;")
+        row.addWidget(self.text)
+        row.addWidget(self.bar)
+        row.addWidget(self.stop)
+
+    def show_task(self, task: Task | None) -> None:
+        self.task = task
+        self.setVisible(task is not None)
+        if task is not None:
+            self.text.setText(task.title if task.running else f"{task.title} (waits)")
+            self.bar.setValue(round(1000 * task.share))
+            self.stop.setVisible(task.kind is not RENDERING)
+            self.stop.setAccessibleName(f"Stop {menu_text(task.title)}")
+
+    def _stop(self) -> None:
+        if self.task is not None:
+            self._bench.tasks.cancel(self.task)
+
+
+class WorkLine(QWidget):
+    """What goes on in the background, each with a way to stop it. Always there, so that nothing jumps."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        self.setFixedHeight(20)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 0, 12, 2)
+        self.lines = [TaskLine(bench) for _ in range(MOST_SHOWN)]
+        for one in self.lines:
+            row.addWidget(one)
+        self._more = label("", "caption")
+        row.addWidget(self._more)
+        row.addStretch(1)
+        bench.tasks_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        tasks = self._bench.tasks.shown()
+        tasks.sort(key=lambda task: (task.kind is RENDERING, task.number))  # what can be stopped stands in its place
+        for one, task in zip(self.lines, [*tasks[:MOST_SHOWN], *[None] * MOST_SHOWN], strict=False):
+            one.show_task(task)
+        more = len(tasks) - MOST_SHOWN
+        self._more.setText(f"and {more} more" if more > 0 else "")

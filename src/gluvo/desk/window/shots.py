@@ -1,0 +1,139 @@
+"""Pictures of every main view, from the demo."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from gluvo.errors import GluvoError
+
+
+def write_shots(folder: Path) -> Iterator[Path]:
+    """Write a PNG of each view at 1280 × 800; yields each path. Needs no screen. The user's settings are left alone."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PySide6.QtCore import QSettings
+
+    from gluvo.demo.session import demo_session
+    from gluvo.desk.controls.theme import theme
+    from gluvo.desk.editors.eq.editor import EqEditor
+    from gluvo.desk.editors.glue import GlueEditor
+    from gluvo.desk.model.workbench import Workbench
+    from gluvo.desk.window.app import application
+    from gluvo.desk.window.window import Window
+    from gluvo.play.device import SILENT
+    from gluvo.session.document import Document
+    from gluvo.session.store import read_session
+
+    folder.mkdir(parents=True, exist_ok=True)
+    demo = demo_session()
+    app = application()
+    with tempfile.TemporaryDirectory() as scratch:
+        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, scratch)
+        bench = Workbench(SILENT, autosaves=False)
+        window = Window(bench)
+        window.resize(1280, 800)
+        window.show()
+
+        def wait(condition: Callable[[], bool]) -> None:
+            end = time.monotonic() + 120.0
+            while not condition():
+                app.processEvents()
+                time.sleep(0.005)
+                if time.monotonic() > end:
+                    raise GluvoError("The views could not be measured in time.")
+            app.processEvents()
+
+        def settled() -> bool:
+            return bench.picture.song_current and bench.picture.tone is not None and not bench.busy
+
+        def shot(name: str) -> Path:
+            app.processEvents()
+            path = folder / f"{name}.png"
+            window.grab().save(str(path))
+            return path
+
+        theme.force(False)
+        app.processEvents()
+        yield shot("beginning")
+        loaded = read_session(demo)
+        bench.open(Document(loaded.session, demo, loaded.kept, saved=True))
+        wait(settled)
+        bench.advice.reach_target()
+        wait(lambda: bench.document.undo_name is not None)
+        wait(settled)
+        bench.toggle_play()
+        start = time.monotonic()
+        wait(lambda: time.monotonic() - start > 3.4)
+        yield shot("shape")
+        window.resize(1024, 700)
+        app.processEvents()
+        yield shot("shape-small")
+        window.resize(1280, 800)
+        finder = window.menus.find(keys=True)
+        app.processEvents()
+        keys = folder / "keys.png"
+        finder.grab().save(str(keys))
+        yield keys
+        finder.close()
+        bench.look(page="buses", strip="shells", step="glue-2")
+        wait(settled)
+        yield shot("buses")
+        theme.force(True)
+        yield shot("buses-night")
+        theme.force(False)
+        bench.look(page="shape")
+        wait(settled)
+        yield shot("glue-hits")
+        assert isinstance(window.shape.editor, GlueEditor)
+        window.shape.editor.chooser.button("spread").click()
+        yield shot("glue-spread")
+        bench.look(step="lane-1")
+        wait(settled)
+        yield shot("lane")
+        bench.look(strip="mix", step="glue-1")
+        wait(settled)
+        theme.force(True)
+        yield shot("shape-night")
+        theme.force(False)
+        assert isinstance(window.shape.editor, GlueEditor)
+        window.shape.editor.chooser.button("transfer").click()
+        yield shot("glue-transfer")
+        bench.look(step="limiter-1")
+        wait(settled)
+        yield shot("limiter")
+        bench.look(step="eq-1", band=2)
+        wait(settled)
+        yield shot("mid-side-eq")
+        theme.force(True)
+        assert isinstance(window.shape.editor, EqEditor)
+        window.shape.editor.toggle_resonances()
+        window.shape.editor.next_phase()
+        yield shot("mid-side-eq-night")
+        theme.force(False)
+        bench.look(step="glue-1")
+        wait(settled)
+        assert isinstance(window.shape.editor, GlueEditor)
+        window.shape.editor.chooser.button("spectrum").click()
+        window.shape.editor.spectrum.freeze_reference("reference-1", "Pier Lights")
+        wait(lambda: bench.frozen is not None and not bench.busy)
+        yield shot("spectrum")
+        bench.look(step="saturation-1")
+        wait(settled)
+        yield shot("saturation")
+        bench.look(step="width-1")
+        wait(settled)
+        yield shot("width")
+        bench.look(page="deliver")
+        window.deliver.use_folder(Path(scratch))
+        window.deliver.write_all()
+        wait(lambda: window.deliver.status.text() != "" and not bench.busy)
+        window.deliver.status.setText(window.deliver.status.text().replace(scratch, "Deliverables"))
+        window.deliver._folder = None
+        window.deliver.refresh()
+        yield shot("deliver")
+        theme.force(None)
+        bench.close()
+        window._timer.stop()

@@ -1,0 +1,380 @@
+"""The song from left to right: sections, the source's waveform inside the result's, reduction below."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
+
+from gluvo.desk.controls.parts import drawn, edit_in_place
+from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.timeline_drawing import CAPTION, MARGIN, RIBBON, TimelineDrawing
+from gluvo.measure.hits import find_onsets
+from gluvo.measure.trace import Span
+from gluvo.render.joint import Joint
+from gluvo.render.song import Rendered
+from gluvo.session import sections
+from gluvo.session.records import Section, Session
+
+GRIP = 4
+"""Pixels to either side of a section's edge where it can be taken."""
+CLOSEST = 48
+"""Frames across the whole width at the closest zoom."""
+LOWEST, HIGHEST = 78, 420
+"""Pixels that the timeline may be high."""
+EDGE = 5
+"""Pixels at the lower edge by which it is made higher."""
+MOST_WAVES = 64.0
+"""How much larger than its row the waveform can be drawn."""
+
+
+class Timeline(QWidget):
+    """Click to go somewhere, click a section to choose it, double-click it to zoom to it, wheel to zoom."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        self._view = Span(0.0, 1.0)
+        self._position = 0.0
+        self._picture: QPixmap | None = None
+        self._words: QPixmap | None = None
+        self._waves_zoom = 1.0
+        self._stretching: tuple[float, int] | None = None
+        self.by_hand = False
+        """Whether its height was set by hand."""
+        self._pan: tuple[float, Span] | None = None
+        self._reduction: np.ndarray | None = None
+        self._step_reduction: np.ndarray | None = None
+        self._edge: tuple[str, str] | None = None
+        self._marking: tuple[float, float] | None = None
+        self._shown: Rendered | None = None
+        self._shown_untouched: Joint | None = None
+        self.setFixedHeight(114)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Timeline")
+        self.setToolTip(
+            "Click to go there. Click a section's name to choose it, double-click to zoom to it; drag its edges (they snap "
+            "to zero crossings, with Ctrl to hits). Shift-drag marks a new section. Wheel zooms down to samples, "
+            "Shift-wheel or middle drag moves along, Ctrl-wheel draws the waves larger. Drag the lower edge to make it higher. "
+            "Keys: arrows move, + and − zoom, 0 shows all."
+        )
+        bench.audio_changed.connect(self._audio_changed)
+        bench.analysis_changed.connect(self._redraw)
+        bench.picture_changed.connect(self._picture_changed)
+        bench.session_changed.connect(self._session_changed)
+        theme.changed.connect(self._redraw)
+
+    def sizeHint(self) -> QSize:
+        return QSize(1000, self.height())
+
+    def stretch(self, height: int, by_hand: bool = True) -> None:
+        """Make it so many pixels high."""
+        self.by_hand = self.by_hand or by_hand
+        self.setFixedHeight(min(HIGHEST, max(LOWEST, height)))
+        self._redraw()
+
+    def zoom_waves(self, factor: float) -> None:
+        """Draw the waveform larger or smaller, without being louder."""
+        self._waves_zoom = min(MOST_WAVES, max(1.0, self._waves_zoom * factor))
+        self._redraw()
+
+    # --- what is shown -------------------------------------------------------------------------------------
+
+    @property
+    def length(self) -> float:
+        song = self._bench.audio.material
+        return song.seconds if song else 1.0
+
+    @property
+    def view(self) -> Span:
+        """The stretch of the song in view."""
+        return self._view
+
+    def show_position(self, seconds: float) -> None:
+        """Move the playhead; only the strips where it was and is are painted."""
+        old, new = self._x(self._position), self._x(seconds)
+        self._position = seconds
+        if abs(new - old) > 0.2:
+            for x in (old, new):
+                self.update(int(x) - 3, 0, 7, self.height())
+
+    def zoom(self, factor: float, at: float | None = None) -> None:
+        """Show `factor` times as much, keeping a moment in place."""
+        at = self._position if at is None else at
+        song = self._bench.audio.material
+        least = CLOSEST / song.rate if song else 0.01
+        width = min(self.length, max(least, self._view.seconds * factor))
+        share = (at - self._view.start) / self._view.seconds
+        self._set_view(at - share * width, width)
+
+    def zoom_to(self, span: Span | None) -> None:
+        """Show a span with a little around it; None shows all."""
+        if span is None:
+            self._set_view(0.0, self.length)
+        else:
+            margin = 0.04 * span.seconds
+            self._set_view(span.start - margin, span.seconds + 2 * margin)
+
+    def _set_view(self, start: float, width: float) -> None:
+        width = min(width, self.length)
+        start = min(max(0.0, start), self.length - width)
+        self._view = Span(start, start + width)
+        self._redraw()
+
+    def _audio_changed(self) -> None:
+        self._reduction = None
+        self.zoom_to(None)
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        if (before.view.strip, before.view.step) != (now.view.strip, now.view.step):
+            self._add_up()
+            self._redraw()
+        elif (before.sections, before.view.section) != (now.sections, now.view.section):
+            self._redraw()
+
+    def _picture_changed(self) -> None:
+        song, untouched = self._bench.picture.song_render, self._bench.picture.untouched
+        if song is self._shown and untouched is self._shown_untouched:
+            return
+        self._shown_untouched = untouched
+        self._shown = song
+        self._add_up()
+        self._redraw()
+
+    def _add_up(self) -> None:
+        """The reduction of the chosen strip's chain, and of the chosen step in it."""
+        song, view = self._shown, self._bench.session.view
+        self._reduction = self._step_reduction = None
+        if song is None or view.strip not in song.plan.strips:
+            return
+        joints = (song.joint(id) for id in song.plan.strips[view.strip].along)
+        parts = [j.reduction.mean for j in joints if j is not None and j.reduction is not None]
+        if parts:
+            self._reduction = np.sum(parts, axis=0)
+        chosen = song.joint(view.step)
+        if chosen is not None and chosen.reduction is not None:
+            self._step_reduction = chosen.reduction.mean
+
+    def _redraw(self) -> None:
+        self._picture = self._words = None
+        self.update()
+
+    def resizeEvent(self, event: object) -> None:
+        self._picture = self._words = None
+
+    # --- places --------------------------------------------------------------------------------------------
+
+    @property
+    def _width(self) -> float:
+        return max(1.0, self.width() - 2.0 * MARGIN)
+
+    def _x(self, seconds: float) -> float:
+        return MARGIN + (seconds - self._view.start) / self._view.seconds * self._width
+
+    def _seconds(self, x: float) -> float:
+        return self._view.start + (x - MARGIN) / self._width * self._view.seconds
+
+    def _section_at(self, x: float) -> Section | None:
+        at = self._seconds(x)
+        return next((s for s in self._bench.session.sections if s.start <= at < s.end), None)
+
+    # --- drawing -------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._picture is None or self._words is None:
+            self._picture, self._words = drawn(self, self._drawing.draw), drawn(self, self._drawing.draw_words)
+        painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._picture)
+        c, x = colours(), self._x(self._position)
+        if MARGIN - 1 <= x <= self.width() - MARGIN + 1:
+            painter.setPen(QPen(c["ink"], 2))
+            painter.drawLine(QPointF(x, RIBBON[0] + RIBBON[1]), QPointF(x, self.height() - CAPTION))
+        painter.drawPixmap(0, 0, self._words)
+        if self._marking is not None:
+            left, right = sorted(self._x(t) for t in self._marking)
+            top, tall = self._drawing.waves
+            painter.fillRect(QRectF(left, top, right - left, tall), c.soft("signal", 60))
+        if self.hasFocus():
+            painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
+            painter.drawRect(1, 1, self.width() - 3, self.height() - 3)
+
+    @property
+    def _drawing(self) -> TimelineDrawing:
+        return TimelineDrawing(
+            self._bench,
+            self._view,
+            self.width(),
+            self.height(),
+            self._reduction,
+            self._step_reduction,
+            self._waves_zoom,
+        )
+
+    # --- sections ------------------------------------------------------------------------------------------
+
+    def _edge_at(self, x: float) -> tuple[str, str] | None:
+        """The section and which of its edges lies under a place in the ribbon; the chosen section's first."""
+        chosen = self._bench.session.view.section
+        for section in sorted(self._bench.session.sections, key=lambda s: s.id != chosen):
+            for edge in ("start", "end"):
+                if abs(self._x(getattr(section, edge)) - x) <= GRIP:
+                    return section.id, edge
+        return None
+
+    def snapped(self, seconds: float, to_hit: bool) -> float:
+        """The nearest zero crossing of the untouched song, or (if asked) hit, near a time; itself if there is none."""
+        render, song = self._bench.picture.song_render, self._bench.audio.material
+        if render is None or song is None:
+            return seconds
+        reach = max(0.3 if to_hit else 0.005, GRIP / self._width * self._view.seconds)
+        frames = Span(seconds - reach, seconds + reach).frames(song.rate, song.frames)
+        x = np.asarray(render.untouched.audio[frames], dtype=np.float64)
+        if to_hit:
+            places = frames.start / song.rate + find_onsets(x[: round(4 * song.rate)], song.rate)
+        else:
+            sign = np.signbit(x.sum(axis=1))
+            places = (frames.start + 1 + np.flatnonzero(sign[1:] != sign[:-1])) / song.rate
+        return float(places[np.argmin(np.abs(places - seconds))]) if len(places) else seconds
+
+    def rename(self, id: str) -> None:
+        """Open a field over a section's name; Enter takes it, Escape does not."""
+        section = self._bench.session.section(id)
+        if section is None:
+            return
+        left = max(MARGIN, self._x(section.start))
+        width = max(90.0, min(self.width() - MARGIN, self._x(section.end)) - left)
+        edit_in_place(
+            self,
+            section.name,
+            QRectF(left, RIBBON[0] - 2, width, RIBBON[1] + 5).toRect(),
+            lambda name: self._bench.edit("Rename section", lambda s: sections.renamed(s, id, name)),
+        )
+
+    def remove(self, id: str) -> None:
+        self._bench.edit("Remove section", lambda s: sections.without(s, id))
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        section = self._section_at(event.pos().x())
+        if section is None or event.pos().y() > RIBBON[0] + RIBBON[1] + 2:
+            return
+        menu = QMenu(self)
+        for text, then in (
+            ("Rename", lambda: self.rename(section.id)),
+            ("Zoom to it", lambda: self.zoom_to(Span(section.start, section.end))),
+            ("Remove", lambda: self.remove(section.id)),
+        ):
+            menu.addAction(text).triggered.connect(lambda *_, then=then: then())
+        menu.exec(event.globalPos())
+
+    # --- the mouse and the keyboard ------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        x, y = event.position().x(), event.position().y()
+        in_ribbon = y < RIBBON[0] + RIBBON[1] + 2
+        if event.button() == Qt.MouseButton.MiddleButton:
+            self._pan = (x, self._view)
+        elif event.button() == Qt.MouseButton.LeftButton and y >= self.height() - EDGE:
+            self._stretching = (event.globalPosition().y(), self.height())
+        elif event.button() == Qt.MouseButton.LeftButton:
+            if not in_ribbon and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                at = self.snapped(self._seconds(x), to_hit=False)
+                self._marking = (at, at)
+                return
+            self._edge = self._edge_at(x) if in_ribbon else None
+            section = self._section_at(x) if in_ribbon else None
+            if self._edge is not None:
+                return
+            if section is not None:
+                same = section.id == self._bench.session.view.section
+                self._bench.look(section="" if same else section.id)
+                if not same:
+                    self._bench.seek(section.start)
+            else:
+                self._bench.seek(min(self.length, max(0.0, self._seconds(x))))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        x, y = event.position().x(), event.position().y()
+        in_ribbon = y < RIBBON[0] + RIBBON[1] + 2
+        on_edge = self._edge is not None or (in_ribbon and self._edge_at(x) is not None)
+        at_foot = self._stretching is not None or (not event.buttons() and y >= self.height() - EDGE)
+        shapes = Qt.CursorShape
+        self.setCursor(shapes.SizeVerCursor if at_foot else shapes.SizeHorCursor if on_edge else shapes.ArrowCursor)
+        if self._stretching is not None:
+            begin, tall = self._stretching
+            self.stretch(tall + round(event.globalPosition().y() - begin))
+            return
+        to_hit = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        if self._pan is not None:
+            begin, view = self._pan
+            self._set_view(view.start - (x - begin) / self._width * view.seconds, view.seconds)
+        elif self._edge is not None:
+            id, edge = self._edge
+            at = self.snapped(self._seconds(x), to_hit)
+            self._bench.edit(
+                "Move section edge", lambda s: sections.with_edge(s, id, edge, at, self.length), f"{id}.{edge}"
+            )
+        elif self._marking is not None:
+            self._marking = (self._marking[0], self.snapped(self._seconds(x), to_hit))
+            self.update()
+        elif event.buttons() & Qt.MouseButton.LeftButton and not in_ribbon:
+            self._bench.seek(min(self.length, max(0.0, self._seconds(x))))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._edge is not None:
+            self._bench.settle()
+        if self._marking is not None:
+            start, end = sorted(self._marking)
+            if end - start >= sections.SHORTEST:
+                session, made = sections.with_section(
+                    self._bench.session, f"Section {len(self._bench.session.sections) + 1}", start, end
+                )
+                self._bench.edit("Add section", lambda s: s.replace(sections=session.sections))
+                self._bench.look(section=made.id)
+        self._pan = self._edge = self._marking = self._stretching = None
+        self._redraw()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if event.position().y() < RIBBON[0] + RIBBON[1] + 2:
+            section = self._section_at(event.position().x())
+            if section is not None:
+                self._bench.look(section=section.id)
+                self.zoom_to(Span(section.start, section.end))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        turn = event.angleDelta().y() or event.angleDelta().x()
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.zoom_waves(1.25 ** (turn / 120.0))
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier or event.angleDelta().x():
+            self._set_view(self._view.start - turn / 1200.0 * self._view.seconds, self._view.seconds)
+        else:
+            self.zoom(0.8 ** (turn / 120.0), self._seconds(event.position().x()))
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        keys, step = Qt.Key, self._view.seconds / 50.0
+        actions = {
+            keys.Key_Left: lambda: self._bench.seek(max(0.0, self._position - step)),
+            keys.Key_Right: lambda: self._bench.seek(min(self.length, self._position + step)),
+            keys.Key_Home: lambda: self._bench.seek(0.0),
+            keys.Key_Plus: lambda: self.zoom(0.5),
+            keys.Key_Equal: lambda: self.zoom(0.5),
+            keys.Key_Minus: lambda: self.zoom(2.0),
+            keys.Key_0: lambda: self.zoom_to(None),
+        }
+        if event.key() in actions:
+            actions[keys(event.key())]()
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,383 @@
+"""The window: pages under the bars that stay, the menus, and what is dropped on it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QMainWindow,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from gluvo.desk.controls.parts import line
+from gluvo.desk.controls.theme import theme
+from gluvo.desk.model.workbench import LOUDEST_SECONDS, Workbench
+from gluvo.desk.pages.buses import BusesPage
+from gluvo.desk.pages.deliver import DeliverPage
+from gluvo.desk.pages.shape import ShapePage
+from gluvo.desk.window.bars import PAGES, Header, HearRow
+from gluvo.desk.window.beginning import Beginning
+from gluvo.desk.window.documents import Documents
+from gluvo.desk.window.menus import AUDIO_FILTER, Menus
+from gluvo.desk.window.notices import Notice, WorkLine
+from gluvo.desk.window.timeline import Timeline
+from gluvo.errors import GluvoError
+from gluvo.progress import Progress
+from gluvo.session.create import reference_of, stems_added
+from gluvo.session.media import AUDIO_SUFFIXES, header_of, media_of
+from gluvo.session.records import Media, Reference, Session, Stem
+from gluvo.session.sections import read_csv, with_section, write_csv
+from gluvo.session.store import SUFFIX
+from gluvo.workbench.tasks import BRINGING_IN
+
+TICK_MS = 33
+SMALLEST = (940, 500)
+"""Pixels: a window at a scale of 2 on 1920 × 1080 has 960 × 540 of its own."""
+CHECK_SECONDS = 1.0
+"""Between looks at whether another window has taken the session over."""
+
+
+class Window(QMainWindow):
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self.bench = bench
+        self.settings = QSettings("gluvo", "gluvo")
+        self.setMinimumSize(*SMALLEST)
+        self.setAcceptDrops(True)
+        body = QWidget()
+        column = QVBoxLayout(body)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        self.header, self.hear_row, self.timeline = Header(bench), HearRow(bench), Timeline(bench)
+        self.buses, self.shape, self.deliver = BusesPage(bench), ShapePage(bench), DeliverPage(bench)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.buses)
+        self.pages.addWidget(self.shape)
+        self.pages.addWidget(self.deliver)
+        self.notice = Notice()
+        rules = line(), line()
+        self._with_a_session = (self.hear_row, rules[0], self.timeline, rules[1])
+        for widget in (self.header, line(), *self._with_a_session, self.notice):
+            column.addWidget(widget)
+        column.addWidget(self.pages, 1)
+        self.work = WorkLine(bench)
+        column.addWidget(self.work)
+        self.setCentralWidget(body)
+        self.documents = Documents(self)
+        self.beginning = Beginning(self)
+        self.pages.addWidget(self.beginning)
+        self.menus = Menus(self)
+        bench.session_changed.connect(self._session_changed)
+        bench.told.connect(self.notice.tell)
+        bench.missing_found.connect(self._tell_missing)
+        bench.changed_found.connect(self._tell_changed)
+        theme.changed.connect(self._dress)
+        self._dress()
+        self._since_check, self._asks = 0.0, True
+        self._clock = QElapsedTimer()
+        self._clock.start()
+        self._timer = QTimer(self, interval=TICK_MS)
+        self._timer.timeout.connect(self._tick)
+        self._timer.start()
+        geometry = self.settings.value("geometry")
+        if not (isinstance(geometry, QByteArray) and self.restoreGeometry(geometry)):
+            self.resize(QSize(1280, 800))
+        self._show_what_can_be()
+
+    # --- documents -----------------------------------------------------------------------------------------
+
+    def open_path(self, path: Path) -> None:
+        """Open a session; or make one, if it is audio. Trouble is told, and leaves things as they are."""
+
+        def open_it() -> None:
+            place = Path(os.path.abspath(path))  # noqa: PTH100, a link to a session is opened as what it is called
+            if place.suffix.lower() == SUFFIX or (place.exists() and place.suffix.lower() not in AUDIO_SUFFIXES):
+                if place.is_dir():
+                    self.documents.new_from_stems(place)
+                else:
+                    self.documents.open(place)
+            else:
+                self.documents.new_from([place])
+
+        self.attempt(open_it)
+
+    def play_once(self) -> None:
+        """Start playing as soon as there is something to play; only the first time."""
+        if self.bench.engine is not None:
+            self.bench.audio_changed.disconnect(self.play_once)
+            self.bench.engine.play()
+
+    def new_from(self, files: list[Path], top: Path | None = None) -> None:
+        """A new session from a mix, or from stems in a folder `top`."""
+        self.attempt(lambda: self.documents.new_from(files, top))
+
+    def new_from_stems(self, folder: Path) -> None:
+        """A new session from a folder of stems; folders inside it become buses."""
+        self.attempt(lambda: self.documents.new_from_stems(folder))
+
+    def add_stems(self, paths: list[Path]) -> None:
+        """Bring further stems into the open session; read in the background."""
+        session, folder = self.bench.session, self.bench.document.folder
+        known = {s.id for s in session.stems}
+
+        def done(found: Session) -> None:
+            new = tuple(s for s in found.stems if s.id not in known)
+            self.bench.edit(
+                f"Add {len(new)} stem{'s' if len(new) > 1 else ''}",
+                lambda s: s.replace(rate=found.rate, strips=(*s.strips, *new)),
+            )
+
+        self.bench.task(
+            BRINGING_IN,
+            "Bringing in stems",
+            lambda told: stems_added(session, [p.resolve() for p in paths], folder, told),
+            done,
+        )
+
+    # --- media ---------------------------------------------------------------------------------------------
+
+    def add_references(self, paths: list[Path]) -> None:
+        """Bring in tracks to compare with; read in the background."""
+        session, folder = self.bench.session, self.bench.document.folder
+        if not session.stems:
+            self.notice.tell("Bring in a mix first; then references to compare it with.", True)
+            return
+
+        def work(told: Progress) -> list[Reference]:
+            return [
+                reference_of(path.resolve(), folder, 0, lambda d, n=n: told((n + d) / len(paths)))  # type: ignore[misc]
+                for n, path in enumerate(paths)
+            ]
+
+        def done(found: list[Reference]) -> None:
+            for reference in found:
+                self.bench.edit(f"Add reference {reference.name}", partial(_with_reference, reference))
+
+        self.bench.task(BRINGING_IN, "Bringing in references", work, done)
+
+    def remove_reference(self, id: str) -> None:
+        self.bench.edit(
+            "Remove reference", lambda s: s.replace(references=tuple(r for r in s.references if r.id != id))
+        )
+
+    def _tell_missing(self) -> None:
+        missing = self.bench.audio.missing
+        names = ", ".join(media.path.rsplit("/", 1)[-1] for media, _ in missing[:3])
+        more = f" and {len(missing) - 3} more" if len(missing) > 3 else ""
+        self.notice.tell(f"Missing or unreadable: {names}{more}. {missing[0][1]}", True, "Locate…", self.locate)
+
+    def locate(self) -> None:
+        """Ask for the folder or file of each missing piece of audio."""
+        for media, _ in self.bench.audio.missing:
+            name = media.path.rsplit("/", 1)[-1]
+            found, _filter = QFileDialog.getOpenFileName(
+                self, f"Where is {name}?", str(self.bench.document.folder), AUDIO_FILTER
+            )
+            if not found:
+                return
+            self.relocate(media.path, Path(found))
+
+    def relocate(self, old: str, path: Path) -> None:
+        """Use another file in place of one that is missing; it is read in the background."""
+        folder = self.bench.document.folder
+
+        def changed(session: Session, media: Media, mono: bool) -> Session:
+            return session.replace(
+                strips=tuple(
+                    msgspec.structs.replace(s, media=media, mono=mono)
+                    if isinstance(s, Stem) and s.media.path == old
+                    else s
+                    for s in session.strips
+                ),
+                references=tuple(
+                    msgspec.structs.replace(r, media=media) if r.media.path == old else r for r in session.references
+                ),
+            )
+
+        self.bench.task(
+            BRINGING_IN,
+            f"Bringing in {path.name}",
+            lambda told: (media_of(path.resolve(), folder, told), header_of(path).channels == 1),
+            lambda found: self.bench.edit(f"Locate {path.name}", lambda s: changed(s, *found)),
+        )
+
+    def _tell_changed(self) -> None:
+        """Audio files are others than were brought in: they are taken as they are now only if the user says so."""
+        changed = list(self.bench.audio.changed.values())
+        more = (
+            f" {len(changed) - 1} more {'has' if len(changed) == 2 else 'have'} changed, too."
+            if len(changed) > 1
+            else ""
+        )
+        silent = (self.bench.audio.missing and " Until it is taken, it is silent.") or " What plays is what it was."
+        self.notice.tell(f"{changed[0].words}{more}{silent}", True, "Take as it is now", self.bench.take_changed)
+
+    # --- sections ------------------------------------------------------------------------------------------
+
+    def choose_section(self, by: int) -> None:
+        """The next or the previous section; past the ends lies the whole song."""
+        ids = ["", *(s.id for s in self.bench.session.sections)]
+        now = self.bench.session.view.section
+        index = (ids.index(now) + by) % len(ids) if now in ids else 0
+        self.bench.look(section=ids[index])
+        section = self.bench.session.section(ids[index])
+        if section is not None:
+            self.bench.seek(section.start)
+
+    def section_from_loudest(self, seconds: float = LOUDEST_SECONDS) -> None:
+        """The loudest stretch of that length, as a section that is chosen."""
+        start = self.bench.loudest(seconds)
+        if start is None:
+            self.notice.tell("The song is not measured yet, or shorter than that.", True)
+            return
+        self.add_section(f"Loudest {seconds:g} s", start, start + seconds)
+
+    def section_from_view(self) -> None:
+        """The stretch that the timeline shows, as a section."""
+        view = self.timeline.view
+        self.add_section(f"Section {len(self.bench.session.sections) + 1}", view.start, view.end)
+
+    def add_section(self, name: str, start: float, end: float) -> None:
+        session, made = with_section(self.bench.session, name, start, end)
+        self.bench.edit("Add section", lambda s: s.replace(sections=session.sections))
+        self.bench.look(section=made.id)
+
+    def import_sections(self, path: Path) -> None:
+        """Take the sections from a CSV file, in place of those that are there; can be undone."""
+
+        def take() -> None:
+            found = read_csv(path, self.bench.session)
+            self.bench.look(section="")
+            self.bench.edit("Import sections", lambda s: s.replace(sections=found.sections))
+
+        self.attempt(take)
+
+    def export_sections(self, path: Path) -> None:
+        def give() -> None:
+            write_csv(path, self.bench.session)
+            self.notice.tell(f"Sections written to {path}.", False)
+
+        self.attempt(give)
+
+    # --- events --------------------------------------------------------------------------------------------
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        self.menus.show_history()
+        document = self.bench.document
+        self.setWindowTitle(f"{now.name}{' *' if document.changed else ''} – Gluvo")
+        self._show_what_can_be()
+
+    def _show_what_can_be(self) -> None:
+        """The pages of a session; or, where there is none, how to begin."""
+        session = self.bench.session
+        there = bool(session.stems)
+        for widget in self._with_a_session:
+            widget.setVisible(there)
+        self.header.show_session(there)
+        if there:
+            self.pages.setCurrentIndex([key for key, _ in PAGES].index(session.view.page))
+        else:
+            self.pages.setCurrentWidget(self.beginning)
+        self.menus.allow(there)
+
+    def _tick(self) -> None:
+        elapsed = self._clock.restart() / 1000.0
+        self._since_check += elapsed
+        if self._since_check > CHECK_SECONDS:
+            self._since_check = 0.0
+            self.bench.check_ownership()
+        self.header.tick()
+        engine = self.bench.engine
+        if engine is not None:
+            self.timeline.show_position(engine.position)
+            readings = engine.read()
+            self.shape.tick(readings, elapsed)
+            self.buses.tick(readings, elapsed)
+            self.hear_row.tick(engine.held_back, elapsed)
+        self.bench.look_after()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """A higher window gives the timeline some of its room, a low one takes it back; unless its height was set."""
+        super().resizeEvent(event)
+        if not self.timeline.by_hand:
+            self.timeline.stretch(round(114 + 0.16 * (self.height() - 800)), by_hand=False)
+
+    def changeEvent(self, event: QEvent) -> None:
+        if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
+            self.bench.check_files()
+        super().changeEvent(event)
+
+    def attempt(self, action: Callable[[], None]) -> None:
+        """Do something whose failure is the user's to know."""
+        try:
+            action()
+        except GluvoError as error:
+            self.notice.tell(str(error), True)
+
+    def _dress(self) -> None:
+        self.menuBar().setStyleSheet("")
+        self.update()
+
+    def leave(self) -> None:
+        """Leave what has the focus, and stop long work."""
+        self.bench.tasks.cancel()
+        self.setFocus()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        event.acceptProposedAction()
+        self.dropped(paths)
+
+    def dropped(self, paths: list[Path]) -> None:
+        """A session opens; a folder is stems; audio is a mix. If there is one already: on the Buses page stems, on the
+        others references."""
+        if not paths:
+            return
+        if paths[0].suffix.lower() == SUFFIX:
+            self.open_path(paths[0])
+        elif paths[0].is_dir():
+            self.new_from_stems(paths[0])
+        elif self.bench.session.stems and self.bench.session.view.page == "buses":
+            self.add_stems(paths)
+        elif self.bench.session.stems:
+            self.add_references(paths)
+        else:
+            self.new_from(paths)
+
+    def end(self) -> None:
+        """Close at once, as the terminal or the system asks: what is unsaved is kept as a copy, and offered again."""
+        self._asks = False
+        self.close()
+        QApplication.quit()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self._asks:
+            with contextlib.suppress(GluvoError):
+                self.bench.document.autosave()
+        elif not self.documents.may_leave():
+            event.ignore()
+            return
+        self._timer.stop()
+        self.settings.setValue("geometry", self.saveGeometry())
+        self.bench.close()
+        event.accept()
+
+
+def _with_reference(reference: Reference, session: Session) -> Session:
+    new = Reference(id=session.fresh_id("reference"), name=reference.name, media=reference.media)
+    return session.replace(references=(*session.references, new))

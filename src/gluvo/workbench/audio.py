@@ -1,0 +1,101 @@
+"""The audio of an open session, and what is found out about it before anything is rendered."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Collection
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from gluvo.errors import AudioFileError, GluvoError
+from gluvo.measure.figures import Figures, figures_of
+from gluvo.measure.flattops import FlatTop, flat_tops
+from gluvo.measure.spectrum import Spectrum, spectrum
+from gluvo.measure.trace import trace_of
+from gluvo.progress import Progress
+from gluvo.session.media import Changed, Material, Sound, changed_file, place_of, read_material, read_sound
+from gluvo.session.records import Media, Reference, Session, Stem
+
+
+@dataclass(frozen=True, eq=False)
+class Audio:
+    """What was read from disk for a session, and what is missing of it."""
+
+    material: Material | None = None
+    """None where not one stem could be read."""
+    references: dict[str, Sound] = field(default_factory=dict)
+    missing: tuple[tuple[Media, str], ...] = ()
+    """Media that could not be read, and why."""
+    flat: dict[str, tuple[FlatTop, ...]] = field(default_factory=dict)
+    """Flat tops of each stem."""
+    changed: dict[str, Changed] = field(default_factory=dict)
+    """Stems and references whose files are others than were brought in, by their ids."""
+    stamps: dict[str, object] = field(default_factory=dict)
+    """How each file stood on disk when it was read, by its path in the session."""
+    reference_figures: dict[str, Figures] = field(default_factory=dict)
+    reference_tone: dict[str, Spectrum] = field(default_factory=dict)
+
+    def flat_places(self, session: Session) -> list[tuple[float, float]]:
+        """Where in the song the stems' flat tops begin, and how long they are, in seconds."""
+        if self.material is None:
+            return []
+        offsets = {stem.id: stem.offset for stem in session.stems}
+        rate = self.material.rate
+        return sorted(
+            (offsets.get(id, 0.0) + top.start / rate, top.length / rate)
+            for id, tops in self.flat.items()
+            for top in tops
+        )
+
+
+def read_audio(session: Session, folder: Path, progress: Progress, known: Audio) -> Audio:
+    """All audio of a session. What cannot be read is listed, not raised. Stems that are `known` are not read again."""
+    stamps = {media.path: stamp_of(media, folder) for media in session.media}
+    material = read_material(session, folder, lambda d: progress(0.8 * d), known.material)
+    missing = [(s.media, material.missing[s.id]) for s in session.stems if s.id in material.missing]
+    references: dict[str, Sound] = {}
+    changed = dict(material.changed)
+    for n, reference in enumerate(session.references):
+        progress(0.8 + 0.2 * n / len(session.references))
+        try:
+            if (other := changed_file(reference.media, folder)) is not None:
+                changed[reference.id] = other
+                raise GluvoError(other.words)
+            references[reference.id] = read_sound(place_of(reference.media, folder), material.rate)
+        except GluvoError as error:
+            missing.append((reference.media, str(error)))
+    return Audio(material if material.sounds else None, references, tuple(missing), changed=changed, stamps=stamps)
+
+
+def stamp_of(media: Media, folder: Path) -> object:
+    """What tells that a file may have been written again: its size and times; None where it is not there."""
+    try:
+        found = place_of(media, folder).stat()
+    except (OSError, ValueError):
+        return None
+    return found.st_size, found.st_mtime_ns, found.st_ino
+
+
+def changes_of(session: Session, folder: Path, media: Collection[Media], progress: Progress) -> dict[str, Changed]:
+    """Which of some files have become others than were brought in, by the ids of their stems and references."""
+    found = {}
+    owners: list[Stem | Reference] = [*session.stems, *session.references]
+    for owner in owners:
+        if owner.media in media:
+            with contextlib.suppress(AudioFileError):  # one that is gone plays on from memory
+                if (other := changed_file(owner.media, folder, progress)) is not None:
+                    found[owner.id] = other
+    return found
+
+
+def analysed(audio: Audio, progress: Progress) -> Audio:
+    """The same, with what takes longer to find out."""
+    figures, tone, flat = {}, {}, {}
+    for key, sound in audio.references.items():
+        progress(0.5)
+        figures[key] = figures_of(trace_of(sound.samples, sound.rate))
+        tone[key] = spectrum(sound.samples, sound.rate, "mid", 3)
+    for key, sound in audio.material.sounds.items() if audio.material is not None else ():
+        progress(0.7)
+        flat[key] = flat_tops(sound.samples)
+    return replace(audio, flat=flat, reference_figures=figures, reference_tone=tone)
