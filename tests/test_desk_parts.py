@@ -11,10 +11,10 @@ from pytestqt.qtbot import QtBot
 from gluvo.desk.charts.chart import Axis
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView, calm
 from gluvo.desk.charts.views import CaughtView, ReductionView, ToneView, TransferView
+from gluvo.desk.controls.meter import Meter
 from gluvo.desk.controls.parts import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
 from gluvo.desk.pages.deliver import at_home, unused
 from gluvo.desk.pages.target_panel import LiveLevels
-from gluvo.desk.window.bars import Meter
 from gluvo.measure.hits import hits_of
 from gluvo.measure.overview import Reduction, ReductionTracer
 from gluvo.measure.spectrum import spectrum
@@ -117,7 +117,7 @@ def test_views_show_what_they_are_given(qtbot: QtBot, qapp: QApplication) -> Non
     tones = [spectrum(music(3.0, seed=n), RATE) for n in range(3)]
     views = {
         HitsView: lambda v, n: v.show_hits(hits if n else None, 20.0, "Refrain"),
-        TransferView: lambda v, n: v.show_glue(Glue(ratio=2.0 + n, threshold=-20.0), np.full(50, -18.0 - n)),
+        TransferView: lambda v, n: v.show_curve(Glue(ratio=2.0 + n, threshold=-20.0).curve, np.full(50, -18.0 - n)),
         SpreadView: lambda v, n: v.show_spread(reduction.mean if n else np.zeros(0), 2.0, 2.1),
         LaneView: lambda v, n: v.show_lane(trace, trace.scaled(0.1 + 0.2 * n), trace.scaled(1.2), Span(0.0, 6.0)),
         ReductionView: lambda v, n: v.show_reduction(reduction if n else None, Span(1.0, 4.0), 0.0, 2.0, 2.1),

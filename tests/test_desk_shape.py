@@ -10,7 +10,9 @@ from PySide6.QtWidgets import QApplication, QLineEdit
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import DAY, NIGHT, contrast, theme
 from gluvo.desk.editors.glue import GlueEditor
-from gluvo.desk.editors.registry import LimiterEditor, SourceEditor, TrimEditor
+from gluvo.desk.editors.limiter import LimiterEditor
+from gluvo.desk.editors.source import SourceEditor
+from gluvo.desk.editors.trim import TrimEditor
 from gluvo.steps import Glue, Trim
 
 from .desk import NONE, Desk, drag

@@ -368,7 +368,7 @@ def test_the_empty_window_is_a_beginning(empty_desk: Desk, tmp_path: Path, monke
     assert {"Open…", "New from a mix…", "Quit", "Keys"} <= can and not {"Play or stop", "Save", "Mute", "Trim"} & can
     soundfile.write(tmp_path / "Quay.wav", music(5.0) * 1.6, RATE, "PCM_16")
     monkeypatch.setattr(
-        "gluvo.desk.window.menus.QFileDialog.getOpenFileName", lambda *_: (str(tmp_path / "Quay.wav"), "")
+        "gluvo.desk.window.asking.QFileDialog.getOpenFileName", lambda *_: (str(tmp_path / "Quay.wav"), "")
     )
     desk.bot.mouseClick(window.beginning.ways["mix"], LEFT)
     desk.wait(lambda: desk.bench.audio.material is not None)

@@ -14,9 +14,10 @@ import soundfile
 
 from gluvo.play.device import BLOCK, SilentDevice
 from gluvo.play.engine import Engine, Monitoring
-from gluvo.play.host import RECORD, RemoteEngine
 from gluvo.play.playhead import Playhead
 from gluvo.play.process import Host
+from gluvo.play.remote import RemoteEngine
+from gluvo.play.server import RECORD
 from gluvo.render.chain import run_chain
 from gluvo.session.media import Material, Sound
 from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Step, Trim, Width

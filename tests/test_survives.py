@@ -22,8 +22,8 @@ from gluvo.errors import DeviceError, GluvoError
 from gluvo.measure.trace import Span
 from gluvo.play import host as host_module
 from gluvo.play.engine import Engine, Monitoring
-from gluvo.play.host import RemoteEngine
 from gluvo.play.process import Host
+from gluvo.play.remote import RemoteEngine
 from gluvo.render.cache import Cache
 from gluvo.render.song import Renderer
 from gluvo.session import scratch

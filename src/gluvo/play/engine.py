@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.compare.monitor import monitor
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.kernel import Audio, kernel
 from gluvo.errors import DeviceError
@@ -35,16 +36,6 @@ PREFETCH_SECONDS, PAGE_FRAMES = 3.0, 512
 DIM_DB = -20.0
 PATHS = (RESULT, UNTOUCHED, STEP_OUT, CHANGE, DETECTOR, BAND, *REFERENCES)
 """What can be heard."""
-
-MONITOR = {
-    "stereo": ((1.0, 0.0), (0.0, 1.0)),
-    "mid": ((0.5, 0.5), (0.5, 0.5)),
-    "side": ((0.5, -0.5), (-0.5, 0.5)),
-    "left": ((1.0, 0.0), (1.0, 0.0)),
-    "right": ((0.0, 1.0), (0.0, 1.0)),
-    "mono": ((0.5, 0.5), (0.5, 0.5)),
-}
-"""Rows of the matrix from (left, right) to each ear. Side keeps its polarity per ear, so that it sounds wide."""
 
 
 @dataclass(frozen=True)
@@ -363,7 +354,7 @@ class Engine:
         for name, goal in self._goals.items():
             goal[:] = 0.0
             if self._playing and name == heard:
-                goal[:] = np.array(MONITOR[m.view]) * gain
+                goal[:] = np.array(monitor(m.view).rows) * gain
 
     # --- the device ----------------------------------------------------------------------------------------
 

@@ -16,7 +16,7 @@ CLOSE_SECONDS = 1.0
 
 
 def _serve(pipe: Connection) -> None:
-    from gluvo.play.host import serve
+    from gluvo.play.server import serve
 
     serve(pipe)
 

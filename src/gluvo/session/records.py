@@ -12,7 +12,7 @@ from msgspec import Meta, Struct
 from gluvo.dsp.db import FADER_OFF, fader_gain
 from gluvo.session import chains
 from gluvo.steps import AnyStep, ChainItem
-from gluvo.steps.settings import choice, number, switch
+from gluvo.steps.settings import MOST_NAME, choice, number, switch
 
 VERSION = 2
 LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
@@ -22,7 +22,6 @@ MIX = "mix"
 
 Seconds = Annotated[float, Meta(ge=0.0, le=86_400.0)]
 """A place in a song, or a length; none lasts longer than a day."""
-MOST_NAME = 200
 Name = Annotated[str, Meta(max_length=MOST_NAME)]
 Id = Annotated[str, Meta(max_length=100)]
 
@@ -147,10 +146,12 @@ class Target(Struct, frozen=True, kw_only=True):
     """Where loudness and peaks should end up."""
 
     name: Name
-    loudness: Annotated[float, Meta(ge=-40.0, le=0.0)]
-    """LUFS, integrated over the whole song."""
-    true_peak: Annotated[float, Meta(ge=-12.0, le=0.0)]
-    """dBTP, at most."""
+    loudness: Annotated[
+        float, number("Loudness", "LUFS", -40.0, 0.0, "The integrated loudness that the whole song should have.")
+    ] = -14.0
+    true_peak: Annotated[
+        float, number("True peak", "dBTP", -12.0, 0.0, "The highest peak that the song may have.")
+    ] = -1.0
     tolerance: Annotated[float, Meta(ge=0.0, le=5.0)] = 0.5
     """LU to either side that still meet the loudness."""
 
@@ -233,10 +234,15 @@ class TestTone(Struct, frozen=True, kw_only=True):
     freq: Annotated[float, number("Tone", "Hz", 20.0, 10_000.0, "How high the test tone is.", scale="log")] = 1000.0
 
 
+MonitorView = Literal["stereo", "mid", "side", "left", "right", "mono"]
+"""See `compare.monitor.MONITORS`."""
+
+
 class View(Struct, frozen=True, kw_only=True):
     """What is chosen on screen and in the ear. Not part of undo."""
 
-    page: Literal["buses", "shape", "deliver"] = "shape"
+    page: Id = "shape"
+    """The key of a page; one that is not known is taken as this one."""
     strip: Id = MIX
     step: Id = ""
     """Empty for what comes into the chosen strip's chain."""
@@ -249,8 +255,11 @@ class View(Struct, frozen=True, kw_only=True):
     loop: bool = False
     hear: Id = "result"
     level_matched: bool = True
-    monitor: Literal["stereo", "mid", "side", "left", "right", "mono"] = "stereo"
-    output_level: Annotated[float, Meta(ge=-60.0, le=0.0)] = 0.0
+    monitor: MonitorView = "stereo"
+    output_level: Annotated[
+        float,
+        number("Output", "dB", -60.0, 0.0, "How loud Gluvo plays. Nothing that is rendered or measured depends on it."),
+    ] = 0.0
     dim: bool = False
     position: Seconds = 0.0
     analyser: Analyser = Analyser()
@@ -270,7 +279,7 @@ class Session(Struct, frozen=True, kw_only=True):
     """Stems and buses; those that flow into the same bus stand in this order. The mix bus is one of them."""
     references: Annotated[tuple[Reference, ...], Meta(max_length=100)] = ()
     sections: Annotated[tuple[Section, ...], Meta(max_length=1000)] = ()
-    target: Target = Target(name="Streaming", loudness=-14.0, true_peak=-1.0)
+    target: Target = Target(name="Streaming")
     deliverables: Annotated[tuple[Deliverable, ...], Meta(max_length=100)] = ()
     limits: Annotated[tuple[Limit, ...], Meta(max_length=100)] = ()
     view: View = View()

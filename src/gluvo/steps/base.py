@@ -32,6 +32,9 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     reduces: ClassVar[bool] = False
     """Whether the step takes level away and tells how much."""
 
+    has_ear: ClassVar[bool] = False
+    """Whether what its detector listens to can be heard; see `ear`."""
+
     silent: ClassVar[frozenset[str]] = frozenset({"id", "on", "held_in"})
     """Settings that do not change the sound, so that renders stay valid when they change."""
 

@@ -31,6 +31,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     title: ClassVar[str] = "Glue"
     summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
     reduces: ClassVar[bool] = True
+    has_ear: ClassVar[bool] = True
     silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "hold_loudness"}
 
     key: Annotated[str, msgspec.Meta(max_length=100)] = ""

@@ -18,6 +18,8 @@ import msgspec
 from gluvo.dsp.notes import hz_of
 
 Scale = Literal["linear", "log"]
+MOST_NAME = 200
+"""Characters that a name may have."""
 
 
 @dataclass(frozen=True)

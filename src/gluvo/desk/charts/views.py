@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -16,7 +17,6 @@ from gluvo.dsp.db import power_db
 from gluvo.measure.overview import REDUCTION_HOP, Reduction
 from gluvo.measure.spectrum import Spectrum
 from gluvo.measure.trace import Span, Trace
-from gluvo.steps import Glue
 
 
 class TransferView(Chart):
@@ -25,7 +25,7 @@ class TransferView(Chart):
     def __init__(self, parent: QWidget | None = None) -> None:
         ticks = (-60, -48, -36, -24, -12, 0)
         super().__init__(Axis(-60.0, 3.0, ticks), Axis(-60.0, 3.0, ticks), parent)
-        self._glue: Glue | None = None
+        self._curve: tuple[float, float, float, float] | None = None
         self._share: np.ndarray | None = None
         self._live: float | None = None
         self._live_reduction = 0.0
@@ -34,9 +34,11 @@ class TransferView(Chart):
             "level that it hears now, at the reduction it now causes."
         )
 
-    def show_glue(self, glue: Glue, levels: np.ndarray | None) -> None:
-        """`levels`: what the detector reads in the section, dBFS, every 10 ms."""
-        self._glue, self._share = glue, None
+    def show_curve(self, curve: Iterable[float], levels: np.ndarray | None) -> None:
+        """`curve`: threshold, slope, knee and range, as `compression.static_curve` takes them. `levels`: what the detector
+        reads in the section, dBFS, every 10 ms."""
+        threshold, slope, knee, most = (float(v) for v in curve)
+        self._curve, self._share = (threshold, slope, knee, most), None
         if levels is not None and len(levels):
             counts, _ = np.histogram(levels, bins=63, range=(-60.0, 3.0))
             self._share = counts / max(1, counts.max())
@@ -48,8 +50,8 @@ class TransferView(Chart):
             self.update()
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
-        c, glue = colours(), self._glue
-        if glue is None:
+        c, curve = colours(), self._curve
+        if curve is None:
             return
         if self._share is not None:
             for k, share in enumerate(self._share):
@@ -58,15 +60,13 @@ class TransferView(Chart):
                 painter.fillRect(QRectF(left, area.bottom() - height, right - left - 1, height), c.soft("faint", 60))
         painter.setPen(QPen(c["rule"], 1, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(self.x_at(-60), self.y_at(-60)), QPointF(self.x_at(3), self.y_at(3)))
-        x = self.x_at(glue.threshold)
+        x = self.x_at(curve[0])
         painter.setPen(QPen(c["reduction"], 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-        self.note(
-            painter, x, area.top() + 10, f"threshold {glue.threshold:.1f}".replace("-", "−"), "reduction", right=True
-        )
+        self.note(painter, x, area.top() + 10, f"threshold {curve[0]:.1f}".replace("-", "−"), "reduction", right=True)
         levels = np.linspace(-60.0, 3.0, 190)
         painter.setPen(QPen(c["signal"], 2))
-        painter.drawPolyline(self.line(levels, static_curve(levels, *glue.curve)))
+        painter.drawPolyline(self.line(levels, static_curve(levels, *curve)))
 
     def draw_live(self, painter: QPainter, area: QRectF) -> None:
         c = colours()

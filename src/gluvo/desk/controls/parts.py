@@ -20,8 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.controls.theme import colours, font
-from gluvo.session.records import MOST_NAME
-from gluvo.steps import Setting
+from gluvo.steps.settings import MOST_NAME, Setting
 
 
 def label(text: str, role: str = "") -> QLabel:

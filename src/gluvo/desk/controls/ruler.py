@@ -18,7 +18,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from gluvo.desk.controls.parts import type_over
 from gluvo.desk.controls.theme import colours, font
-from gluvo.steps import Setting
+from gluvo.steps.settings import Setting
 
 FINE = 0.1
 """How much slower a drag with Shift is."""

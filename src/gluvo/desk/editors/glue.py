@@ -123,7 +123,7 @@ class GlueEditor(StepEditor):
         _, after = self.joints()
         mean = after.mean_reduction(span) if after else 0.0
         mine = picture.hits_step == self.step_id
-        self.transfer.show_glue(step, picture.levels if mine else None)
+        self.transfer.show_curve(step.curve, picture.levels if mine else None)
         if after is not None:
             self.reduction.show_reduction(after.reduction, span, after.start, step.aim, mean)
             self.spread.show_spread(after.reduction_in(span), step.aim, mean)

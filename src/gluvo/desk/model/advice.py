@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import Any, Protocol
 
 import msgspec
 
@@ -12,17 +13,36 @@ from gluvo.advise.loudness_target import Reached, driven, reach_target
 from gluvo.desk.controls.parts import figure
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
+from gluvo.render.song import Renderer
+from gluvo.session.records import Session
 from gluvo.steps import Glue, MidSideEq
-from gluvo.workbench.tasks import SEARCHING
+from gluvo.workbench.tasks import SEARCHING, Kind
 
-if TYPE_CHECKING:
-    from gluvo.desk.model.workbench import Workbench
+
+class Asked(Protocol):
+    """What advice asks of the bench, and does on it."""
+
+    reach: tuple[str, Reached] | None
+
+    @property
+    def session(self) -> Session: ...
+    @property
+    def renderer(self) -> Renderer | None: ...
+    @property
+    def span(self) -> Span | None: ...
+    def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> bool: ...
+    def look(self, **changes: object) -> None: ...
+    def task(
+        self, kind: Kind, title: str, work: Callable[[Progress], Any], done: Callable[[Any], object]
+    ) -> object: ...
+    def tell(self, text: str, trouble: bool) -> None: ...
+    def tell_reached(self) -> None: ...
 
 
 class Advice:
     """Looks for settings in the background, and puts them into the session as actions that can be undone."""
 
-    def __init__(self, bench: Workbench) -> None:
+    def __init__(self, bench: Asked) -> None:
         self._bench = bench
 
     def find_threshold(self, step_id: str) -> None:
@@ -35,14 +55,14 @@ class Advice:
             return
         band = step.band(session.view.band) if isinstance(step, MidSideEq) else None
         if isinstance(step, MidSideEq) and (band is None or not band.moving):
-            bench.told.emit("No band that moves is chosen. Choose one, or switch Dynamic on and raise its ratio.", True)
+            bench.tell("No band that moves is chosen. Choose one, or switch Dynamic on and raise its ratio.", True)
             return
         if isinstance(step, Glue) and step.slope == 0.0:
-            bench.told.emit("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
+            bench.tell("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
             return
         plan = renderer.plan(session)
         if step_id not in plan.before:
-            bench.told.emit("The step is off. Switch it on first.", True)
+            bench.tell("The step is off. Switch it on first.", True)
             return
         wanted = [plan.before[step_id], *([plan.keys[step_id]] if step_id in plan.keys else [])]
         stretch, section = span or Span(0.0, renderer.seconds), session.view.section
@@ -66,7 +86,7 @@ class Advice:
                 return
             if not found.met:
                 aim = band.aim if band is not None else step.aim  # type: ignore[union-attr]
-                bench.told.emit(
+                bench.tell(
                     f"{aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.", True
                 )
 
@@ -86,12 +106,12 @@ class Advice:
                 bench.edit(f"Reach {wanted} LUFS", lambda s: driven(s, found.step, found.drive, found.ceiling))
                 bench.reach = bench.renderer.plan(bench.session).result.key, found
             if not found.met:
-                bench.told.emit(
+                bench.tell(
                     f"{wanted} LUFS is out of reach. {figure(found.loudness, 2)} LUFS is as near as it comes: "
                     f"{found.why_not}.",
                     True,
                 )
-            bench.reached.emit()
+            bench.tell_reached()
 
         self._bench.task(
             SEARCHING, f"Reaching {wanted} LUFS", lambda check: reach_target(renderer, session, span, check), done
@@ -102,4 +122,4 @@ class Advice:
         if self._bench.edit("Gentle and crushed", lambda s: gentle_and_crushed(s, strip_id, s.view.section)):
             strip = self._bench.session.strip(strip_id)
             if strip is not None and len(strip.chain) > 1:
-                self._bench.document.look(strip=strip_id, step=strip.chain[-2].id)
+                self._bench.look(strip=strip_id, step=strip.chain[-2].id)

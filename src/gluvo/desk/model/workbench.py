@@ -22,8 +22,8 @@ from gluvo.errors import GluvoError, SessionError
 from gluvo.measure.loudness import loudest_span
 from gluvo.measure.trace import Span
 from gluvo.play.engine import Monitoring
-from gluvo.play.host import RemoteEngine
 from gluvo.play.process import Host
+from gluvo.play.remote import RemoteEngine
 from gluvo.progress import Progress
 from gluvo.render.song import Renderer
 from gluvo.session import scratch
@@ -280,6 +280,14 @@ class Workbench(QObject):
             self.told.emit(str(error), True)
             return False
         return True
+
+    def tell(self, text: str, trouble: bool) -> None:
+        """A sentence for the user, and whether it tells of trouble."""
+        self.told.emit(text, trouble)
+
+    def tell_reached(self) -> None:
+        """The target has been looked for."""
+        self.reached.emit()
 
     def look(self, **changes: object) -> None:
         """Look or listen elsewhere; nothing to undo. See `View`."""

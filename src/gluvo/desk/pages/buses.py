@@ -11,6 +11,7 @@ from gluvo.desk.controls.flow import scrolled
 from gluvo.desk.controls.parts import Rows, Toggle, figure, label, line
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.ledger import Ledger
 from gluvo.desk.pages.target_panel import BigFigure
 from gluvo.desk.pages.tree_view import TreeView
@@ -23,7 +24,7 @@ LITTLE_ROOM = 3.0
 """dB of headroom under which it is said to be little."""
 
 
-class BusesPage(QWidget):
+class BusesPage(PageWidget):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self._bench = bench

@@ -30,6 +30,7 @@ from gluvo.desk.controls.flow import Elided, scrolled
 from gluvo.desk.controls.parts import Rows, Toggle, button, clock, figure, label, plain
 from gluvo.desk.controls.theme import colours
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.base import PageWidget
 from gluvo.errors import GluvoError
 from gluvo.measure import loudness
 from gluvo.measure.trace import Trace
@@ -56,7 +57,7 @@ TIPS = {
 }
 
 
-class DeliverPage(QWidget):
+class DeliverPage(PageWidget):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self._bench = bench

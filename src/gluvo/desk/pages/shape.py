@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout
 
 from gluvo.desk.controls.flow import Place, scrolled
 from gluvo.desk.controls.parts import line
 from gluvo.desk.editors.base import StepEditor
-from gluvo.desk.editors.registry import SourceEditor, editor_for
+from gluvo.desk.editors.registry import editor_for
+from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.ledger import Ledger
 from gluvo.desk.pages.target_panel import TargetPanel
 from gluvo.play.meters import Readings
@@ -20,7 +22,7 @@ LEDGER_WIDTHS, TARGET_WIDTHS = (252, 270), (240, 284)
 """Pixels at the narrowest window, and from 1280 on."""
 
 
-class ShapePage(QWidget):
+class ShapePage(PageWidget):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self._bench = bench

@@ -10,38 +10,18 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.deliver.targets import PEAK_TOLERANCE, TARGETS
 from gluvo.desk.charts.views import ToneView
+from gluvo.desk.controls.meter import Meter
 from gluvo.desk.controls.parts import Rows, button, figure, label, set_role
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.model.workbench import Workbench
-from gluvo.desk.window.bars import Meter
 from gluvo.dsp.db import db_of
 from gluvo.measure.loudness import OFFSET, SILENT
 from gluvo.play.meters import Readings
 from gluvo.session.records import Session, Target
-from gluvo.steps import Limiter, Setting, settings_of
+from gluvo.steps import Limiter, settings_of
 
 OWN = "Own"
-LOUDNESS = Setting(
-    "loudness",
-    "Loudness",
-    "The integrated loudness that the whole song should have.",
-    "number",
-    -14.0,
-    unit="LUFS",
-    low=-40.0,
-    high=0.0,
-)
-PEAK = Setting(
-    "true_peak",
-    "True peak",
-    "The highest peak that the song may have.",
-    "number",
-    -1.0,
-    unit="dBTP",
-    low=-12.0,
-    high=0.0,
-)
 HOLD_SECONDS = 1.5
 
 
@@ -155,7 +135,10 @@ class TargetPanel(QWidget):
         own = QHBoxLayout(self._own)
         own.setContentsMargins(0, 2, 0, 0)
         own.setSpacing(16)
-        self.own_loudness, self.own_peak = Ruler(LOUDNESS), Ruler(PEAK)
+        self.own_loudness, self.own_peak = (
+            Ruler(settings_of(Target)["loudness"]),
+            Ruler(settings_of(Target)["true_peak"]),
+        )
         for ruler, name in ((self.own_loudness, "loudness"), (self.own_peak, "true_peak")):
             ruler.moved.connect(lambda value, name=name: self._set_own(name, value))
             ruler.settled.connect(bench.settle)

@@ -2,24 +2,32 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import Protocol
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from gluvo.desk.controls.parts import button, label, line, menu_text, plain
-
-if TYPE_CHECKING:
-    from gluvo.desk.window.documents import Recent
-    from gluvo.desk.window.window import Window
+from gluvo.desk.window.documents import Documents, Recent
 
 WIDTH = 680
+
+
+class Ways(Protocol):
+    """What leads into a session."""
+
+    documents: Documents
+
+    def ask(self, what: str) -> None: ...
+    def open_demo(self) -> None: ...
+    def open_path(self, path: Path) -> None: ...
 
 
 class Beginning(QWidget):
     """Bring in a mix, a folder of stems, the demo, or what was open lately; each by click, key and drop."""
 
-    def __init__(self, window: Window) -> None:
+    def __init__(self, window: Ways) -> None:
         super().__init__()
         self._window = window
         outer = QHBoxLayout(self)
@@ -44,29 +52,28 @@ class Beginning(QWidget):
         ways.setHorizontalSpacing(18)
         ways.setVerticalSpacing(8)
         ways.setColumnStretch(1, 1)
-        documents = window.documents
         self.ways: dict[str, QPushButton] = {}
         for row, (key, text, then, words, shortcut) in enumerate(
             (
                 (
                     "mix",
                     "Bring in a mix…",
-                    lambda: window.menus.ask_mix(),
+                    lambda: window.ask("mix"),
                     "WAV, AIFF, FLAC, Ogg or MP3, mono or stereo, 44.1 to 192 kHz",
                     "Ctrl+N",
                 ),
                 (
                     "stems",
                     "Bring in stems…",
-                    lambda: window.menus.ask_stems(),
+                    lambda: window.ask("stems"),
                     "a folder; folders inside it become buses",
                     "Ctrl+Shift+N",
                 ),
-                ("open", "Open a session…", lambda: window.menus.ask_open(), "what was saved before", "Ctrl+O"),
+                ("open", "Open a session…", lambda: window.ask("session"), "what was saved before", "Ctrl+O"),
                 (
                     "demo",
                     "Open the demo song",
-                    lambda: window.attempt(documents.open_demo),
+                    window.open_demo,
                     "Ferry Hours, made by Gluvo itself, with faults to find",
                     "Ctrl+Shift+D",
                 ),

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtCore import QObject, QSettings, Signal
+from PySide6.QtWidgets import QFileDialog, QWidget
 
 from gluvo.desk.controls import dialogs
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.asking import SESSION_FILTER
+from gluvo.desk.window.notices import Notice
 from gluvo.errors import ChangedOutside, GluvoError, SessionError
 from gluvo.session.copies import copies_left, discard
 from gluvo.session.create import new_session
@@ -19,10 +23,6 @@ from gluvo.session.records import Session
 from gluvo.session.store import SUFFIX, read_session
 from gluvo.workbench.tasks import BRINGING_IN
 
-if TYPE_CHECKING:
-    from gluvo.desk.window.window import Window
-
-SESSION_FILTER = f"Gluvo sessions (*{SUFFIX})"
 MOST_RECENT = 8
 
 
@@ -36,11 +36,22 @@ class Recent:
     """Whether unsaved work on it was left behind."""
 
 
-class Documents:
+class Documents(QObject):
     """What a window does with session files."""
 
-    def __init__(self, window: Window) -> None:
-        self._window, self._bench, self._settings = window, window.bench, window.settings
+    saved = Signal()
+
+    def __init__(self, window: QWidget, bench: Workbench, settings: QSettings, notice: Notice) -> None:
+        """`window`: what questions are asked over; `notice`: where is told what there is to be told."""
+        super().__init__(window)
+        self._window, self._bench, self._settings, self._notice = window, bench, settings, notice
+
+    def _attempt(self, action: Callable[[], object]) -> None:
+        """Do something whose failure is the user's to know."""
+        try:
+            action()
+        except GluvoError as error:
+            self._notice.tell(str(error), True)
 
     # --- opening -------------------------------------------------------------------------------------------
 
@@ -69,7 +80,7 @@ class Documents:
 
     def _show(self, document: Document) -> None:
         """Let the window work on a document, and say what there is to be said of it."""
-        notice = self._window.notice
+        notice = self._notice
         notice.clear()
         self._bench.open(document)
         for note in document.notes:
@@ -141,7 +152,7 @@ class Documents:
             BRINGING_IN,
             "Making the demo song",
             lambda told: demo_session(None, told),
-            lambda path: self._window.attempt(lambda: self.open(path)),
+            lambda path: self._attempt(lambda: self.open(path)),
         )
 
     # --- saving --------------------------------------------------------------------------------------------
@@ -158,7 +169,7 @@ class Documents:
         except ChangedOutside as error:
             return self._save_changed(str(error))
         except GluvoError as error:
-            self._window.notice.tell(str(error), True)
+            self._notice.tell(str(error), True)
             return False
         self._saved()
         return True
@@ -187,7 +198,7 @@ class Documents:
             else:
                 return False
         except GluvoError as error:
-            self._window.notice.tell(str(error), True)
+            self._notice.tell(str(error), True)
             return False
         self._saved()
         return True
@@ -214,15 +225,15 @@ class Documents:
         try:
             self._bench.document.save(whole)
         except GluvoError as error:
-            self._window.notice.tell(str(error), True)
+            self._notice.tell(str(error), True)
             return False
         self._saved()
         return True
 
     def _saved(self) -> None:
         self.remember(self._bench.document.path)
-        self._window.header.refresh()
-        self._window.notice.tell(f"Saved as {self._bench.document.path}.", False)
+        self.saved.emit()
+        self._notice.tell(f"Saved as {self._bench.document.path}.", False)
 
     def may_leave(self) -> bool:
         """Ask about unsaved work. False if the user would rather stay."""
@@ -250,7 +261,7 @@ class Documents:
         document = self._bench.document
         if self._bench.engine is not None:
             document.look(position=self._bench.engine.position)
-        self._window.attempt(document.keep_history)
+        self._attempt(document.keep_history)
 
     # --- what was open lately ------------------------------------------------------------------------------
 

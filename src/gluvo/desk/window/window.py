@@ -22,19 +22,23 @@ from PySide6.QtWidgets import (
 
 from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
-from gluvo.desk.model.workbench import LOUDEST_SECONDS, Workbench
+from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
 from gluvo.desk.pages.deliver import DeliverPage
+from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
-from gluvo.desk.window.bars import PAGES, Header, HearRow
+from gluvo.desk.window.asking import AUDIO_FILTER, ask
 from gluvo.desk.window.beginning import Beginning
 from gluvo.desk.window.documents import Documents
-from gluvo.desk.window.menus import AUDIO_FILTER, Menus
+from gluvo.desk.window.header import Header
+from gluvo.desk.window.hear_row import HearRow
+from gluvo.desk.window.menus import Entry, Menus
 from gluvo.desk.window.notices import Notice, WorkLine
 from gluvo.desk.window.timeline import Timeline
 from gluvo.errors import GluvoError
+from gluvo.play.device import SILENT, outputs
 from gluvo.progress import Progress
-from gluvo.session.create import reference_of, stems_added
+from gluvo.session.create import LOUDEST_SECONDS, reference_of, stems_added
 from gluvo.session.media import AUDIO_SUFFIXES, header_of, media_of
 from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sections import read_csv, with_section, write_csv
@@ -60,11 +64,14 @@ class Window(QMainWindow):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         self.header, self.hear_row, self.timeline = Header(bench), HearRow(bench), Timeline(bench)
-        self.buses, self.shape, self.deliver = BusesPage(bench), ShapePage(bench), DeliverPage(bench)
         self.pages = QStackedWidget()
-        self.pages.addWidget(self.buses)
-        self.pages.addWidget(self.shape)
-        self.pages.addWidget(self.deliver)
+        made = [page.make(bench) for page in PAGES]
+        for page in made:
+            self.pages.addWidget(page)
+        self.buses = next(page for page in made if isinstance(page, BusesPage))
+        self.shape = next(page for page in made if isinstance(page, ShapePage))
+        self.deliver = next(page for page in made if isinstance(page, DeliverPage))
+        self._made = made
         self.notice = Notice()
         rules = line(), line()
         self._with_a_session = (self.hear_row, rules[0], self.timeline, rules[1])
@@ -74,10 +81,12 @@ class Window(QMainWindow):
         self.work = WorkLine(bench)
         column.addWidget(self.work)
         self.setCentralWidget(body)
-        self.documents = Documents(self)
+        self.documents = Documents(self, bench, self.settings, self.notice)
+        self.documents.saved.connect(self.header.refresh)
         self.beginning = Beginning(self)
         self.pages.addWidget(self.beginning)
-        self.menus = Menus(self)
+        self.menus = Menus(self, self, self.shape.ledger.add_menu())
+        self._add_filled_menus()
         bench.session_changed.connect(self._session_changed)
         bench.told.connect(self.notice.tell)
         bench.missing_found.connect(self._tell_missing)
@@ -94,6 +103,54 @@ class Window(QMainWindow):
         if not (isinstance(geometry, QByteArray) and self.restoreGeometry(geometry)):
             self.resize(QSize(1280, 800))
         self._show_what_can_be()
+
+    def _add_filled_menus(self) -> None:
+        def recent() -> list[Entry]:
+            return [
+                (
+                    str(r.path) if r.there else f"{r.path} (not found)",
+                    partial(self.open_path, r.path) if r.there or r.unsaved else None,
+                    False,
+                )
+                for r in self.documents.recent()
+            ]
+
+        def references() -> list[Entry]:
+            return [(r.name, partial(self.remove_reference, r.id), False) for r in self.bench.session.references]
+
+        def devices() -> list[Entry]:
+            names = [("", "Default"), (SILENT, "Silent device"), *((name, name) for _, name in outputs())]
+            return [(text, partial(self.choose_device, key), key == self.bench.device_choice) for key, text in names]
+
+        self.menus.add_filled("File", "Open recent", "Save", recent, "None yet")
+        self.menus.add_filled("File", "Remove reference", "Locate missing audio…", references, "None")
+        self.menus.add_filled("Listen", "Device", "", devices, "None")
+
+    # --- what actions ask for ------------------------------------------------------------------------------
+
+    def ask(self, what: str) -> None:
+        """Ask for a file or a value, and do what is to be done with it; see `asking.QUESTIONS`."""
+        ask(self, self, what)
+
+    def save(self, *, elsewhere: bool = False) -> None:
+        """Save the session, where it is or somewhere else."""
+        if elsewhere:
+            self.documents.save_as()
+        else:
+            self.documents.save()
+
+    def open_demo(self) -> None:
+        """Open the demo song."""
+        self.attempt(self.documents.open_demo)
+
+    def find_action(self, *, keys: bool = False) -> None:
+        """Open the finder, or the page of keys."""
+        self.menus.find(keys)
+
+    def choose_device(self, name: str) -> None:
+        """Play to a device from now on, and the next time."""
+        self.settings.setValue("device", name)
+        self.bench.choose_device(name)
 
     # --- documents -----------------------------------------------------------------------------------------
 
@@ -286,7 +343,7 @@ class Window(QMainWindow):
             widget.setVisible(there)
         self.header.show_session(there)
         if there:
-            self.pages.setCurrentIndex([key for key, _ in PAGES].index(session.view.page))
+            self.pages.setCurrentIndex(place_of(session.view.page))
         else:
             self.pages.setCurrentWidget(self.beginning)
         self.menus.allow(there)
@@ -302,8 +359,8 @@ class Window(QMainWindow):
         if engine is not None:
             self.timeline.show_position(engine.position)
             readings = engine.read()
-            self.shape.tick(readings, elapsed)
-            self.buses.tick(readings, elapsed)
+            for page in self._made:
+                page.tick(readings, elapsed)
             self.hear_row.tick(engine.held_back, elapsed)
         self.bench.look_after()
 

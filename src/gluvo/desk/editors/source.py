@@ -1,0 +1,123 @@
+"""What comes into a chain, before any step."""
+
+from __future__ import annotations
+
+import msgspec
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from gluvo.desk.charts.views import CaughtView
+from gluvo.desk.controls.flow import Elided
+from gluvo.desk.controls.parts import Rows, button, clock, figure, label
+from gluvo.desk.model.workbench import Workbench
+from gluvo.measure.loudness import loudest_span
+from gluvo.measure.trace import Span
+from gluvo.render.joint import Joint
+from gluvo.session.create import LOUDEST_SECONDS
+from gluvo.session.records import Stem
+from gluvo.session.tree import below
+from gluvo.steps import Trim
+
+ROOM = 6.0
+"""dB of headroom that the steps like to have."""
+
+
+class SourceEditor(QWidget):
+    """What comes into a chain: how loud it is, how much room it has, and whether it was clipped."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self.bench = bench
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 8, 16, 8)
+        self.title = label("Source", "title")
+        column.addWidget(self.title)
+        self.file = label("", "caption")
+        column.addWidget(self.file)
+        self.peaks = CaughtView()
+        self.peaks.setToolTip("The peaks in the section of what comes in, against full scale.")
+        column.addWidget(self.peaks, 1)
+        self.rows = Rows(
+            (
+                ("Headroom", "How far the highest peak lies under full scale, between samples too."),
+                ("Integrated loudness", "Of the whole song."),
+                ("Loudest span", "The loudest quarter minute of what comes in."),
+                ("Crest factor", "Sample peak less RMS: how dynamic it is."),
+                ("Correlation", "Of left and right: 1 is mono, 0 is wide, under 0 cancels in mono."),
+                ("Flat tops", "Runs of samples cut off at the same height: it was clipped before it came here."),
+            )
+        )
+        column.addWidget(self.rows)
+        row = QHBoxLayout()
+        self.setMinimumHeight(330)
+        self.room = button(
+            "Trim to 6 dB of headroom",
+            "Adds a Trim at the start so that the steps have about 6 dB of room.",
+            self._make_room,
+            "main",
+        )
+        row.addWidget(self.room)
+        self.hint = Elided("", "caption", 500)
+        row.addWidget(self.hint, 1)
+        column.addLayout(row)
+
+    def refresh(self) -> None:
+        session, render, audio = self.bench.session, self.bench.picture.best, self.bench.audio
+        strip = session.strip(session.view.strip) or session.mix
+        stems = [s for s in session.stems if s.id in below(session, strip.id)]
+        self.title.setText("Source" if isinstance(strip, Stem) else f"What comes into {strip.name}")
+        names = ", ".join(stem.media.path.rsplit("/", 1)[-1] for stem in stems[:3])
+        more = f" and {len(stems) - 3} more" if len(stems) > 3 else ""
+        material = audio.material
+        rate = f" · {material.rate / 1000:g} kHz · {material.seconds:.1f} s" if material else ""
+        self.file.setText(f"{names}{more}{rate}")
+        self.room.setEnabled(material is not None)
+        joint = render.start(strip.id) if render is not None else None
+        whole = (self.bench.picture.song_render or render) if render is not None else None
+        song = whole.start(strip.id) if whole is not None else None
+        if joint is None or song is None:
+            return
+        f = song.figures()
+        flat = sum(len(audio.flat.get(stem.id, ())) for stem in stems)
+        self.peaks.show_peaks(joint.section(self.bench.span), self.bench.span, 0.0, 0.0, True, "full scale")
+        self.rows.set_values(
+            [
+                f"{figure(-f.true_peak)} dB",
+                f"{figure(f.integrated)} LUFS",
+                self._loudest(song),
+                f"{f.crest:.1f} dB",
+                figure(f.correlation, 2),
+                f"{flat} found" if flat else "none",
+            ],
+            ["over" if f.true_peak > 0 else "ink", "ink", "ink", "ink", "ink", "over" if flat else "ink"],
+        )
+        little = -f.true_peak < ROOM - 0.5
+        self.hint.setText(
+            f"There {'is no' if f.true_peak > 0 else 'is little'} room for the steps to work in; one press makes it."
+            if little and not session.chain
+            else ""
+        )
+
+    @staticmethod
+    def _loudest(song: Joint) -> str:
+        """Where the loudest quarter minute begins and ends, and how loud it is."""
+        length = min(LOUDEST_SECONDS, song.trace.seconds)
+        start = loudest_span(song.trace, length)
+        loudness = song.loudness(Span(start, start + length))
+        return f"{clock(start, False)} – {clock(start + length, False)} at {figure(loudness)} LUFS"
+
+    def _make_room(self) -> None:
+        session, render = self.bench.session, self.bench.picture.song_render
+        joint = render.start(session.view.strip) if render is not None else None
+        if joint is None:
+            return
+        gain = round(-ROOM - joint.figures().true_peak, 1)
+        first = session.chain[0] if session.chain else None
+        if isinstance(first, Trim):
+            changed = msgspec.structs.replace(first, gain=gain)
+            self.bench.edit("Make headroom", lambda s: s.with_step(changed))
+        else:
+            self.bench.edit("Make headroom", lambda s: s.with_new_step(Trim(gain=gain), s.view.strip))
+        self.bench.look(step=self.bench.session.chain[0].id)
+
+    def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        """Nothing here moves."""

@@ -1,0 +1,398 @@
+"""Everything that can be done, as records: the menus, the page of keys and the finder read them.
+
+A new action is a record in `ACTIONS`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import partial
+from typing import Protocol
+
+from PySide6.QtCore import QSettings
+
+from gluvo.compare.match import DETECTOR, RESULT
+from gluvo.compare.monitor import MONITORS
+from gluvo.desk.controls.theme import theme
+from gluvo.desk.editors.eq.bands import Bands
+from gluvo.desk.editors.eq.editor import EqEditor
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.buses import BusesPage
+from gluvo.desk.pages.deliver import DeliverPage
+from gluvo.desk.pages.registry import PAGES
+from gluvo.desk.pages.shape import ShapePage
+from gluvo.desk.window.timeline import Timeline
+from gluvo.measure.trace import Span
+from gluvo.session import chains
+from gluvo.session.create import LOUDEST_SECONDS
+from gluvo.session.records import MIX
+from gluvo.steps import Step
+
+
+class Desk(Protocol):
+    """What actions are done on: a window."""
+
+    bench: Workbench
+    settings: QSettings
+    buses: BusesPage
+    shape: ShapePage
+    deliver: DeliverPage
+    timeline: Timeline
+
+    def ask(self, what: str) -> None:
+        """Ask the user for a file or a value, and do what is to be done with it; see `asking.QUESTIONS`."""
+
+    def save(self, *, elsewhere: bool = False) -> None: ...
+    def open_demo(self) -> None: ...
+    def find_action(self, *, keys: bool = False) -> None: ...
+    def locate(self) -> None: ...
+    def leave(self) -> None: ...
+    def close(self) -> bool: ...
+    def choose_section(self, by: int) -> None: ...
+    def section_from_loudest(self, seconds: float = ...) -> None: ...
+    def section_from_view(self) -> None: ...
+
+
+@dataclass(frozen=True)
+class Action:
+    """Something that can be done, with its place in the menus."""
+
+    menu: str
+    """The menu's title; “ › ” goes into a menu inside it."""
+    text: str
+    key: str
+    do: Callable[[Desk], object]
+    tip: str = ""
+    rule: bool = False
+    """Whether a line stands before it in its menu."""
+    always: bool = False
+    """Whether it can be done without a session."""
+    is_chosen: Callable[[Desk], bool] | None = None
+    """For one of several of which one is chosen."""
+    hidden: bool = False
+    """Whether it has a key alone, and no line in the menu."""
+
+
+MENUS = ("File", "Edit", "Chain", "Buses", "Listen", "Song", "View", "Help")
+BANDS = "Chain › Band of the Mid-side EQ"
+
+
+def _of_eq(act: Callable[[EqEditor], object]) -> Callable[[Desk], None]:
+    """Done if an equaliser is looked at."""
+
+    def run(desk: Desk) -> None:
+        editor = desk.shape.editor
+        if isinstance(editor, EqEditor) and desk.bench.session.view.page == "shape":
+            act(editor)
+
+    return run
+
+
+def _of_band(act: Callable[[Bands, int], object]) -> Callable[[Desk], None]:
+    return _of_eq(lambda editor: act(editor.bands, editor.bands.chosen.id) if editor.bands.chosen is not None else None)
+
+
+def _hear(n: int, desk: Desk) -> None:
+    choices = desk.bench.hear_choices()
+    if n <= len(choices):
+        desk.bench.hear(choices[n - 1][0])
+
+
+def _hear_detector(desk: Desk) -> None:
+    bench = desk.bench
+    step: Step | None = bench.session.step(bench.session.view.step)
+    if step is not None and step.has_ear:
+        bench.hear(RESULT if bench.session.view.hear == DETECTOR else DETECTOR)
+
+
+def _choose_step(by: int, desk: Desk) -> None:
+    session = desk.bench.session
+    ids = ["", *(s.id for s in chains.flat(session.chain))]
+    index = ids.index(session.view.step) + by if session.view.step in ids else 0
+    desk.bench.look(step=ids[min(max(0, index), len(ids) - 1)])
+
+
+def _to_start(desk: Desk) -> None:
+    span = desk.bench.span
+    desk.bench.seek(span.start if span else 0.0)
+
+
+def _zoom_to_samples(desk: Desk) -> None:
+    bench = desk.bench
+    song, engine = bench.audio.material, bench.engine
+    if song is not None and engine is not None:
+        at = engine.position
+        flat = [start for start, _ in bench.audio.flat_places(bench.session)]
+        if flat:  # the nearest flat top, since that is what one zooms in to see
+            at = min(flat, key=lambda s: abs(s - at))
+        desk.timeline.zoom_to(Span(at - 60 / song.rate, at + 100 / song.rate))
+
+
+def _choose_theme(night: bool | None, desk: Desk) -> None:
+    desk.settings.setValue("night", {None: "", False: "day", True: "night"}[night])
+    theme.force(night)
+
+
+def _gentle_and_crushed(desk: Desk) -> None:
+    desk.bench.advice.gentle_and_crushed(desk.bench.session.view.strip)
+
+
+FILE: Sequence[Action] = (
+    Action(
+        "File", "New from a mix…", "Ctrl+N", lambda d: d.ask("mix"), "Start a session with a stereo mix.", always=True
+    ),
+    Action(
+        "File",
+        "New from stems…",
+        "Ctrl+Shift+N",
+        lambda d: d.ask("stems"),
+        "Start a session with a folder of stems; folders inside it become buses.",
+        always=True,
+    ),
+    Action("File", "Open…", "Ctrl+O", lambda d: d.ask("session"), "Open a session.", always=True),
+    Action(
+        "File",
+        "Open the demo song",
+        "Ctrl+Shift+D",
+        lambda d: d.open_demo(),
+        "Ferry Hours, made by Gluvo itself, with faults to find.",
+        always=True,
+    ),
+    Action("File", "Save", "Ctrl+S", lambda d: d.save(), "Save the session.", rule=True),
+    Action("File", "Save as…", "Ctrl+Shift+S", lambda d: d.save(elsewhere=True), "Save the session somewhere else."),
+    Action(
+        "File",
+        "Add stems…",
+        "Ctrl+Shift+A",
+        lambda d: d.ask("more stems"),
+        "Bring further stems into the session.",
+        rule=True,
+    ),
+    Action(
+        "File", "Add references…", "Ctrl+Shift+R", lambda d: d.ask("references"), "Bring in tracks to compare with."
+    ),
+    Action("File", "Locate missing audio…", "", lambda d: d.locate(), "Say where files are that were not found."),
+    Action(
+        "File",
+        "Write all deliverables",
+        "Ctrl+E",
+        lambda d: d.deliver.write_all(),
+        "Render, write and measure.",
+        rule=True,
+    ),
+    Action(
+        "File",
+        "Stop long work",
+        "Esc",
+        lambda d: d.leave(),
+        "Stop reading, searching or writing.",
+        rule=True,
+        always=True,
+    ),
+    Action("File", "Quit", "Ctrl+Q", lambda d: d.close(), "Close Gluvo.", always=True),
+)
+
+EDIT: Sequence[Action] = (
+    Action("Edit", "Undo", "Ctrl+Z", lambda d: d.bench.document.undo()),
+    Action("Edit", "Redo", "Ctrl+Shift+Z", lambda d: d.bench.document.redo()),
+    Action(
+        "Edit",
+        "Cut step",
+        "Ctrl+X",
+        lambda d: d.shape.ledger.cut(),
+        "Take the chosen step out, to put it in elsewhere.",
+        rule=True,
+    ),
+    Action("Edit", "Copy step", "Ctrl+C", lambda d: d.shape.ledger.copy(), "Remember the chosen step."),
+    Action(
+        "Edit",
+        "Paste step",
+        "Ctrl+V",
+        lambda d: d.shape.ledger.paste(),
+        "Put the remembered step in after the chosen one.",
+    ),
+)
+
+CHAIN: Sequence[Action] = (
+    Action(
+        "Chain",
+        "Add lane",
+        "Ctrl+Shift+L",
+        lambda d: d.shape.ledger.add_lane(),
+        "A parallel chain around the chosen step.",
+    ),
+    Action(
+        "Chain",
+        "Gentle and crushed",
+        "Ctrl+Shift+G",
+        _gentle_and_crushed,
+        "A gentle Glue, and one that crushes in a lane beside it, both aimed.",
+    ),
+    Action("Chain", "Remove step", "Ctrl+Backspace", lambda d: d.shape.ledger.remove(), "Take the chosen step out."),
+    Action(
+        "Chain",
+        "Step on or off",
+        "Ctrl+B",
+        lambda d: d.shape.ledger.switch(),
+        "Let the sound pass the chosen step untouched, or not.",
+    ),
+    Action("Chain", "Move step earlier", "Ctrl+Up", lambda d: d.shape.ledger.shift(-1)),
+    Action("Chain", "Move step later", "Ctrl+Down", lambda d: d.shape.ledger.shift(1)),
+    Action("Chain", "Previous step", "[", partial(_choose_step, -1)),
+    Action("Chain", "Next step", "]", partial(_choose_step, 1)),
+    Action(
+        "Chain",
+        "Find threshold",
+        "T",
+        lambda d: d.bench.advice.find_threshold(d.bench.session.view.step),
+        "For the aim of the chosen Glue.",
+        rule=True,
+    ),
+    Action(
+        "Chain",
+        "Reach the target's loudness",
+        "Ctrl+R",
+        lambda d: d.bench.advice.reach_target(),
+        "Drive the last limiter.",
+    ),
+    Action(BANDS, "Add band", "Ctrl+Shift+B", _of_eq(lambda e: e.add_here()), "A bell of 0 dB at 1 kHz."),
+    Action(BANDS, "Duplicate to the other target", "Ctrl+D", _of_band(Bands.double), "The two are linked."),
+    Action(BANDS, "Unlink from its twin", "Ctrl+Alt+D", _of_band(Bands.unlink), "Each goes its own way."),
+    Action(BANDS, "Remove band", "Ctrl+Shift+Backspace", _of_band(Bands.remove)),
+    Action(BANDS, "Band before", ",", _of_eq(lambda e: e.bands.step(-1))),
+    Action(BANDS, "Next band", ".", _of_eq(lambda e: e.bands.step(1))),
+    Action(BANDS, "Hear the band alone", "B", _of_eq(lambda e: e.hear_band()), "Only what it adds or takes away."),
+    Action(BANDS, "Resonances", "R", _of_eq(lambda e: e.toggle_resonances()), "What rings in the section."),
+    Action(BANDS, "Hunt with the pointer", "Shift+H", _of_eq(lambda e: e.toggle_hunt()), "Or hold H and sweep."),
+    Action(BANDS, "Phase and group delay", "Shift+G", _of_eq(lambda e: e.next_phase())),
+)
+
+BUSES: Sequence[Action] = (
+    Action(
+        "Buses",
+        "Group into a new bus",
+        "Ctrl+J",
+        lambda d: d.buses.tree.group(),
+        "The chosen strip flows through a bus of its own.",
+    ),
+    Action("Buses", "Rename", "F2", lambda d: d.buses.tree.rename(), "Give the chosen strip another name."),
+    Action(
+        "Buses",
+        "Dissolve bus",
+        "Ctrl+Shift+J",
+        lambda d: d.buses.tree.dissolve(),
+        "What flowed into it flows on; its chain goes with it.",
+    ),
+    Action(
+        "Buses",
+        "Remove strip",
+        "Ctrl+Shift+Del",
+        lambda d: d.buses.tree.remove(),
+        "Take it and what flows into it out of the song. The files stay.",
+    ),
+    Action(
+        "Buses",
+        "Mute",
+        "Shift+M",
+        lambda d: d.buses.tree.mute(),
+        "Take the chosen strip out of the mix, or put it back.",
+        rule=True,
+    ),
+    Action(
+        "Buses",
+        "Hear alone",
+        "Shift+S",
+        lambda d: d.buses.tree.solo(),
+        "For the ears only: figures and files keep everything.",
+    ),
+    Action("Buses", "Hear all", "Shift+A", lambda d: d.bench.look(solo=()), "Nothing alone any more."),
+    Action("Buses", "Polarity", "Shift+P", lambda d: d.buses.tree.invert(), "Turn the wave of the chosen strip over."),
+    Action("Buses", "Strip above", "Ctrl+[", lambda d: d.buses.tree.choose(-1), rule=True),
+    Action("Buses", "Strip below", "Ctrl+]", lambda d: d.buses.tree.choose(1)),
+    Action("Buses", "Mix bus", "Ctrl+Shift+M", lambda d: d.bench.choose_strip(MIX)),
+)
+
+HEAR_WORDS = ("Hear the result", "Hear untouched", "Hear without the step", "Hear the change only")
+
+LISTEN: Sequence[Action] = (
+    Action("Listen", "Play or stop", "Space", lambda d: d.bench.toggle_play()),
+    Action("Listen", "Loop", "L", lambda d: d.bench.look(loop=not d.bench.session.view.loop)),
+    Action("Listen", "To the section's start", "Home", _to_start),
+    *(
+        Action(
+            "Listen",
+            HEAR_WORDS[n - 1] if n <= len(HEAR_WORDS) else f"Hear {n}",
+            str(n),
+            partial(_hear, n),
+            rule=n == 1,
+            hidden=n > len(HEAR_WORDS),
+        )
+        for n in range(1, 10)
+    ),
+    Action(
+        "Listen",
+        "Level-matched",
+        "M",
+        lambda d: d.bench.look(level_matched=not d.bench.session.view.level_matched),
+    ),
+    *(
+        Action("Listen › Monitor view", m.name, f"Alt+{n}", lambda d, m=m: d.bench.look(monitor=m.key), m.tip)  # type: ignore[misc]
+        for n, m in enumerate(MONITORS, start=1)
+    ),
+    Action("Listen", "Hear the detector", "H", _hear_detector, "Of the chosen Glue. In an equaliser H hunts."),
+    Action("Listen", "Dim", "D", lambda d: d.bench.look(dim=not d.bench.session.view.dim)),
+)
+
+SONG: Sequence[Action] = (
+    Action("Song", "Next section", "N", lambda d: d.choose_section(1)),
+    Action("Song", "Previous section", "P", lambda d: d.choose_section(-1)),
+    Action("Song", "Whole song", "W", lambda d: d.bench.look(section="")),
+    Action("Song", f"Loudest {LOUDEST_SECONDS:.0f} s as a section", "Ctrl+L", lambda d: d.section_from_loudest()),
+    Action("Song", "Loudest span as a section…", "", lambda d: d.ask("loudest"), "As long as you say."),
+    Action("Song", "What is in view as a section", "Ctrl+K", lambda d: d.section_from_view()),
+    Action("Song", "Rename section", "Ctrl+F2", lambda d: d.timeline.rename(d.bench.session.view.section)),
+    Action("Song", "Remove section", "Ctrl+Shift+K", lambda d: d.timeline.remove(d.bench.session.view.section)),
+    Action(
+        "Song",
+        "Import sections…",
+        "Ctrl+Shift+I",
+        lambda d: d.ask("import sections"),
+        "From CSV: name, start, end in seconds.",
+    ),
+    Action("Song", "Export sections…", "Ctrl+Shift+E", lambda d: d.ask("export sections"), "As CSV."),
+    Action("Song", "Zoom in", "Ctrl++", lambda d: d.timeline.zoom(0.5), rule=True),
+    Action("Song", "Zoom out", "Ctrl+-", lambda d: d.timeline.zoom(2.0)),
+    Action("Song", "Zoom to the section", "Ctrl+G", lambda d: d.timeline.zoom_to(d.bench.span)),
+    Action("Song", "Zoom to samples", "Ctrl+Shift+0", _zoom_to_samples),
+    Action("Song", "Higher waves", "Ctrl+Alt++", lambda d: d.timeline.zoom_waves(1.5), "Draw the waveform larger."),
+    Action("Song", "Lower waves", "Ctrl+Alt+-", lambda d: d.timeline.zoom_waves(1 / 1.5), "Draw the waveform smaller."),
+    Action("Song", "All of the song", "Ctrl+0", lambda d: d.timeline.zoom_to(None)),
+)
+
+VIEW: Sequence[Action] = (
+    *(
+        Action("View", page.name, f"Ctrl+{n}", lambda d, page=page: d.bench.look(page=page.key), page.tip)  # type: ignore[misc]
+        for n, page in enumerate(PAGES, start=1)
+    ),
+    *(
+        Action(
+            "View",
+            text,
+            "",
+            partial(_choose_theme, night),
+            rule=night is None,
+            always=True,
+            is_chosen=lambda _, night=night: theme.forced is night,  # type: ignore[misc]
+        )
+        for text, night in (("As the desktop", None), ("Day", False), ("Night", True))
+    ),
+)
+
+HELP: Sequence[Action] = (
+    Action("Help", "Keys", "F1", lambda d: d.find_action(keys=True), "All keys, by place.", always=True),
+    Action("Help", "Find an action", "F", lambda d: d.find_action(), "By a part of its name.", always=True),
+    Action("Help", "About Gluvo", "", lambda d: d.ask("about"), always=True),
+)
+
+ACTIONS: tuple[Action, ...] = (*FILE, *EDIT, *CHAIN, *BUSES, *LISTEN, *SONG, *VIEW, *HELP)

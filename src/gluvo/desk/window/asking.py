@@ -1,0 +1,106 @@
+"""Questions that the menus ask: for a file, a folder, a length."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Protocol
+
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
+
+from gluvo import __version__
+from gluvo.session.create import LOUDEST_SECONDS
+from gluvo.session.media import AUDIO_SUFFIXES
+from gluvo.session.store import SUFFIX
+
+AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in AUDIO_SUFFIXES)});;All files (*)"
+SESSION_FILTER = f"Gluvo sessions (*{SUFFIX})"
+CSV_FILTER = "Sections (*.csv);;All files (*)"
+
+
+class Answering(Protocol):
+    """What is done with the answers."""
+
+    def new_from(self, files: list[Path], top: Path | None = None) -> None: ...
+    def new_from_stems(self, folder: Path) -> None: ...
+    def open_path(self, path: Path) -> None: ...
+    def add_stems(self, paths: list[Path]) -> None: ...
+    def add_references(self, paths: list[Path]) -> None: ...
+    def section_from_loudest(self, seconds: float = ...) -> None: ...
+    def import_sections(self, path: Path) -> None: ...
+    def export_sections(self, path: Path) -> None: ...
+
+
+def ask(parent: QWidget, desk: Answering, what: str) -> None:
+    """Ask one of the `QUESTIONS` and do with the answer what is to be done; nothing, if there is none."""
+    QUESTIONS[what](parent, desk)
+
+
+def _mix(parent: QWidget, desk: Answering) -> None:
+    found, _ = QFileDialog.getOpenFileName(parent, "A stereo mix", "", AUDIO_FILTER)
+    if found:
+        desk.new_from([Path(found)])
+
+
+def _stems(parent: QWidget, desk: Answering) -> None:
+    found = QFileDialog.getExistingDirectory(parent, "A folder of stems")
+    if found:
+        desk.new_from_stems(Path(found))
+
+
+def _session(parent: QWidget, desk: Answering) -> None:
+    found, _ = QFileDialog.getOpenFileName(parent, "Open a session", "", f"{SESSION_FILTER};;{AUDIO_FILTER}")
+    if found:
+        desk.open_path(Path(found))
+
+
+def _more_stems(parent: QWidget, desk: Answering) -> None:
+    found, _ = QFileDialog.getOpenFileNames(parent, "Further stems", "", AUDIO_FILTER)
+    if found:
+        desk.add_stems([Path(f) for f in found])
+
+
+def _references(parent: QWidget, desk: Answering) -> None:
+    found, _ = QFileDialog.getOpenFileNames(parent, "Tracks to compare with", "", AUDIO_FILTER)
+    if found:
+        desk.add_references([Path(f) for f in found])
+
+
+def _loudest(parent: QWidget, desk: Answering) -> None:
+    seconds, given = QInputDialog.getDouble(parent, "Loudest span", "Seconds", LOUDEST_SECONDS, 1.0, 600.0, 1)
+    if given:
+        desk.section_from_loudest(seconds)
+
+
+def _import(parent: QWidget, desk: Answering) -> None:
+    found, _ = QFileDialog.getOpenFileName(parent, "Sections", "", CSV_FILTER)
+    if found:
+        desk.import_sections(Path(found))
+
+
+def _export(parent: QWidget, desk: Answering) -> None:
+    found, _ = QFileDialog.getSaveFileName(parent, "Sections", "Sections.csv", CSV_FILTER)
+    if found:
+        desk.export_sections(Path(found))
+
+
+def _about(parent: QWidget, _desk: Answering) -> None:
+    QMessageBox.about(
+        parent,
+        "Gluvo",
+        f"<b>Gluvo {__version__}</b><br>From a stereo mix to a loud, checked master.<br><br>"
+        "MIT licence. Set in IBM Plex Sans Condensed (SIL Open Font License).",
+    )
+
+
+QUESTIONS: dict[str, Callable[[QWidget, Answering], None]] = {
+    "mix": _mix,
+    "stems": _stems,
+    "session": _session,
+    "more stems": _more_stems,
+    "references": _references,
+    "loudest": _loudest,
+    "import sections": _import,
+    "export sections": _export,
+    "about": _about,
+}

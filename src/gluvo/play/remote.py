@@ -1,0 +1,221 @@
+"""The engine in a process of its own, as the window sees it, so that nothing the window does can hold up the sound.
+
+Audio lies in shared memory, readings on a shared board; requests go through a pipe.
+"""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections import deque
+from collections.abc import Mapping
+
+import numpy as np
+
+from gluvo.errors import GluvoError
+from gluvo.play.engine import Monitoring
+from gluvo.play.meters import BEAT, DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Readings
+from gluvo.play.process import Host
+from gluvo.render.plan import steps_heard
+from gluvo.session.media import Material, Sound
+from gluvo.session.records import Session
+from gluvo.session.scratch import address_of, scratch
+
+RECORD = "GLUVO_RECORD"
+"""Names an environment variable: a WAV that the silent device writes what it is given to."""
+SWITCH_SECONDS = 1e-4
+"""How long the thread that prepares an edit may keep the interpreter while the audio thread wants it."""
+PREFETCH_EVERY = 0.5
+"""Seconds between looks ahead."""
+SILENT_SECONDS, STARTING_SECONDS = 8.0, 120.0
+"""How long the process may give no sign of life, once it is up and while it starts."""
+MOST_REVIVALS, REVIVALS_SECONDS = 3, 30.0
+"""A process that ends more often than this is not started again."""
+
+log = logging.getLogger(__name__)
+
+
+class RemoteEngine:
+    """An `Engine` in another process: the same requests, the same state.
+
+    If the process ends, or no longer answers, it is started again and goes on where it was; `event` tells.
+    """
+
+    def __init__(
+        self, host: Host, material: Material, references: Mapping[str, Sound], session: Session, device: str = ""
+    ) -> None:
+        """Load a song and start its device; close it before the next one. Raises `GluvoError` if there is no room for
+        what both processes must see."""
+        self.rate, self.frames = material.rate, material.frames
+        self.device_name, self.failed = "starting", ""
+        self.event = ""
+        """What has gone wrong with playing since it was last looked at, in a sentence."""
+        self._host, self._choice, self._session = host, device, session
+        self._addresses, self._kept = [], []
+        try:
+            for sounds in (material.sounds, references):
+                found = {key: address_of(sound.samples) for key, sound in sounds.items()}
+                self._addresses.append({key: address for key, (address, _) in found.items()})
+                self._kept += [array for _, array in found.values()]
+            self._board_address, memory = address_of(scratch((Board.SIZE,), shared=True, kind="f8"))
+        except (MemoryError, OSError) as error:
+            raise GluvoError(f"Nothing can be played: {error}.") from None
+        self.board = Board(memory)
+        self._ids = steps_heard(session)
+        self._playing, self._position, self._asked = False, 0.0, 0
+        self._loop: tuple[float, float] | None = None
+        self._monitoring: Monitoring | None = None
+        self._revived: deque[float] = deque(maxlen=MOST_REVIVALS)
+        self._given_up = False
+        self._watch_from(time.monotonic())
+        self._load()
+
+    def _load(self) -> None:
+        self._host.send(
+            "load", *self._addresses, self._board_address, self.rate, self.frames, self._session, self._choice
+        )
+
+    def play(self) -> None:
+        self._playing = True
+        self._ask("play")
+
+    def stop(self) -> None:
+        self._playing = False
+        self._ask("stop")
+
+    def seek(self, seconds: float) -> None:
+        self._position = seconds
+        self._ask("seek", seconds)
+
+    def loop(self, start: float, end: float) -> None:
+        self._loop = start, end
+        self._ask("loop", start, end)
+
+    def no_loop(self) -> None:
+        self._loop = None
+        self._ask("no_loop")
+
+    def listen(self, monitoring: Monitoring) -> None:
+        self._monitoring = monitoring
+        self._ask("listen", monitoring)
+
+    def change(self, session: Session) -> None:
+        self._session = session
+        self._ids = steps_heard(session)
+        self._ask("change", session)
+
+    def _ask(self, name: str, *args: object) -> None:
+        """Send a request. Until it is taken, what was asked for is what is told."""
+        if not self._waiting:
+            state = self.board.state
+            if name not in ("play", "stop"):
+                self._playing = bool(state[PLAYING])
+            if name != "seek":
+                self._position = float(state[POSITION])
+        self._asked += 1
+        self._host.send(name, *args)
+
+    @property
+    def _waiting(self) -> bool:
+        return int(self.board.state[TAKEN]) < self._asked
+
+    def choose_device(self, name: str) -> None:
+        """Play to another device from now on."""
+        self._choice, self.device_name = name, "starting"
+        self._host.send("device", name)
+
+    @property
+    def playing(self) -> bool:
+        if self._given_up:
+            return False
+        return self._playing if self._waiting else bool(self.board.state[PLAYING])
+
+    @property
+    def position(self) -> float:
+        return self._position if self._waiting else float(self.board.state[POSITION])
+
+    @property
+    def dropouts(self) -> int:
+        return int(self.board.state[DROPOUTS])
+
+    @property
+    def held_back(self) -> int:
+        """In how many blocks the output guard has held back what would have passed full scale."""
+        return int(self.board.state[HELD_BACK])
+
+    @property
+    def step_ids(self) -> tuple[str, ...]:
+        """The steps of the live chain, in the order of the readings' reductions."""
+        return self._ids
+
+    def read(self) -> Readings:
+        """What was played since the last call. Call it often: this is also where the process is looked after."""
+        for kind, *words in self._host.answers():
+            if kind == "device":
+                self.device_name, self.failed = words
+                self.event = self.failed or self.event
+            elif kind == "error":
+                self.event = words[0]
+        self._look_after(time.monotonic())
+        return self.board.read()
+
+    def take_event(self) -> str:
+        """What has gone wrong since the last call; empty where nothing has."""
+        found, self.event = self.event, ""
+        return found
+
+    # --- a process that ends or hangs ----------------------------------------------------------------------
+
+    def _watch_from(self, now: float) -> None:
+        self._beat, self._beat_at, self._looked_at, self._was_up = -1.0, now, now, False
+
+    def _look_after(self, now: float) -> None:
+        """Start the process again if it has ended, or has been silent for too long."""
+        if self._given_up:
+            return
+        beat = float(self.board.state[BEAT])
+        if beat != self._beat or now - self._looked_at > 1.0:  # or it was this process that was held up
+            self._was_up = self._was_up or (self._beat >= 0.0 and beat != self._beat)
+            self._beat, self._beat_at = beat, now
+        self._looked_at = now
+        patience = SILENT_SECONDS if self._was_up else STARTING_SECONDS
+        if not self._host.alive:
+            self._revive(now, "The audio process has ended")
+        elif now - self._beat_at > patience:
+            self._revive(now, "The audio process no longer answered")
+
+    def _revive(self, now: float, what: str) -> None:
+        """Go on in a new process, at the same place."""
+        playing, position = self.playing, self.position
+        if len(self._revived) == MOST_REVIVALS and now - self._revived[0] < REVIVALS_SECONDS:
+            self._given_up = True
+            self.device_name, self.failed = "no sound", "no sound: the audio process keeps ending"
+            self.event = f"{what}, again and again. Choose another device, or save your work and start Gluvo anew."
+            return
+        self._revived.append(now)
+        self._host.restart()
+        self.device_name, self.failed = "starting", ""
+        self.event = f"{what} and was started again."
+        self._asked = int(self.board.state[TAKEN])
+        self._load()
+        if self._loop is not None:
+            self.loop(*self._loop)
+        if self._monitoring is not None:
+            self.listen(self._monitoring)
+        self.seek(position)
+        if playing:
+            self.play()
+        self._watch_from(now)
+
+    def tapped(self, frames: int) -> tuple[np.ndarray, np.ndarray] | None:
+        """See `Board.tapped`."""
+        return self.board.tapped(frames)
+
+    def moves(self) -> list[float]:
+        """See `Board.moves`; for the first bands of the chosen equaliser."""
+        return [float(value) for value in self.board.moves]
+
+    def close(self) -> None:
+        """Stop, and give back the memory. The other process lets go of it when it comes to that."""
+        self._host.send("unload")
+        self._kept.clear()
