@@ -22,8 +22,9 @@ from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain, stream
 from gluvo.render.joint import Joint
 from gluvo.render.song import lead_in
-from gluvo.steps import MAX_BLOCK, Band, Glue, Lane, MidSideEq, settings_of
+from gluvo.steps import MAX_BLOCK, Band, Glue, Lane, MidSideEq, Step, settings_of
 from gluvo.steps.glue import Detector
+from gluvo.steps.mid_side_eq import equaliser
 
 HEARD = -80.0
 """dBFS under which a band's range counts as silent."""
@@ -118,12 +119,12 @@ def _nearby(reduction_at: Callable[[float], float], glue: Glue) -> float | None:
     return None
 
 
-def detector_levels(glue: Glue, before: Joint, span: Span | None, key: Joint | None = None) -> Floats:
-    """The largest level in dBFS that a Glue's detector reads in every 10 ms of a span."""
-    audio, skip, _ = _stretch(glue, before, key, span)
+def detector_levels(step: Step, before: Joint, span: Span | None, key: Joint | None = None) -> Floats:
+    """The largest level in dBFS that a step's detector reads in every 10 ms of a span."""
+    audio, skip, _ = _stretch(step, before, key, span)
     hop = hop_frames(before.rate)
     first = max(0, skip - 50 * hop)  # half a second for its filters to settle
-    processor, out = glue.make(before.rate), np.zeros((hop, 2))
+    processor, out = step.make(before.rate), np.zeros((hop, 2))
     levels = []
     for at in range(first, len(audio) - hop + 1, hop):
         block = np.ascontiguousarray(audio[at : at + hop], dtype=np.float64)
@@ -182,15 +183,15 @@ def _band_levels(eq: MidSideEq, band: Band, before: Joint, span: Span | None) ->
     return np.asarray(comp.DB * np.log(np.maximum(loudest, comp.QUIETEST))), skip
 
 
-def _stretch(glue: Glue, before: Joint, key: Joint | None, span: Span | None) -> tuple[np.ndarray, int, np.ndarray]:
+def _stretch(step: Step, before: Joint, key: Joint | None, span: Span | None) -> tuple[np.ndarray, int, np.ndarray]:
     """What the detector listens to over the span with a lead-in, how many frames that is, and which hops count."""
     rate = before.rate
     inner = before.within(span) or Span(0.0, before.trace.seconds)
-    frames = Span(max(0.0, inner.start - lead_in(glue.memory)), inner.end).frames(rate, len(before.audio))
+    frames = Span(max(0.0, inner.start - lead_in(step.memory)), inner.end).frames(rate, len(before.audio))
     hop = hop_frames(rate)
     # whole hops from the span's first one on, as the ledger counts them
     first = round(inner.start * rate / hop) * hop
-    late = 0 if glue.feeds_back else round(glue.look_ahead / 1000.0 * rate)  # how early reduction is
+    late = step.make(rate).latency  # how early reduction is
     skip = max(0, first - frames.start + late)
     return (key or before).audio[frames], skip, heard_hops(before.trace)[first // hop : -(-frames.stop // hop)]
 
@@ -272,3 +273,53 @@ def find_blend(lane: Lane, main: Joint, side: Joint, span: Span | None) -> Found
         return Found(0.0, 0.0, met=True)
     blend = min(12.0, max(-24.0, goal - reached))
     return Found(blend, reached + blend - goal, met=abs(reached + blend - goal) < CLOSE)
+
+
+@dataclass(frozen=True)
+class Aimed:
+    """A threshold that can be looked for: of a step, or of one of its parts."""
+
+    aim: float
+    """dB that are asked for."""
+    problem: str
+    """Why it cannot be looked for as things are, in a sentence; empty if it can."""
+    find: Callable[[Joint, Span | None, Progress, Joint | None], Found]
+    """Looks for it, given what feeds the step and its key."""
+    put: Callable[[Step, float, str], Step]
+    """The step as it has become by then with the threshold, held in a section."""
+
+
+def aimed(step: Step | None, part: int) -> Aimed | None:
+    """What can be looked for in a step, a part of which may be chosen; None if it has no threshold."""
+    make = AIMS.get(type(step)) if step is not None else None
+    return None if make is None else make(step, part)
+
+
+def _aimed_glue(glue: Glue, _part: int) -> Aimed:
+    def put(now: Step, value: float, held_in: str) -> Step:
+        return msgspec.structs.replace(now, threshold=value, held_in=held_in)
+
+    problem = "At a ratio of 1 nothing is reduced. Raise the ratio first." if glue.slope == 0.0 else ""
+    return Aimed(
+        glue.aim, problem, lambda before, span, check, key: find_threshold(glue, before, span, check, key), put
+    )
+
+
+def _aimed_band(eq: MidSideEq, part: int) -> Aimed:
+    found = eq.band(part)
+    if found is None or not found.moving:
+        problem = "No band that moves is chosen. Choose one, or switch Dynamic on and raise its ratio."
+        return Aimed(0.0, problem, lambda *_: Found(0.0, 0.0, met=False), lambda now, *_: now)
+    band = found
+
+    def put(now: Step, value: float, _held_in: str) -> Step:
+        present = equaliser(now)
+        return now if present is None else present.with_edit(band.id, threshold=value)
+
+    return Aimed(
+        band.aim, "", lambda before, span, check, _key: find_band_threshold(eq, band, before, span, check), put
+    )
+
+
+AIMS: dict[type[Step], Callable[..., Aimed]] = {Glue: _aimed_glue, MidSideEq: _aimed_band}
+"""Steps that have thresholds to be found."""

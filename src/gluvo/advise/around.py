@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
+from typing import cast
 
 from gluvo.advise.aim import band_levels
 from gluvo.advise.tone import Cost, LowCutCost, Movement, cost, low_cut_cost, movements
@@ -15,7 +16,7 @@ from gluvo.measure.stereo import Scatter, scatter_of
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
 from gluvo.render.joint import Joint
-from gluvo.steps import ChainItem, MidSideEq, Saturation, Width
+from gluvo.steps import ChainItem, MidSideEq, Saturation, Step, Width
 
 MID_SIDE = ("mid", "side")
 
@@ -55,36 +56,47 @@ def looked_around(
     loudness = before.loudness(span), after.loudness(span)
     around = Around(step.id if step is not None else "", before.tone(span), after.tone(span), loudness)
     progress(0.2)
-    if isinstance(step, MidSideEq):
-        costs = {band.id: cost(step, band, around.before, before.rate) for band in step.bands}
-        moves = movements(step, before.heard_in(span), before.rate, progress)
-        ringing = [r for part in MID_SIDE for r in after.resonances(span, part)]
-        ringing.sort(key=lambda r: -r.prominence)
-        levels = {band.id: band_levels(step, band, before, span) for band in step.bands if band.moving}
-        return replace(
-            around,
-            costs=costs,
-            moves=moves,
-            resonances=tuple(ringing),
-            band_levels=levels,
-            late=step.lateness(before.rate),
-        )
-    if isinstance(step, Saturation):
-        sounds = before.heard_in(span), after.heard_in(span)
-        return replace(around, new={part: new_spectrum(*sounds, before.rate, part) for part in MID_SIDE})
-    if isinstance(step, Width):
-        return replace(around, scatter=scatter_of(after.heard_in(span)))
-    return around
+    look = LOOKS.get(type(step)) if step is not None else None
+    return around if look is None else look(around, step, before, after, span, progress)
+
+
+def _equaliser(around: Around, step: MidSideEq, before: Joint, after: Joint, span: Span, progress: Progress) -> Around:
+    ringing = sorted((r for part in MID_SIDE for r in after.resonances(span, part)), key=lambda r: -r.prominence)
+    return replace(
+        around,
+        costs={band.id: cost(step, band, around.before, before.rate) for band in step.bands},
+        moves=movements(step, before.heard_in(span), before.rate, progress),
+        resonances=tuple(ringing),
+        band_levels={band.id: band_levels(step, band, before, span) for band in step.bands if band.moving},
+        late=step.lateness(before.rate),
+    )
+
+
+def _saturation(
+    around: Around, _step: Saturation, before: Joint, after: Joint, span: Span, _progress: Progress
+) -> Around:
+    sounds = before.heard_in(span), after.heard_in(span)
+    return replace(around, new={part: new_spectrum(*sounds, before.rate, part) for part in MID_SIDE})
+
+
+def _width(around: Around, _step: Width, _before: Joint, after: Joint, span: Span, _progress: Progress) -> Around:
+    return replace(around, scatter=scatter_of(after.heard_in(span)))
+
+
+LOOKS: Mapping[type[Step], Callable[..., Around]] = {
+    MidSideEq: _equaliser,
+    Saturation: _saturation,
+    Width: _width,
+}
+"""What else is looked at around the steps of some kinds."""
 
 
 def with_low_cuts(around: Around, step: ChainItem | None, song: Joint) -> Around:
     """With the truth about each low cut of an equaliser; `song` is all of what comes into it."""
-    if not isinstance(step, MidSideEq) or not any(band.shape == "low_cut" for band in step.bands):
+    bands = [band for band in getattr(step, "bands", ()) if band.shape == "low_cut"]
+    if not bands:
         return around
+    eq = cast("MidSideEq", step)
     whole = song.tone()
-    found = {
-        band.id: low_cut_cost(step, band, whole, around.before, song.rate)
-        for band in step.bands
-        if band.shape == "low_cut"
-    }
+    found = {band.id: low_cut_cost(eq, band, whole, around.before, song.rate) for band in bands}
     return replace(around, low_cuts=found)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+from typing import TypeVar
+
 import msgspec
 
 from gluvo.advise.aim import find_blend, find_makeup, find_threshold
@@ -9,14 +12,12 @@ from gluvo.measure.loudness import SILENT
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
 from gluvo.render.joint import Joint
-from gluvo.render.plan import run
+from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
 from gluvo.session import chains
 from gluvo.session.records import Session
-from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Width, settings_of
+from gluvo.steps import ChainItem, Glue, Lane, Step, settings_of
 
-OutputHeld = MidSideEq | Saturation | Width | Limiter
-"""Steps whose output can be found so that they do not change the loudness."""
 NEAR_ENOUGH = 0.02
 """dB; smaller moves are left alone, so that a held chain comes to rest."""
 
@@ -30,23 +31,20 @@ def held_session(renderer: Renderer, session: Session, progress: Progress = no_p
     for those who only look at that.
     """
     for strip in renderer.plan(session).strips:
-        for id in _in_order(session, strip):
+        found = session.strip(strip)
+        for id in [item.id for item in chains.in_order(found.chain)] if found is not None else ():
             item = session.item(id)  # as those before it have left it
             span = held_span(session, item)
-            if isinstance(item, Glue) and (item.hold_aim or item.hold_loudness):
-                session = _held_glue(renderer, session, item, span, progress)
-            elif isinstance(item, Lane) and item.hold_loudness:
-                session = _held_lane(renderer, session, item, span, progress)
-            elif isinstance(item, OutputHeld) and item.hold_loudness:
-                session = _held_output(renderer, session, item, span, progress)
+            for setting in item.held_now if item is not None else ():
+                session = FINDERS[setting](renderer, session, id, span, progress)
             if id == up_to:
                 return session
     return session
 
 
-def holds(item: ChainItem | None) -> bool:
+def holds(item: Step | None) -> bool:
     """Whether anything of a step or lane is held."""
-    return bool(getattr(item, "hold_aim", False) or getattr(item, "hold_loudness", False))
+    return item is not None and any(getattr(item, switch) for switch in item.holders.values())
 
 
 def held_span(session: Session, item: ChainItem | None) -> Span | None:
@@ -55,88 +53,107 @@ def held_span(session: Session, item: ChainItem | None) -> Span | None:
     return Span(section.start, section.end) if section is not None else None
 
 
-def _in_order(session: Session, strip: str) -> list[str]:
-    """The ids of a strip's steps and lanes; a lane's own steps come before it, since it needs their sound."""
-    found = session.strip(strip)
-    ids: list[str] = []
-    for item in found.chain if found is not None else ():
-        ids += [*(step.id for step in item.steps), item.id] if isinstance(item, Lane) else [item.id]
-    return ids
+def _stretch(renderer: Renderer, span: Span | None) -> Span:
+    return span or Span(0.0, renderer.seconds)
 
 
-def _held_glue(renderer: Renderer, session: Session, glue: Glue, span: Span | None, progress: Progress) -> Session:
-    plan = renderer.plan(session)
-    if glue.id not in plan.before:
-        return session
-    section, lead = span or Span(0.0, renderer.seconds), max(plan.result.memory, glue.memory)
-    nodes = [plan.before[glue.id], *([plan.keys[glue.id]] if glue.id in plan.keys else [])]
+class _Fed:
+    """What feeds a step, and what its detector listens to instead if it has a key; rendered when it is asked for."""
 
-    def joints() -> tuple[Joint, Joint | None]:
-        found = [renderer.joint(node, section, progress, lead) for node in nodes]
-        return found[0], found[1] if len(found) > 1 else None
+    def __init__(self, renderer: Renderer, plan: Plan, step: Step, section: Span, progress: Progress) -> None:
+        self._renderer, self._section, self._progress = renderer, section, progress
+        self._lead = max(plan.result.memory, step.memory)
+        self._nodes = [plan.before[step.id], *([plan.keys[step.id]] if step.id in plan.keys else [])]
+        self.place = (section, *(node.key for node in self._nodes))
+        """What the answer depends on besides the step."""
 
-    place = (section, *(node.key for node in nodes))
-    if glue.hold_aim and glue.slope > 0.0:
-
-        def threshold() -> float:
-            before, key = joints()
-            return find_threshold(glue, before, section, progress, key).value
-
-        # whatever the threshold is now, the one that is found depends on the rest
-        rest = msgspec.structs.replace(glue, threshold=0.0, makeup=0.0)
-        found = renderer.once(("threshold", glue.aim, rest.sound_key(), *place), threshold)
-        if abs(found - glue.threshold) > NEAR_ENOUGH:
-            glue = msgspec.structs.replace(glue, threshold=round(found, 3))
-    if glue.hold_loudness:
-        settled = glue
-
-        def makeup() -> float:
-            before, key = joints()
-            return find_makeup(settled, before, section, key).value
-
-        rest = msgspec.structs.replace(glue, makeup=0.0)
-        found = renderer.once(("makeup", rest.sound_key(), *place), makeup)
-        if abs(found - glue.makeup) > NEAR_ENOUGH:
-            glue = msgspec.structs.replace(glue, makeup=round(found, 3))
-    return session.with_step(glue)
+    def joints(self) -> tuple[Joint, Joint | None]:
+        """What feeds it, and its key."""
+        found = self._renderer.joints(self._nodes, self._section, self._progress, self._lead)
+        before, *key = (found[node.key] for node in self._nodes)
+        return before, key[0] if key else None
 
 
-def _held_output(
-    renderer: Renderer, session: Session, step: OutputHeld, span: Span | None, progress: Progress
-) -> Session:
-    plan = renderer.plan(session)
+def _threshold(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
+    plan, step, section = renderer.plan(session), _as(Glue, session.item(id)), _stretch(renderer, span)
     if step.id not in plan.before:
         return session
-    section = span or Span(0.0, renderer.seconds)
-    before = plan.before[step.id]
-    plain = run("plain", msgspec.structs.replace(step, output=0.0), before)
+    fed = _Fed(renderer, plan, step, section, progress)
 
-    def output() -> float:
+    def find() -> float:
+        before, key = fed.joints()
+        return find_threshold(step, before, section, progress, key).value
+
+    # whatever the threshold is now, the one that is found depends on the rest
+    rest = msgspec.structs.replace(step, threshold=0.0, makeup=0.0)
+    return _with(session, step, "threshold", renderer.once(("threshold", step.aim, rest.sound_key(), *fed.place), find))
+
+
+def _makeup(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
+    plan, step, section = renderer.plan(session), _as(Glue, session.item(id)), _stretch(renderer, span)
+    if step.id not in plan.before:
+        return session
+    fed = _Fed(renderer, plan, step, section, progress)
+
+    def find() -> float:
+        before, key = fed.joints()
+        return find_makeup(step, before, section, key).value
+
+    rest = msgspec.structs.replace(step, makeup=0.0)
+    return _with(session, step, "makeup", renderer.once(("makeup", rest.sound_key(), *fed.place), find))
+
+
+def _output(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
+    plan, step, section = renderer.plan(session), session.item(id), _stretch(renderer, span)
+    if step is None or id not in plan.before:
+        return session
+    before, plain = plan.before[id], plan.at_work[id]
+
+    def find() -> float:
         joints = renderer.joints([before, plain], section, progress, plan.result.memory)
         was, now = (joints[node.key].loudness(section) for node in (before, plain))
         return was - now if min(was, now) > SILENT else 0.0
 
-    found = settings_of(type(step))["output"].clamp(renderer.once(("output", section, plain.key), output))
-    if abs(found - step.output) > NEAR_ENOUGH:
-        step = msgspec.structs.replace(step, output=round(found, 3))
-    return session.with_step(step)
+    found = settings_of(type(step))["output"].clamp(renderer.once(("output", section, plain.key), find))
+    return _with(session, step, "output", found)
 
 
-def _held_lane(renderer: Renderer, session: Session, lane: Lane, span: Span | None, progress: Progress) -> Session:
-    plan = renderer.plan(session)
-    if lane.id not in plan.after:
+def _blend(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
+    plan, lane, section = renderer.plan(session), _as(Lane, session.item(id)), _stretch(renderer, span)
+    if id not in plan.after:
         return session
-    section = span or Span(0.0, renderer.seconds)
-    main, side = plan.lanes[lane.id]
+    main, side = plan.lanes[id]
 
-    def blend() -> float:
+    def find() -> float:
         joints = renderer.joints([main, side], section, progress, plan.result.memory)
         return find_blend(lane, joints[main.key], joints[side.key], section).value
 
-    found = renderer.once(("blend", lane.gain, section, main.key, side.key), blend)
-    if abs(found - lane.blend) > NEAR_ENOUGH:
-        lane = msgspec.structs.replace(lane, blend=round(found, 3))
-    return session.with_step(lane)
+    return _with(session, lane, "blend", renderer.once(("blend", lane.gain, section, main.key, side.key), find))
+
+
+FINDERS: Mapping[str, Callable[[Renderer, Session, str, Span | None, Progress], Session]] = {
+    "threshold": _threshold,
+    "makeup": _makeup,
+    "output": _output,
+    "blend": _blend,
+}
+"""How each of the settings that steps name in `holders` is found."""
+
+
+def _with(session: Session, step: ChainItem, setting: str, found: float) -> Session:
+    """The session with a setting that was found, unless it is where it was but for a trace."""
+    if abs(found - getattr(step, setting)) <= NEAR_ENOUGH:
+        return session
+    return session.with_step(msgspec.structs.replace(step, **{setting: round(found, 3)}))
+
+
+S = TypeVar("S", bound=Step)
+
+
+def _as(kind: type[S], step: object) -> S:
+    """A step whose setting is found in the way of its kind."""
+    assert isinstance(step, kind)
+    return step
 
 
 def gentle_and_crushed(session: Session, strip: str, held_in: str = "") -> Session:

@@ -17,6 +17,8 @@ from gluvo.render.song import Renderer
 from gluvo.session import chains
 from gluvo.session.records import MIX, Session
 from gluvo.steps import Limiter, Trim, settings_of
+from gluvo.steps.limiter import last_limiter
+from gluvo.steps.trim import raised
 
 CLOSE = 0.02
 """LU within which the search stops."""
@@ -66,28 +68,21 @@ class Reached:
         return "the loudness does not follow the drive any nearer"
 
 
-def last_limiter(session: Session) -> Limiter | None:
-    """The last limiter of the mix bus that is on."""
-    return next((s for s in reversed(session.mix.chain) if isinstance(s, Limiter) and s.on), None)
-
-
 def driven(session: Session, step: str, drive: float, ceiling: float) -> Session:
     """The session with a limiter of the mix bus driven by so much against a ceiling, with no gain after it.
 
     What a drive under 0 dB lacks, or one over the limiter's range has too much, is the work of a Trim right before the
     limiter: the one that stands there, if it is on and its range allows, or a new one.
     """
-    limiter = session.step(step)
-    assert isinstance(limiter, Limiter)
+    limiter = next(s for s in session.mix.chain if s.id == step)
     own = settings_of(Limiter)["drive"].clamp(drive)
     limiter = msgspec.structs.replace(limiter, drive=round(own, 3), ceiling=ceiling, output=0.0, hold_loudness=False)
     session, rest = session.with_step(limiter), round(drive - own, 3)
     if rest == 0.0:
         return session
     before = chains.before_which(session.mix.chain, step)
-    trim, range_ = (session.step(before) if before else None), settings_of(Trim)["gain"]
-    if isinstance(trim, Trim) and trim.on and range_.low <= trim.gain + rest <= range_.high:
-        return session.with_step(msgspec.structs.replace(trim, gain=round(trim.gain + rest, 3)))
+    if (trim := raised(session.step(before), rest)) is not None:
+        return session.with_step(trim)
     return session.with_new_step(Trim(gain=rest), MIX, before)
 
 
@@ -101,7 +96,7 @@ def reach_target(
     loudness rises with drive, ever more slowly. Raises `GluvoError` if there is no limiter or no sound.
     """
     target = session.target
-    limiter = last_limiter(session)
+    limiter = last_limiter(session.mix.chain)
     if limiter is None:
         raise GluvoError("The mix bus has no limiter that is on. Add one to bring the song to its target.")
     plan = renderer.plan(session)

@@ -10,7 +10,6 @@ from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Node, Plan, less, mixed, run
 from gluvo.render.song import Renderer
 from gluvo.session.records import Session
-from gluvo.steps import Glue, MidSideEq
 
 QUIET_BY_NATURE = (CHANGE, DETECTOR, BAND)
 
@@ -28,10 +27,10 @@ def hear_nodes(session: Session, plan: Plan, have: Collection[str] | None = None
         paths[STEP_OUT] = without.result
         paths[CHANGE] = less("change", plan.after[chosen], plan.before[chosen])
         step = session.step(chosen)
-        if isinstance(step, Glue):
+        if step is not None and step.has_ear:
             paths[DETECTOR] = plan.ear(step)
-        elif isinstance(step, MidSideEq) and session.view.hear == BAND:
-            others = run("band out", step.without_band(session.view.band), plan.before[chosen])
+        elif step is not None and session.view.band in step.parts and session.view.hear == BAND:
+            others = run("band out", step.without_part(session.view.band), plan.before[chosen])
             paths[BAND] = less("band", plan.after[chosen], others)
     return paths
 

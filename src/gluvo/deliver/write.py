@@ -10,7 +10,6 @@ import msgspec
 import numpy as np
 import soundfile
 
-from gluvo.advise.loudness_target import last_limiter
 from gluvo.dsp.dither import Tpdf, to_whole
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import AudioFileError, WriteError
@@ -23,6 +22,7 @@ from gluvo.render.plan import Plan
 from gluvo.session.media import Material, read_sound, resampled
 from gluvo.session.records import Deliverable, Session
 from gluvo.session.store import replacing
+from gluvo.steps.limiter import last_limiter
 
 SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
 
@@ -92,7 +92,7 @@ def encoded(data: np.ndarray, rate: int, deliverable: Deliverable) -> bytes:
 
 def _held(x: Audio, rate: int, session: Session, progress: Progress) -> tuple[Audio, float]:
     """Bring back what rate conversion has lifted over the ceiling, where the song ends with a limiter."""
-    limiter = last_limiter(session)
+    limiter = last_limiter(session.mix.chain)
     on = [item for item in session.mix.chain if item.on]
     if limiter is None or on[-1] is not limiter or max(map(abs, session.mix.gains)) > 1.0:
         return x, 0.0

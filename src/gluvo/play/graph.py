@@ -10,7 +10,6 @@ from gluvo.render.machine import Machine, Part
 from gluvo.render.plan import Plan, Source, steps_heard
 from gluvo.session.records import Session
 from gluvo.steps import Processor
-from gluvo.steps.mid_side_eq import MidSideEqProcessor
 
 REFERENCES = ("reference a", "reference b")
 """Two places, so that one reference can fade into another."""
@@ -45,10 +44,11 @@ class LiveGraph(Machine):
             self.tapped = self.parts[sides[0].key], self.parts[sides[1].key]
 
         self.moving: list[tuple[int, Floats]] = []
-        """The bands of the chosen equaliser that move: their places in it, and their curves of the last block."""
+        """The parts of the chosen step that move: their places in it, and their curves of the last block."""
         processor = self._processor(plan, chosen)
-        if isinstance(processor, MidSideEqProcessor):
-            self.moving = [(n, processor.moved[id]) for n, id in enumerate(processor.ids) if id in processor.moved]
+        step = session.step(chosen)
+        if processor is not None and step is not None:
+            self.moving = [(n, processor.moved[id]) for n, id in enumerate(step.parts) if id in processor.moved]
 
     def _processor(self, plan: Plan, id: str) -> Processor | None:
         part = self.parts.get(plan.at_work[id].key) if id in plan.at_work else None

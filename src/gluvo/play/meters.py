@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gluvo.dsp.compression import largest
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.interpolation import PeakReader
 from gluvo.dsp.kernel import Audio, Floats, kernel
@@ -94,7 +95,7 @@ class Meters:
         self._filter = Sections(k_weighting(rate))
         self._reader = PeakReader(rate, MAX_BLOCK)
         self._weighted = np.zeros((MAX_BLOCK, 2))
-        self._peaks = np.zeros((MAX_BLOCK, 2))
+        self._peaks = np.zeros((2, MAX_BLOCK))
 
     def write(
         self,
@@ -108,14 +109,14 @@ class Meters:
         the two sides of the chosen step, `moving` its bands that move: their places and their curves."""
         n, written = len(x), int(self._board.state[WRITTEN])
         row = self._board.rows[written % ROWS]
-        weighted, peaks = self._weighted[:n], self._peaks[:n]
+        weighted, peaks = self._weighted[:n], self._peaks
         self._filter.run(x, weighted)
         self._reader.read(x, 0.5, peaks)
         row[0] = n / self._rate
         row[1], row[2], row[3], row[4] = summed_up(x, weighted, peaks)
         for k, processor in enumerate(processors[:MOST_STEPS]):
             if processor is not None:
-                row[STEPS_AT + k] = processor.reduction[:n].max()
+                row[STEPS_AT + k] = largest(processor.reduction, n)
                 row[STEPS_AT + MOST_STEPS + k] = processor.level[0]
         for k, (part, left, right) in enumerate(strips[:MOST_STRIPS]):
             peaks_of(part.out[:n], left, right, row[STRIPS_AT + 2 * k : STRIPS_AT + 2 * k + 2])
@@ -150,10 +151,13 @@ def peaks_of(x, left, right, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def summed_up(x, weighted, peaks):  # type: ignore[no-untyped-def]
-    """Sample peaks of both channels, the true peak, and the K-weighted mean square with channels summed."""
+    """Sample peaks of both channels, the true peak, and the K-weighted mean square with channels summed.
+
+    `peaks` is (2, frames or more), the others (frames, 2).
+    """
     left, right, true_peak, power = 0.0, 0.0, 0.0, 0.0
     for i in range(x.shape[0]):
         left, right = max(left, abs(x[i, 0])), max(right, abs(x[i, 1]))
-        true_peak = max(true_peak, max(peaks[i, 0], peaks[i, 1]))
+        true_peak = max(true_peak, max(peaks[0, i], peaks[1, i]))
         power += weighted[i, 0] * weighted[i, 0] + weighted[i, 1] * weighted[i, 1]
     return left, right, true_peak, power / max(1, x.shape[0])

@@ -21,7 +21,6 @@ from gluvo.render.plan import Ear, Mix, Node, Run, Source
 from gluvo.session.media import Material
 from gluvo.session.scratch import scratch
 from gluvo.steps import MAX_BLOCK
-from gluvo.steps.glue import DetectorEar
 
 CHUNK = 32 * MAX_BLOCK
 """Frames that a node goes on by before another one has its turn."""
@@ -98,7 +97,7 @@ class Making:
         self.joint = Joint(audio, trace, before.reduction, before.came, self.start)
 
     def _run(self, node: Run | Ear) -> Iterator[None]:
-        unit = DetectorEar(node.step, self.rate) if isinstance(node, Ear) else node.step.make(self.rate)
+        unit = node.step.ear(self.rate) if isinstance(node, Ear) else node.step.make(self.rate)
         audio, tracer = scratch((self.total, 2)), Tracer(self.rate, between=False)
         self.audio = audio
         reduces = isinstance(node, Run) and node.step.reduces

@@ -12,7 +12,6 @@ from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Ear, Mix, Node, Run, Source
 from gluvo.session.media import Material
 from gluvo.steps import MAX_BLOCK, Processor
-from gluvo.steps.glue import DetectorEar
 
 LONGEST_LATENCY = 0.75
 """Seconds; delays are made for this much, so that graphs of other latencies can take over from each other."""
@@ -32,7 +31,7 @@ class Part:
         if isinstance(node, Run):
             self.processor = node.step.make(rate)
         elif isinstance(node, Ear):
-            self.processor = DetectorEar(node.step, rate)
+            self.processor = node.step.ear(rate)
         start = max((p.latency for p in inputs), default=0)
         self.latency = start + (self.processor.latency if self.processor is not None else 0)
         longest = round(LONGEST_LATENCY * rate)

@@ -7,7 +7,7 @@ plans share what is the same in both: the cache of renders finds it again, and t
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 
 import msgspec
@@ -15,7 +15,7 @@ import msgspec
 from gluvo.session import chains
 from gluvo.session.records import MIX, AnyStrip, Media, Session, Stem
 from gluvo.session.tree import children, heard
-from gluvo.steps import ChainItem, Glue, Lane, Step
+from gluvo.steps import ChainItem, Step
 
 Gains = tuple[float, float]
 PLAIN: Gains = (1.0, 1.0)
@@ -73,9 +73,9 @@ class Run(Node):
 
 @dataclass(frozen=True, eq=False)
 class Ear(Node):
-    """What the detector of a Glue hears of its input."""
+    """What the detector of a step hears of its input."""
 
-    step: Glue = field(default_factory=Glue)
+    step: Step = field(default_factory=Step)
 
 
 @dataclass(frozen=True)
@@ -181,7 +181,7 @@ class Plan:
         if strip.id in self.strips:
             return self.strips[strip.id]
         start = self._start(strip)
-        along = tuple(i.id for i in strip.chain if i.on and i.id != self._without and not isinstance(i, Lane))
+        along = tuple(i.id for i in strip.chain if i.on and i.id != self._without and not i.holds_steps)
         made = self.strips[strip.id] = StripPlan(start, self._chain(strip.chain, start), along)
         return made
 
@@ -198,42 +198,71 @@ class Plan:
         for item in chain:
             if item.on and item.id != self._without:
                 self.before[item.id] = x
-                x = self._lane(item, points[item.since], x) if isinstance(item, Lane) else self._step(item, x)
-                self.after[item.id] = x
+                x = self.after[item.id] = (
+                    item.wired(x, _Wiring(self, points)) if item.holds_steps else self.step(item, x)
+                )
             points[item.id] = x
         return x
 
-    def _lane(self, lane: Lane, x: Node, main: Node) -> Node:
-        for step in lane.steps:
+    def row(self, steps: Iterable[Step], x: Node) -> Node:
+        """What comes out of the steps of a container."""
+        for step in steps:
             if step.on and step.id != self._without:
                 self.before[step.id] = x
-                x = self.after[step.id] = self._step(step, x)
-        self.lanes[lane.id] = main, x
-        if lane.id in self.solo:
-            return mixed(f"{self._tag}{lane.id}/alone", [(x, (lane.gain, lane.gain))])
-        return self._levelled(lane, main, x)
+                x = self.after[step.id] = self.step(step, x)
+        return x
 
-    def _step(self, step: Step, x: Node) -> Node:
-        key = self._session.strip(step.key) if isinstance(step, Glue) and step.key else None
+    def step(self, step: Step, x: Node) -> Node:
+        """What comes out of a step."""
+        key = self._session.strip(step.key_from) if step.key_from else None
         if key is None:
-            return self._levelled(step, x)
+            return self.levelled(step, x)
         self.keys[step.id] = self._strip(key).end
-        return self._levelled(step, x, self.keys[step.id])
+        return self.levelled(step, x, self.keys[step.id])
 
-    def _levelled(self, step: Step, *inputs: Node) -> Node:
+    def blended(self, container: Step, main: Node, side: Node, gain: float) -> Node:
+        """What comes out of a container that puts its steps' sound under the chain's; its steps alone, if they are heard
+        alone."""
+        if container.id in self.solo:
+            return mixed(f"{self._tag}{container.id}/alone", [(side, (gain, gain))])
+        return self.levelled(container, main, side)
+
+    def levelled(self, step: Step, *inputs: Node) -> Node:
         """A step at work, and after it its level, as a node of its own: a level that is found makes no new render of
         the step."""
         plain, gain = step.apart()
         made = self.at_work[step.id] = run(self._tag + step.id, plain, *inputs)
         return mixed(f"{self._tag}{step.id}/level", [(made, (gain, gain))])
 
-    def ear(self, glue: Glue) -> Node:
-        """What the detector of a Glue that is on hears."""
-        x = self.keys.get(glue.id, self.before[glue.id])
-        if glue.feeds_back:
-            x = run(f"{glue.id}/back", msgspec.structs.replace(glue, makeup=0.0, mix=100.0), x)
-        plain = msgspec.json.encode(glue, order="sorted").decode()
-        return Ear(_key("ear", x.key, plain), f"{glue.id}/ear", (x,), glue)
+    def ear(self, step: Step) -> Node:
+        """What the detector of a step that is on hears."""
+        x = self.keys.get(step.id, self.before[step.id])
+        if (back := step.before_ear()) is not None:
+            x = run(f"{step.id}/back", back, x)
+        plain = msgspec.json.encode(step, order="sorted").decode()
+        return Ear(_key("ear", x.key, plain), f"{step.id}/ear", (x,), step)
+
+
+class _Wiring:
+    """What a container is wired with; see `Step.wired`."""
+
+    def __init__(self, plan: Plan, points: Mapping[str, Node]) -> None:
+        self._plan, self._points = plan, points
+
+    def at(self, id: str) -> Node:
+        return self._points[id]
+
+    def through(self, steps: Iterable[Step], x: Node) -> Node:
+        return self._plan.row(steps, x)
+
+    def parts(self, container: Step, main: Node, side: Node) -> None:
+        self._plan.lanes[container.id] = main, side
+
+    def run(self, step: Step, *inputs: Node) -> Node:
+        return self._plan.levelled(step, *inputs)
+
+    def blend(self, container: Step, main: Node, side: Node, gain: float) -> Node:
+        return self._plan.blended(container, main, side, gain)
 
 
 def ordered(wanted: Iterable[Node], known: Collection[str] = ()) -> list[Node]:
@@ -256,8 +285,8 @@ def steps_heard(session: Session) -> tuple[str, ...]:
     """The ids of the steps and lanes that are on, in the order in which the live engine reports on them."""
     ids: list[str] = []
     for item in session.items:
-        lane = next((la for s in session.strips if (la := chains.lane_of(s.chain, item.id))), None)
-        if item.on and (lane is None or lane.on):
+        holder = next((found for s in session.strips if (found := chains.container_of(s.chain, item.id))), None)
+        if item.on and (holder is None or holder.on):
             ids.append(item.id)
     return tuple(ids)
 

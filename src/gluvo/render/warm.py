@@ -18,7 +18,7 @@ from gluvo.render.joint import Joint
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Ear, Run, Source, mixed
 from gluvo.session.media import Material, Sound
-from gluvo.steps import STEP_KINDS, Band, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Width
+from gluvo.steps import STEP_KINDS, Band, Glue, Lane
 
 RATE = 48_000
 
@@ -29,20 +29,7 @@ def warm_up(progress: Progress = no_progress) -> None:
     joint = Joint(x, trace_of(x, RATE))
     figures_of(joint.trace)
     outline_of(x, RATE)
-    variants: list[Step] = [kind() for kind in STEP_KINDS]
-    variants += [
-        Glue(ratio=2.0, threshold=-20.0, low_cut=100.0, tilt=1.0, bell_gain=3.0),
-        Glue(ratio=2.0, threshold=-20.0, link=50.0, mode="mid_side", rms=5.0),
-        Glue(ratio=2.0, feed_back=True),
-        Limiter(drive=6.0),
-        Limiter(drive=6.0, true_peak=False, link=0.0),
-        MidSideEq(bands=(Band(id=1, gain=3.0, dynamic=True), Band(id=2, freq=15_000.0, gain=1.0, target="side"))),
-        MidSideEq(bands=(Band(id=1, gain=3.0, target="mid"),), phase="linear"),
-        *(Saturation(drive=6.0, shape=shape, low=90.0, tilt=1.0) for shape in ("soft", "warm", "dense", "edge")),
-        Saturation(drive=6.0, side=50.0),
-        Saturation(drive=6.0, oversampling=1),
-        Width(width_1=80.0, bands=2, mono_below=100.0, side_low_cut=60.0),
-    ]
+    variants = [step for kind in STEP_KINDS for step in kind.examples()]
     first = Source("x", "x", (), "x")
     clean(np.zeros((4, 2)), np.zeros((4, 2)))
     levels, moved = np.zeros(64), np.zeros(64)

@@ -8,14 +8,12 @@ from pathlib import Path
 import msgspec
 import numpy as np
 
-from gluvo.measure.loudness import loudest_span
+from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Tracer
 from gluvo.progress import Progress, no_progress
 from gluvo.session.media import blocks_of, header_of, media_of
 from gluvo.session.records import MIX, MOST_NAME, Bus, Deliverable, Reference, Section, Session, Stem, View
 from gluvo.session.store import checked
-
-LOUDEST_SECONDS = 15.0
 
 
 def new_session(

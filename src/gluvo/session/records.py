@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from typing import Annotated, Literal
+from typing import Annotated, Literal, cast
 
 import msgspec
 from msgspec import Meta, Struct
@@ -315,7 +315,7 @@ class Session(Struct, frozen=True, kw_only=True):
     def step(self, id: str) -> AnyStep | None:
         """A step by its id; lanes are none."""
         found = self.item(id)
-        return found if isinstance(found, AnyStep) else None
+        return None if found is None or found.holds_steps else cast("AnyStep", found)
 
     def strip_with(self, id: str) -> AnyStrip | None:
         """The strip whose chain has a step or lane."""
@@ -355,11 +355,10 @@ class Session(Struct, frozen=True, kw_only=True):
             return self
         session, made = self, msgspec.structs.replace(step, id=self.fresh_id(type(step).__name__.lower()))
         session = self.with_chain(strip, chains.inserted(found.chain, made, after, inside))
-        if isinstance(made, chains.Lane) and made.steps:
-            for inner in made.steps:
-                fresh = msgspec.structs.replace(inner, id=session.fresh_id(type(inner).__name__.lower()))
-                made = msgspec.structs.replace(made, steps=tuple(fresh if s is inner else s for s in made.steps))
-                session = session.with_step(made)
+        for inner in (step for row in made.rows for step in row):
+            fresh = msgspec.structs.replace(inner, id=session.fresh_id(type(inner).__name__.lower()))
+            made = made.with_rows([[fresh if s is inner else s for s in row] for row in made.rows])
+            session = session.with_step(made)
         return session
 
     def without_step(self, id: str) -> Session:

@@ -14,7 +14,6 @@ from gluvo.errors import SessionError
 from gluvo.session.files import digest, reason_of, replacing
 from gluvo.session.records import HIGHEST_RATE, LOWEST_RATE, VERSION, Session
 from gluvo.session.tree import check
-from gluvo.steps import MidSideEq
 
 SUFFIX = ".gluvo"
 MOST_BYTES = 64_000_000
@@ -127,10 +126,8 @@ def _check(session: Session, name: str) -> None:
         if freqs[0] <= 0.0 or any(b <= a for a, b in itertools.pairwise(freqs)):
             raise SessionError(f"{name}: the points of “{limit.name}” are not in rising order of frequency.")
     for item in session.items:
-        if isinstance(item, MidSideEq):
-            bands = [band.id for band in item.bands]
-            if min(bands, default=1) < 1 or len(set(bands)) != len(bands):
-                raise SessionError(f"{name}: {item.id} has two bands with the same id, or one without.")
+        if problem := item.problem():
+            raise SessionError(f"{name}: {item.id} {problem}.")
     try:
         check(session)
     except SessionError as error:

@@ -11,7 +11,6 @@ import msgspec
 from gluvo.errors import SessionError
 from gluvo.session import chains
 from gluvo.session.records import MIX, AnyStrip, Bus, Session
-from gluvo.steps import Glue
 
 MOST_DEEP = 64
 """Buses one inside the other."""
@@ -71,7 +70,7 @@ def heard(session: Session, solo: Collection[str]) -> set[str]:
 
 def keys(strip: AnyStrip) -> set[str]:
     """The strips that detectors in a chain listen to."""
-    return {item.key for item in chains.flat(strip.chain) if isinstance(item, Glue) and item.key}
+    return {item.key_from for item in chains.flat(strip.chain) if item.key_from}
 
 
 def check(session: Session) -> None:
@@ -102,7 +101,7 @@ def check(session: Session) -> None:
         raise SessionError(f"Buses are nested more than {MOST_DEEP} deep.")
     for strip in session.strips:
         if lane := chains.ends_before_it_starts(strip.chain):
-            raise SessionError(f"The lane “{lane.name}” in “{strip.name}” would come back before it leaves.")
+            raise SessionError(f"The lane “{lane.short_name}” in “{strip.name}” would come back before it leaves.")
     _check_keys(session)
 
 

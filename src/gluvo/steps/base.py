@@ -7,7 +7,8 @@ ones.
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Self
+from collections.abc import Mapping, Sequence
+from typing import Annotated, ClassVar, Protocol, Self, TypeVar
 
 import msgspec
 import numpy as np
@@ -15,12 +16,37 @@ import numpy as np
 from gluvo.dsp.delay import clean, ordinary
 from gluvo.dsp.kernel import Audio, Floats
 
+N = TypeVar("N")
+
 MAX_BLOCK = 4096
 """The most frames that a processor is given at a time."""
 
 
+class Wiring(Protocol[N]):
+    """What a container is wired into a graph of `N`s with."""
+
+    def at(self, id: str) -> N:
+        """What comes out of an item of the chain that stands before it; what comes into the chain, if it is empty."""
+
+    def through(self, steps: tuple[Step, ...], x: N) -> N:
+        """What comes out of some steps, one after the other."""
+
+    def parts(self, container: Step, main: N, side: N) -> None:
+        """Tell what goes past the container's steps and what comes out of them, for those who look at both."""
+
+    def run(self, step: Step, *inputs: N) -> N:
+        """What comes out of a step's own processor; a second input is its key."""
+
+    def blend(self, container: Step, main: N, side: N, gain: float) -> N:
+        """What comes out of a container whose processor puts what its steps gave, times `gain`, under the chain's sound;
+        heard alone, it is only that."""
+
+
 class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
-    """What every step has: a name of its own within the session, and whether it is on."""
+    """What every step has: a name of its own within the session, and whether it is on; and what it can do.
+
+    Code outside `steps` asks for what a step can do, and never which step it is.
+    """
 
     id: Annotated[str, msgspec.Meta(max_length=100)] = ""
     on: bool = True
@@ -29,23 +55,41 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
 
     title: ClassVar[str] = ""
     summary: ClassVar[str] = ""
-    reduces: ClassVar[bool] = False
-    """Whether the step takes level away and tells how much."""
-
-    has_ear: ClassVar[bool] = False
-    """Whether what its detector listens to can be heard; see `ear`."""
-
     silent: ClassVar[frozenset[str]] = frozenset({"id", "on", "held_in"})
     """Settings that do not change the sound, so that renders stay valid when they change."""
+
+    holders: ClassVar[Mapping[str, str]] = {}
+    """The settings that can be found rather than set, in the order in which they are found, and the switch of each."""
+    reduces: ClassVar[bool] = False
+    """Whether the step takes level away and tells how much."""
+    has_ear: ClassVar[bool] = False
+    """Whether what its detector listens to can be heard; see `ear`."""
+    holds_steps: ClassVar[bool] = False
+    """Whether it is a container: `rows`, `with_rows` and `wired` are for those."""
+
+    # --- its sound -----------------------------------------------------------------------------------------
 
     def make(self, rate: int) -> Processor:
         """A processor with these settings."""
         raise NotImplementedError
 
+    def ear(self, rate: int) -> Processor:
+        """A processor that gives what the detector listens to; for steps that have an ear."""
+        raise NotImplementedError
+
+    def before_ear(self) -> Self | None:
+        """What must run before the ear, where the detector listens to the output; None where it listens to the input."""
+        return None
+
     @property
     def memory(self) -> float:
         """Seconds after which what came in no longer tells in what comes out; steps with slow releases say so."""
         return 0.0
+
+    @property
+    def key_from(self) -> str:
+        """The id of the stem or bus that its detector listens to in place of its input; empty for none."""
+        return ""
 
     def apart(self) -> tuple[Self, float]:
         """The step without the gain that comes after all of it, and that gain as a factor."""
@@ -56,9 +100,68 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         plain = msgspec.to_builtins(self)
         return msgspec.json.encode({k: v for k, v in plain.items() if k not in self.silent}, order="sorted")
 
+    # --- its parts -----------------------------------------------------------------------------------------
+
+    @property
+    def parts(self) -> tuple[int, ...]:
+        """The ids of its parts, such as bands, each of which can be heard alone."""
+        return ()
+
+    def without_part(self, id: int) -> Self:
+        """The step without one of its parts."""
+        return self
+
+    @property
+    def rows(self) -> tuple[tuple[Step, ...], ...]:
+        """The rows of steps that a container holds."""
+        return ()
+
+    def with_rows(self, rows: Sequence[Sequence[Step]]) -> Self:
+        """A container with other steps in its rows."""
+        return self
+
+    @property
+    def since(self) -> str:
+        """The id of the item of the chain after which a container's own steps leave it; empty for its beginning."""
+        return ""
+
+    def leaving(self, since: str) -> Self:
+        """A container that leaves the chain elsewhere."""
+        return self
+
+    def wired(self, x: N, wiring: Wiring[N]) -> N:
+        """What comes out of a container where `x` comes along the chain."""
+        return x
+
+    # --- telling of it -------------------------------------------------------------------------------------
+
+    @property
+    def called(self) -> str:
+        """Its name on screen."""
+        return self.title
+
+    @property
+    def short_name(self) -> str:
+        """Its name in a list."""
+        return self.title
+
     def describe(self) -> str:
         """Its settings in a few words, for the ledger."""
         return ""
+
+    def problem(self) -> str:
+        """What makes no sense about it, as the end of a sentence; nothing, if nothing does."""
+        return ""
+
+    @property
+    def held_now(self) -> tuple[str, ...]:
+        """The settings that are found at present, in order."""
+        return tuple(name for name, switch in self.holders.items() if getattr(self, switch))
+
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        """Settings that between them run every kernel that the step has."""
+        return (cls(),)
 
 
 class Processor:
@@ -72,6 +175,8 @@ class Processor:
         """Reduction of the last block in dB, ≥ 0, of the more reduced channel; stays 0 for steps that take none."""
         self.level = np.full(1, -200.0)
         """The largest level in dBFS that the step's detector read in the last block, if it has one."""
+        self.moved: dict[int, Floats] = {}
+        """By how many dB each part that moves, by its id, has moved in the last block."""
         self.key: Audio | None = None
         """A second signal that goes with the next block, for steps that take one: a detector's key, or a lane."""
 

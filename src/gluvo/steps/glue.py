@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Annotated, ClassVar, Literal, Self
 
 import msgspec
@@ -32,6 +33,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
+    holders: ClassVar[Mapping[str, str]] = {"threshold": "hold_aim", "makeup": "hold_loudness"}
     silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "hold_loudness"}
 
     key: Annotated[str, msgspec.Meta(max_length=100)] = ""
@@ -266,6 +268,30 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
 
     def make(self, rate: int) -> GlueProcessor:
         return GlueProcessor(self, rate)
+
+    def ear(self, rate: int) -> DetectorEar:
+        return DetectorEar(self, rate)
+
+    def before_ear(self) -> Self | None:
+        return msgspec.structs.replace(self, makeup=0.0, mix=100.0) if self.feeds_back else None
+
+    @property
+    def key_from(self) -> str:
+        return self.key
+
+    @property
+    def held_now(self) -> tuple[str, ...]:
+        """There is no threshold to be found, and no level to be made up, where nothing is reduced."""
+        return super().held_now if self.slope > 0.0 else ()
+
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        return (
+            cls(),
+            cls(ratio=2.0, threshold=-20.0, low_cut=100.0, tilt=1.0, bell_gain=3.0),
+            cls(ratio=2.0, threshold=-20.0, link=50.0, mode="mid_side", rms=5.0),
+            cls(ratio=2.0, feed_back=True),
+        )
 
     def apart(self) -> tuple[Self, float]:
         if self.mix < 100.0 or self.mode in ("mid", "side"):  # make-up is then not for all of it

@@ -6,6 +6,9 @@ import msgspec
 
 from gluvo.steps.settings import number, switch
 
+OUTPUT = {"output": "hold_loudness"}
+"""What is held, and by which switch."""
+
 
 def output(group: str, low: float = -24.0) -> msgspec.Meta:
     """The gain after all of a step, dB."""

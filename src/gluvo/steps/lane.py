@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Annotated, ClassVar, Self
 
 import msgspec
@@ -9,7 +10,7 @@ import numpy as np
 
 from gluvo.dsp.db import FADER_OFF, fader_gain, gain_of
 from gluvo.dsp.kernel import Audio, kernel
-from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
 from gluvo.steps.kinds import AnyStep
 from gluvo.steps.settings import number, switch
 
@@ -21,6 +22,8 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Lane"
     summary: ClassVar[str] = "A parallel chain, blended in under what comes along the main one"
+    holders: ClassVar[Mapping[str, str]] = {"blend": "hold_loudness"}
+    holds_steps: ClassVar[bool] = True
     silent: ClassVar[frozenset[str]] = Step.silent | {"name", "since", "steps", "hold_loudness"}
 
     name: Annotated[str, msgspec.Meta(max_length=200)] = "Lane"
@@ -68,6 +71,29 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
         return LaneProcessor(self, rate)
 
     @property
+    def rows(self) -> tuple[tuple[Step, ...], ...]:
+        return (self.steps,)
+
+    def with_rows(self, rows: Sequence[Sequence[Step]]) -> Self:
+        return msgspec.structs.replace(self, steps=tuple(rows[0]))
+
+    def leaving(self, since: str) -> Self:
+        return msgspec.structs.replace(self, since=since)
+
+    def wired(self, x: N, wiring: Wiring[N]) -> N:
+        side = wiring.through(self.steps, wiring.at(self.since))
+        wiring.parts(self, x, side)
+        return wiring.blend(self, x, side, self.gain)
+
+    @property
+    def called(self) -> str:
+        return f"Lane “{self.name}”"
+
+    @property
+    def short_name(self) -> str:
+        return self.name
+
+    @property
     def gain(self) -> float:
         """The factor of the lane's own level."""
         return 0.0 if self.mute else fader_gain(self.level)
@@ -102,3 +128,8 @@ class LaneProcessor(Processor):
     def process(self, x: Audio, out: Audio) -> None:
         lane = self._nothing[: len(x)] if self.key is None else self.key
         blended(x, lane, self._level, self._blend, out)
+
+
+def first_lane(*rows: Sequence[Step]) -> Lane | None:
+    """The first lane that there is in some rows."""
+    return next((step for row in rows for step in row if isinstance(step, Lane)), None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Annotated, ClassVar, Self
 
 import msgspec
@@ -30,6 +31,7 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
     title: ClassVar[str] = "Limiter"
     summary: ClassVar[str] = "Loudness up to a ceiling that nothing passes"
     reduces: ClassVar[bool] = True
+    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
     silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 
     drive: Annotated[
@@ -144,6 +146,10 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
     def make(self, rate: int) -> LimiterProcessor:
         return LimiterProcessor(self, rate)
 
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        return cls(), cls(drive=6.0), cls(drive=6.0, true_peak=False, link=0.0)
+
     @property
     def memory(self) -> float:
         slow = max(0.6, 5.0 * self.release / 1000.0) if self.auto_release > 0.0 else 0.0
@@ -242,3 +248,8 @@ class LimiterProcessor(Processor):
         self._taken_late.adopt(other._taken_late)
         for late, earlier in zip(self._late, other._late, strict=True):
             late.adopt(earlier)
+
+
+def last_limiter(chain: Sequence[Step]) -> Limiter | None:
+    """The last limiter of a chain that is on."""
+    return next((s for s in reversed(chain) if isinstance(s, Limiter) and s.on), None)

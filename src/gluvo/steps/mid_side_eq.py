@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import functools
-from typing import Annotated, ClassVar, Literal, Self
+from collections.abc import Mapping
+from typing import Annotated, ClassVar, Literal, Self, cast
 
 import msgspec
 import numpy as np
@@ -41,6 +42,7 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Mid-side EQ"
     summary: ClassVar[str] = "Tone: 24 bands on all of the sound, on its mid or side, left or right"
+    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
     silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 
     bands: Annotated[tuple[Band, ...], msgspec.Meta(max_length=MOST_BANDS)] = ()
@@ -94,6 +96,23 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
 
     def make(self, rate: int) -> MidSideEqProcessor:
         return MidSideEqProcessor(self, rate)
+
+    @property
+    def parts(self) -> tuple[int, ...]:
+        return tuple(band.id for band in self.bands)
+
+    def without_part(self, id: int) -> Self:
+        return cast(Self, self.without_band(id))
+
+    def problem(self) -> str:
+        if min(self.parts, default=1) < 1 or len(set(self.parts)) != len(self.parts):
+            return "has two bands with the same id, or one without"
+        return ""
+
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        moving, high = Band(id=1, gain=3.0, dynamic=True), Band(id=2, freq=15_000.0, gain=1.0, target="side")
+        return cls(), cls(bands=(moving, high)), cls(bands=(Band(id=1, gain=3.0, target="mid"),), phase="linear")
 
     @property
     def memory(self) -> float:
@@ -188,6 +207,11 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
         targets = {target for column in columns for target in column}
         still = (b for b in self.bands if b.target in targets and not b.moving)
         return not any(b.on and b.prototypes(self.strength) for b in still)
+
+
+def equaliser(step: Step | None) -> MidSideEq | None:
+    """The step, if it is an equaliser."""
+    return step if isinstance(step, MidSideEq) else None
 
 
 def _magnitude(eq: MidSideEq, targets: tuple[str, ...], rate: int) -> Magnitude:
@@ -323,9 +347,7 @@ class MidSideEqProcessor(Processor):
         """What came in lately, so that bands with other settings can begin as if they had been at work all along."""
         self._place = 0
         self._work = np.zeros((MAX_BLOCK, 2))
-        self.ids = tuple(band.id for band in settings.bands)
-        self.moved: dict[int, Floats] = {id: np.zeros(MAX_BLOCK) for stage in self.stages for id in stage.moving}
-        """By how many dB each moving band, by its id, has moved in the last block."""
+        self.moved = {id: np.zeros(MAX_BLOCK) for stage in self.stages for id in stage.moving}
 
     def process(self, x: Audio, out: Audio) -> None:
         if self._convolver is not None:

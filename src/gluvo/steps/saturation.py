@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
+from collections.abc import Mapping
 from typing import Annotated, ClassVar, Literal, Self
 
 import msgspec
@@ -46,6 +47,7 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Saturation"
     summary: ClassVar[str] = "Density and colour: harmonics, within a range, for mid and side"
+    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
     silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 
     shape: Annotated[
@@ -171,6 +173,12 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
 
     def make(self, rate: int) -> SaturationProcessor:
         return SaturationProcessor(self, rate)
+
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        shapes = ("soft", "warm", "dense", "edge")
+        bent = (cls(drive=6.0, shape=shape, low=90.0, tilt=1.0) for shape in shapes)  # type: ignore[arg-type]
+        return cls(), *bent, cls(drive=6.0, side=50.0), cls(drive=6.0, oversampling=1)
 
     @property
     def idle(self) -> bool:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, ClassVar
 
+import msgspec
 import numpy as np
 
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import NOTHING, Sections, low_cut
 from gluvo.dsp.kernel import Audio
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.settings import number, switch
+from gluvo.steps.settings import number, settings_of, switch
 
 
 class Trim(Step, tag="trim", frozen=True, kw_only=True):
@@ -73,3 +74,18 @@ class TrimProcessor(Processor):
     def adopt(self, other: Processor) -> None:
         if isinstance(other, TrimProcessor):
             self._dc.adopt(other._dc)
+
+
+def raised(step: Step | None, gain: float) -> Trim | None:
+    """A Trim that is on, with so many dB more; None for another step, or where its range does not reach as far."""
+    if not isinstance(step, Trim) or not step.on:
+        return None
+    wanted, range_ = step.gain + gain, settings_of(Trim)["gain"]
+    return msgspec.structs.replace(step, gain=round(wanted, 3)) if range_.low <= wanted <= range_.high else None
+
+
+def with_gain(step: Step | None, gain: float) -> Trim | None:
+    """A Trim with another gain, as near as its range allows; None for another step."""
+    if not isinstance(step, Trim):
+        return None
+    return msgspec.structs.replace(step, gain=settings_of(Trim)["gain"].clamp(gain))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping
 from typing import Annotated, ClassVar, Literal, Self
 
 import msgspec
@@ -65,6 +66,7 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Width"
     summary: ClassVar[str] = "Stereo width and balance by band, and lows in mono"
+    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
     silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 
     width_1: Annotated[float, _width(1)] = 100.0
@@ -119,6 +121,10 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
 
     def make(self, rate: int) -> WidthProcessor:
         return WidthProcessor(self, rate)
+
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        return cls(), cls(width_1=80.0, bands=2, mono_below=100.0, side_low_cut=60.0)
 
     @property
     def widths(self) -> tuple[float, ...]:

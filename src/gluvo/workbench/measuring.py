@@ -17,7 +17,6 @@ from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.song import Rendered, Renderer
 from gluvo.session.records import MIX, Session
-from gluvo.steps import Glue
 
 
 @dataclass(frozen=True)
@@ -88,7 +87,7 @@ class Measuring:
                 hits = hits_of_joints(before, after, stretch)
             around = looked_around(step, before, after, stretch, check)
             self.show(hits=hits, hits_step=chosen, around=around)
-            if isinstance(step, Glue):
+            if step is not None and step.has_ear:
                 key = renderer.joint(plan.keys[chosen], stretch, check, lead) if chosen in plan.keys else None
                 levels = detector_levels(step, before, stretch, key)
         elif not chosen and (strip := plan.strips.get(session.view.strip)):

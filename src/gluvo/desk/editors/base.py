@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Generic, TypeVar, cast
 
 from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
@@ -22,11 +22,14 @@ WORTH_SAYING = 0.1
 CELL, SIDE_BY_SIDE = 138, 290
 """Pixels: the least width of a setting, and of a group beside another one."""
 
+S = TypeVar("S", bound=Step)
+"""The step that an editor is for."""
+
 _folded: dict[tuple[type[Step], str], bool] = {}
 """Which groups of which kinds of step the user has folded or shown, as long as the program runs."""
 
 
-class StepEditor(QWidget):
+class StepEditor(QWidget, Generic[S]):
     """Made from the declared settings. Subclasses add views and controls."""
 
     wide: ClassVar[bool] = False
@@ -39,6 +42,7 @@ class StepEditor(QWidget):
     def __init__(self, bench: Workbench, step: ChainItem) -> None:
         super().__init__()
         self.bench, self.step_id = bench, step.id
+        self.kind = type(step)
         self.controls: dict[str, Ruler | Toggle | ChoiceRow] = {}
         self.groups: dict[str, Group] = {}
         self.column = QVBoxLayout(self)
@@ -180,8 +184,10 @@ class StepEditor(QWidget):
     # --- keeping up ----------------------------------------------------------------------------------------
 
     @property
-    def step(self) -> ChainItem | None:
-        return self.bench.session.item(self.step_id)
+    def step(self) -> S | None:
+        """The step as it now is; None once it is gone, or another one has its name."""
+        found = self.bench.session.item(self.step_id)
+        return cast("S", found) if type(found) is self.kind else None
 
     def refresh(self) -> None:
         """Show the step's settings as they are."""
@@ -201,7 +207,7 @@ class StepEditor(QWidget):
         self.spectrum.show_picture()
         self.show_picture()
 
-    def _show_state(self, step: ChainItem) -> None:
+    def _show_state(self, step: S) -> None:
         """Whether it is on, and what its held settings belong to."""
         words = self.state_words(step) if step.on else ["off: the sound passes untouched"]
         held = holds(step)
@@ -216,11 +222,11 @@ class StepEditor(QWidget):
         self._below_head.setVisible(bool(words))
         self.hold_here.setVisible(elsewhere)
 
-    def state_words(self, step: ChainItem) -> list[str]:
+    def state_words(self, step: S) -> list[str]:
         """What stands beside the title while the step is on."""
         return []
 
-    def _song_moved(self, step: ChainItem) -> float | None:
+    def _song_moved(self, step: S) -> float | None:
         """By how much a step held in one section moves the whole song's loudness, if by more than a trace."""
         song = self.bench.picture.song_render
         if song is None or not getattr(step, "hold_loudness", False):
@@ -231,7 +237,7 @@ class StepEditor(QWidget):
         moved = after.loudness() - before.loudness()
         return moved if abs(moved) > WORTH_SAYING else None
 
-    def _peak_raised(self, step: ChainItem) -> float | None:
+    def _peak_raised(self, step: S) -> float | None:
         """By how much a step that holds the loudness raises the section's true peak, if by more than a trace."""
         before, after = self.joints()
         if before is None or after is None or not getattr(step, "hold_loudness", False):

@@ -20,7 +20,7 @@ from gluvo.session.tree import path, rows
 from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane, Setting, settings_of
 
 
-class GlueEditor(StepEditor):
+class GlueEditor(StepEditor[Glue]):
     """Glue with hits, curve, spread and reduction; its aim, its key, and an ear for its detector."""
 
     rarely = ("What it listens to",)
@@ -99,7 +99,7 @@ class GlueEditor(StepEditor):
         """The strips that can be a key. One that is gone, or that depends on this Glue, stays out of the list."""
         session, step = self.bench.session, self.step
         own = session.strip_with(self.step_id)
-        if not isinstance(step, Glue) or own is None:
+        if step is None or own is None:
             return
         names = [("", "itself")]
         names += [(s.id, s.name) for s, _ in rows(session) if s.id not in path(session, own.id)]
@@ -118,7 +118,7 @@ class GlueEditor(StepEditor):
 
     def show_picture(self) -> None:
         step, picture, span = self.step, self.bench.picture, self.bench.span
-        if not isinstance(step, Glue):
+        if step is None:
             return
         _, after = self.joints()
         mean = after.mean_reduction(span) if after else 0.0
@@ -147,7 +147,7 @@ class GlueEditor(StepEditor):
 
     def further_words(self, settings: list[Setting]) -> list[str]:
         step = self.step
-        if not isinstance(step, Glue) or not step.key:
+        if step is None or not step.key:
             return []
         key = self.bench.session.strip(step.key)
         return [f"key {key.name}" if key is not None else "its key is gone"]
@@ -158,7 +158,7 @@ class GlueEditor(StepEditor):
         self.reduction.show_now(seconds)
 
 
-class LaneEditor(StepEditor):
+class LaneEditor(StepEditor[Lane]):
     """A lane: where it leaves the chain, how loud it comes back, and what it would add."""
 
     def build_views(self) -> None:
@@ -211,7 +211,7 @@ class LaneEditor(StepEditor):
     def rename(self) -> None:
         """Open a field for the lane's name."""
         step = self.step
-        if isinstance(step, Lane):
+        if step is not None:
             edit_in_place(
                 self,
                 step.name,
@@ -222,12 +222,12 @@ class LaneEditor(StepEditor):
     def refresh(self) -> None:
         super().refresh()
         step = self.step
-        if not isinstance(step, Lane):
+        if step is None:
             return
-        self.title.setText(f"Lane “{step.name}”")
+        self.title.setText(step.called)
         chain = self.bench.session.chain
         earlier = takewhile(lambda item: item.id != step.id, chain)
-        names = [("", "what comes in"), *((i.id, i.name if isinstance(i, Lane) else i.title) for i in earlier)]
+        names = [("", "what comes in"), *((i.id, i.short_name) for i in earlier)]
         if [(self.since.itemData(n), self.since.itemText(n)) for n in range(self.since.count())] != names:
             self.since.clear()
             for id, name in names:
@@ -237,7 +237,7 @@ class LaneEditor(StepEditor):
 
     def show_picture(self) -> None:
         step, render, span = self.step, self.bench.picture.best, self.bench.span
-        if not isinstance(step, Lane) or render is None or step.id not in render.plan.lanes:
+        if step is None or render is None or step.id not in render.plan.lanes:
             return
         main, side = (render.at(node) for node in render.plan.lanes[step.id])
         both = render.joint(step.id)

@@ -10,7 +10,7 @@ from gluvo.desk.editors.base import StepEditor
 from gluvo.steps import Limiter
 
 
-class LimiterEditor(StepEditor):
+class LimiterEditor(StepEditor[Limiter]):
     """Limiter with what it catches and what it takes."""
 
     def build_views(self) -> None:
@@ -31,7 +31,7 @@ class LimiterEditor(StepEditor):
 
     def show_picture(self) -> None:
         step, span = self.step, self.bench.span
-        if not isinstance(step, Limiter):
+        if step is None:
             return
         before, after = self.joints()
         self.caught.show_peaks(self.section_trace(before), span, step.drive, step.ceiling, step.true_peak)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor, LaneEditor
@@ -12,7 +14,7 @@ from gluvo.desk.editors.width import WidthEditor
 from gluvo.desk.model.workbench import Workbench
 from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
-EDITORS: dict[type[Step], type[StepEditor]] = {
+EDITORS: dict[type[Step], type[StepEditor[Any]]] = {
     Trim: TrimEditor,
     MidSideEq: EqEditor,
     Glue: GlueEditor,
@@ -24,5 +26,5 @@ EDITORS: dict[type[Step], type[StepEditor]] = {
 """Steps with views of their own; others get a plain `StepEditor`."""
 
 
-def editor_for(bench: Workbench, step: ChainItem) -> StepEditor:
+def editor_for(bench: Workbench, step: ChainItem) -> StepEditor[Any]:
     return EDITORS.get(type(step), StepEditor)(bench, step)

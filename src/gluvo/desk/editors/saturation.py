@@ -24,7 +24,7 @@ from gluvo.measure.harmonics import MOST, Harmonics, NewSound, harmonics_of
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
 from gluvo.session.records import TestTone
-from gluvo.steps import ChainItem, Saturation
+from gluvo.steps import Saturation
 from gluvo.steps.saturation import PRESETS, curve_of, with_preset
 from gluvo.workbench.tasks import DRAWING
 
@@ -164,7 +164,7 @@ def share_words(new: NewSound) -> str:
     return f"new sound at {figure(float(power_db(np.array([new.share]))[0]))} dB ({100.0 * new.share**0.5:.2g} %)"
 
 
-class SaturationEditor(StepEditor):
+class SaturationEditor(StepEditor[Saturation]):
     """Curve and harmonics of a test tone, or what is added to the music; presets by what they do."""
 
     def build_views(self) -> None:
@@ -200,14 +200,14 @@ class SaturationEditor(StepEditor):
     def use_preset(self, name: str) -> None:
         """Take over a preset's settings; the output is found anew where it is held."""
         step = self.step
-        if isinstance(step, Saturation):
+        if step is not None:
             changed = with_preset(step, name)
             self.bench.edit(f"Preset {name}", lambda s: s.with_step(changed))
 
     def refresh(self) -> None:
         super().refresh()
         step, tone = self.step, self.bench.session.view.tone
-        if not isinstance(step, Saturation):
+        if step is None:
             return
         self.tone_rulers.refresh()
         self.curve.show_curve(step, gain_of(tone.level))
@@ -231,16 +231,16 @@ class SaturationEditor(StepEditor):
 
     def show_picture(self) -> None:
         around, step = self.bench.picture.around, self.step
-        if not isinstance(step, Saturation) or around is None or around.step != self.step_id:
+        if step is None or around is None or around.step != self.step_id:
             return
         self.added.show_new(around.new, self.bench.session.view.analyser.slope)
         self._show_state(step)
 
-    def state_words(self, step: ChainItem) -> list[str]:
+    def state_words(self, step: Saturation) -> list[str]:
         around = self.bench.picture.around
         mine = around is not None and around.step == self.step_id and "mid" in around.new
         words = [share_words(around.new["mid"])] if mine and around is not None else []
-        if isinstance(step, Saturation) and step.hold_loudness:
+        if step.hold_loudness:
             words.append(f"output {figure(step.output, signed=True)} dB")
         return words
 

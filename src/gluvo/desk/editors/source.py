@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import msgspec
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.desk.charts.views import CaughtView
 from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import Rows, button, clock, figure, label
 from gluvo.desk.model.workbench import Workbench
-from gluvo.measure.loudness import loudest_span
+from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
-from gluvo.session.create import LOUDEST_SECONDS
 from gluvo.session.records import Stem
 from gluvo.session.tree import below
 from gluvo.steps import Trim
+from gluvo.steps.trim import with_gain
 
 ROOM = 6.0
 """dB of headroom that the steps like to have."""
@@ -27,6 +26,7 @@ class SourceEditor(QWidget):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self.bench = bench
+        self.kind = type(None)
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 8, 16, 8)
         self.title = label("Source", "title")
@@ -111,10 +111,8 @@ class SourceEditor(QWidget):
         if joint is None:
             return
         gain = round(-ROOM - joint.figures().true_peak, 1)
-        first = session.chain[0] if session.chain else None
-        if isinstance(first, Trim):
-            changed = msgspec.structs.replace(first, gain=gain)
-            self.bench.edit("Make headroom", lambda s: s.with_step(changed))
+        if (trim := with_gain(session.chain[0] if session.chain else None, gain)) is not None:
+            self.bench.edit("Make headroom", lambda s: s.with_step(trim))
         else:
             self.bench.edit("Make headroom", lambda s: s.with_new_step(Trim(gain=gain), s.view.strip))
         self.bench.look(step=self.bench.session.chain[0].id)

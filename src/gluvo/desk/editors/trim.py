@@ -7,7 +7,7 @@ from gluvo.desk.editors.base import StepEditor
 from gluvo.steps import Trim
 
 
-class TrimEditor(StepEditor):
+class TrimEditor(StepEditor[Trim]):
     """Trim with the room that it makes."""
 
     def build_views(self) -> None:
@@ -17,6 +17,6 @@ class TrimEditor(StepEditor):
 
     def show_picture(self) -> None:
         step = self.step
-        if isinstance(step, Trim):
+        if step is not None:
             before, _ = self.joints()
             self.peaks.show_peaks(self.section_trace(before), self.bench.span, step.gain, 0.0, True, "full scale")

@@ -9,14 +9,14 @@ from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.image_view import CorrelationView, ImageView, Measured, ScatterView
 from gluvo.measure.stereo import bands_of_tone
-from gluvo.steps import ChainItem, Width, settings_of
+from gluvo.steps import Width, settings_of
 
 LIVE_FRAMES, LIVE_POINTS = 4096, 1024
 LIVE_EVERY = 2
 FULL = ((20.0, 20_000.0),)
 
 
-class WidthEditor(StepEditor):
+class WidthEditor(StepEditor[Width]):
     """The image by frequency with the correlation under it, or left against right."""
 
     def build_views(self) -> None:
@@ -39,7 +39,7 @@ class WidthEditor(StepEditor):
     def refresh(self) -> None:
         super().refresh()
         step = self.step
-        if not isinstance(step, Width):
+        if step is None:
             return
         used = int(step.bands)
         for n in range(1, 5):
@@ -52,7 +52,7 @@ class WidthEditor(StepEditor):
 
     def show_picture(self) -> None:
         step, around = self.step, self.bench.picture.around
-        if not isinstance(step, Width):
+        if step is None:
             return
         mine = around if around is not None and around.step == self.step_id else None
         material = self.bench.audio.material
@@ -65,12 +65,12 @@ class WidthEditor(StepEditor):
         self.scatter.show_scatter(mine.scatter if mine is not None else None)
         self._show_state(step)
 
-    def state_words(self, step: ChainItem) -> list[str]:
+    def state_words(self, step: Width) -> list[str]:
         words = []
         if self._measured is not None:
             was, now = (bands_of_tone(tone, FULL)[0].mono_loss for tone in self._measured.tones)
             words.append(f"mono loses {figure(now, 2)} dB, was {figure(was, 2)}")
-        if isinstance(step, Width) and step.hold_loudness:
+        if step.hold_loudness:
             words.append(f"output {figure(step.output, signed=True)} dB")
         return words
 

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Protocol
+from typing import Any, Protocol, cast
 
-import msgspec
-
-from gluvo.advise.aim import Found, find_band_threshold, find_threshold
+from gluvo.advise.aim import Found, aimed
 from gluvo.advise.hold import gentle_and_crushed
 from gluvo.advise.loudness_target import Reached, driven, reach_target
 from gluvo.desk.controls.parts import figure
@@ -15,7 +13,7 @@ from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.song import Renderer
 from gluvo.session.records import Session
-from gluvo.steps import Glue, MidSideEq
+from gluvo.steps import AnyStep
 from gluvo.workbench.tasks import SEARCHING, Kind
 
 
@@ -51,18 +49,13 @@ class Advice:
         bench = self._bench
         renderer, session, span = bench.renderer, bench.session, bench.span
         step = session.step(step_id)
-        if renderer is None or not isinstance(step, Glue | MidSideEq):
-            return
-        band = step.band(session.view.band) if isinstance(step, MidSideEq) else None
-        if isinstance(step, MidSideEq) and (band is None or not band.moving):
-            bench.tell("No band that moves is chosen. Choose one, or switch Dynamic on and raise its ratio.", True)
-            return
-        if isinstance(step, Glue) and step.slope == 0.0:
-            bench.tell("At a ratio of 1 nothing is reduced. Raise the ratio first.", True)
+        wish = aimed(step, session.view.band)
+        if renderer is None or step is None or wish is None:
             return
         plan = renderer.plan(session)
-        if step_id not in plan.before:
-            bench.tell("The step is off. Switch it on first.", True)
+        off = "The step is off. Switch it on first." if step_id not in plan.before else ""
+        if problem := wish.problem or off:
+            bench.tell(problem, True)
             return
         wanted = [plan.before[step_id], *([plan.keys[step_id]] if step_id in plan.keys else [])]
         stretch, section = span or Span(0.0, renderer.seconds), session.view.section
@@ -70,24 +63,18 @@ class Advice:
         def work(check: Progress) -> Found:
             joints = renderer.joints(wanted, stretch, check, max(plan.result.memory, step.memory))
             before, *keys = (joints[node.key] for node in wanted)
-            if isinstance(step, Glue):
-                return find_threshold(step, before, stretch, check, keys[0] if keys else None)
-            assert band is not None
-            return find_band_threshold(step, band, before, stretch, check)
+            return wish.find(before, stretch, check, keys[0] if keys else None)
 
         def done(found: Found) -> None:
-            now, value = bench.session.step(step_id), round(found.value, 3)
-            if isinstance(now, Glue):
-                changed = msgspec.structs.replace(now, threshold=value, held_in=section)
-                bench.edit("Find threshold", lambda s: s.with_step(changed))
-            elif isinstance(now, MidSideEq) and band is not None and now.band(band.id) is not None:
-                bench.edit("Find threshold", lambda s: s.with_step(now.with_edit(band.id, threshold=value)))
-            else:
+            now = bench.session.step(step_id)
+            if now is None:
                 return
+            changed = cast("AnyStep", wish.put(now, round(found.value, 3), section))
+            bench.edit("Find threshold", lambda s: s.with_step(changed))
             if not found.met:
-                aim = band.aim if band is not None else step.aim  # type: ignore[union-attr]
                 bench.tell(
-                    f"{aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.", True
+                    f"{wish.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.",
+                    True,
                 )
 
         bench.task(SEARCHING, "Finding the threshold", work, done)

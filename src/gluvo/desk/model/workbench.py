@@ -19,7 +19,7 @@ from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUC
 from gluvo.compare.tones import Frozen
 from gluvo.desk.model.advice import Advice
 from gluvo.errors import GluvoError, SessionError
-from gluvo.measure.loudness import loudest_span
+from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Span
 from gluvo.play.engine import Monitoring
 from gluvo.play.process import Host
@@ -30,7 +30,7 @@ from gluvo.session import scratch
 from gluvo.session.document import Document
 from gluvo.session.media import Changed, outside_folder, taken
 from gluvo.session.records import Session
-from gluvo.steps import ChainItem, Glue, MidSideEq
+from gluvo.steps import Step
 from gluvo.workbench.audio import Audio, analysed, changes_of, read_audio, stamp_of
 from gluvo.workbench.measuring import Measuring
 from gluvo.workbench.picture import Picture
@@ -38,11 +38,6 @@ from gluvo.workbench.tasks import KEEPING, MEASURING, READING, RENDERING, SEARCH
 
 AUTOSAVE_MS = 1500
 """After an edit a copy is kept so much later, however many edits follow in the meantime."""
-LOUDEST_SECONDS = 12.0
-HELD_BY = {"threshold": "hold_aim", "makeup": "hold_loudness", "blend": "hold_loudness", "output": "hold_loudness"}
-"""Which switch finds a setting."""
-
-
 T = TypeVar("T")
 
 
@@ -307,10 +302,9 @@ class Workbench(QObject):
         if step is None:
             return
         changes: dict[str, object] = {name: value}
-        if holder := HELD_BY.get(name):
-            if hasattr(step, holder):
-                changes[holder] = False
-        if name in HELD_BY.values() and value and not holds(step):
+        if holder := step.holders.get(name):
+            changes[holder] = False
+        if name in step.holders.values() and value and not holds(step):
             changes["held_in"] = self.session.view.section
         changed = msgspec.structs.replace(step, **changes)
         self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}")
@@ -322,7 +316,7 @@ class Workbench(QObject):
             changed = msgspec.structs.replace(step, held_in=section)
             self.edit(f"Hold {step.title} in {self.span_name}", lambda s: s.with_step(changed))
 
-    def held_name(self, step: ChainItem) -> str:
+    def held_name(self, step: Step) -> str:
         """The name of what the held settings of a step are found in."""
         section = self.session.section(step.held_in)
         return section.name if section is not None else "whole song"
@@ -372,10 +366,9 @@ class Workbench(QObject):
         if self._autosaves and before.replace(view=now.view) != now and not self._autosave.isActive():
             self._autosave.start()
         step, hear = now.step(now.view.step), now.view.hear
-        gone = isinstance(step, MidSideEq) and step.band(now.view.band) is None
-        if (hear == DETECTOR and not isinstance(step, Glue)) or (
-            hear == BAND and (not isinstance(step, MidSideEq) or gone)
-        ):
+        has_ear = step is not None and step.has_ear
+        has_part = step is not None and now.view.band in step.parts
+        if (hear == DETECTOR and not has_ear) or (hear == BAND and not has_part):
             self.document.look(hear=RESULT)
 
     # --- the section and the ear ---------------------------------------------------------------------------

@@ -18,6 +18,7 @@ from gluvo.desk.pages.tree_view import TreeView
 from gluvo.play.meters import Readings
 from gluvo.session.records import MIX, Stem
 from gluvo.steps import Lane, settings_of
+from gluvo.steps.lane import first_lane
 
 SIDE_WIDTH = 324
 LITTLE_ROOM = 3.0
@@ -117,9 +118,7 @@ class BusesPage(PageWidget):
         """The lane whose level is at hand: the chosen one, or the chain's first."""
         session = self._bench.session
         chosen = session.item(session.view.step)
-        if isinstance(chosen, Lane):
-            return chosen
-        return next((item for item in session.chain if isinstance(item, Lane)), None)
+        return first_lane(([chosen] if chosen is not None else []), session.chain)
 
     def _set_lane(self, value: float) -> None:
         lane = self._lane_item()

@@ -28,7 +28,7 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.session import chains
 from gluvo.session.records import Session, Stem
 from gluvo.session.tree import children, rows
-from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane
+from gluvo.steps import STEP_KINDS, ChainItem, Lane
 
 ID = Qt.ItemDataRole.UserRole
 CLIPBOARD = "gluvo-step"
@@ -144,7 +144,7 @@ class Ledger(QWidget):
     def add_lane(self) -> None:
         """A lane around the chosen step."""
         chain = self._bench.session.chain
-        number = sum(isinstance(item, Lane) for item in self._bench.session.items) + 1
+        number = sum(item.holds_steps for item in self._bench.session.items) + 1
         since = chains.before_which(chain, self.chosen_id or (chain[-1].id if chain else ""))
         self.add(Lane(name=f"Lane {number}", since=since))
 
@@ -258,17 +258,17 @@ class Ledger(QWidget):
             title, words = self._comes_in()
             joint = render.start(session.view.strip) if render is not None else None
         else:
-            title, words = (f"Lane “{step.name}”" if isinstance(step, Lane) else step.title), step.describe()
-            lane = chains.lane_of(session.chain, step_id)
-            if not step.on or (lane is not None and not lane.on):
+            title, words = step.called, step.describe()
+            holder = chains.container_of(session.chain, step_id)
+            if not step.on or (holder is not None and not holder.on):
                 return Row(title, "off")
             joint = render.joint(step_id) if render is not None else None
             if joint is not None and step.reduces:
                 mean = joint.mean_reduction(bench.span)
                 most = joint.largest_reduction(bench.span)
                 words = f"{mean:.1f} dB off, at most {most:.1f}" if most > 0.05 else f"{words} · idle"
-            if isinstance(step, Glue) and step.key:
-                key = session.strip(step.key)
+            if step.key_from:
+                key = session.strip(step.key_from)
                 words += f" · key {key.name}" if key is not None else " · its key is gone: listens to itself"
             if step_id in session.view.solo:
                 words = f"heard alone · {words}"
@@ -289,8 +289,8 @@ class Ledger(QWidget):
         return "In", ", ".join(flowing) if flowing else "nothing flows in"
 
     def inset(self, step_id: str) -> int:
-        """1 for what stands in a lane."""
-        return int(chains.lane_of(self._bench.session.chain, step_id) is not None)
+        """1 for what stands in a container."""
+        return int(chains.container_of(self._bench.session.chain, step_id) is not None)
 
 
 class _Heads(QWidget):
@@ -364,7 +364,8 @@ class _StepList(QListWidget):
         ):
             menu.addAction(text).triggered.connect(lambda *_, then=then: then())
         menu.addMenu(ledger.add_menu())
-        if isinstance(ledger._bench.session.item(ledger.chosen_id), Lane):
+        chosen = ledger._bench.session.item(ledger.chosen_id)
+        if chosen is not None and chosen.holds_steps:
             menu.addMenu(ledger.add_menu(ledger.chosen_id))
         menu.addAction("Add lane").triggered.connect(lambda *_: ledger.add_lane())
         menu.exec(self.viewport().mapToGlobal(at))
@@ -401,7 +402,7 @@ class _RowPainter(QStyledItemDelegate):
         on = step is None or step.on
         painter.setPen(QPen(c["signal" if step is not None and on else "faint"], 1.5))
         painter.setBrush(c["signal"] if step is not None and on else Qt.BrushStyle.NoBrush)
-        if isinstance(step, Lane):  # where it comes back
+        if step is not None and step.holds_steps:  # where it comes back
             painter.drawRect(QRectF(box.left() + 22, box.top() + 10, 8, 8))
         else:
             painter.drawEllipse(QPointF(box.left() + 26 + inset, box.top() + 14), 4, 4)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout
@@ -42,7 +44,7 @@ class ShapePage(PageWidget):
         )
         for widget, stretch in parts:
             row.addWidget(widget, stretch)
-        self.editor: StepEditor | SourceEditor | None = None
+        self.editor: StepEditor[Any] | SourceEditor | None = None
         bench.session_changed.connect(lambda *_: self._follow())
         bench.picture_changed.connect(self._refresh)
 
@@ -50,10 +52,8 @@ class ShapePage(PageWidget):
         """Show the editor of the chosen step; make one if another step was chosen."""
         step = self._bench.session.item(self._bench.session.view.step)
         shown = getattr(self.editor, "step_id", "") if self.editor is not None else None
-        kind = type(step)
-        if self.editor is None or shown != (step.id if step else "") or getattr(self.editor, "kind", kind) is not kind:
+        if self.editor is None or shown != (step.id if step else "") or self.editor.kind is not type(step):
             self.editor = editor_for(self._bench, step) if step is not None else SourceEditor(self._bench)
-            self.editor.kind = kind  # type: ignore[union-attr]
             self._place.show_widget(self.editor)
             wide = isinstance(self.editor, StepEditor) and self.editor.wide
             for widget in (self._beside, self._before_target):

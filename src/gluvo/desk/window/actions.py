@@ -23,9 +23,9 @@ from gluvo.desk.pages.deliver import DeliverPage
 from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.window.timeline import Timeline
+from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.measure.trace import Span
 from gluvo.session import chains
-from gluvo.session.create import LOUDEST_SECONDS
 from gluvo.session.records import MIX
 from gluvo.steps import Step
 

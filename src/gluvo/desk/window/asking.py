@@ -9,7 +9,7 @@ from typing import Protocol
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from gluvo import __version__
-from gluvo.session.create import LOUDEST_SECONDS
+from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.session.media import AUDIO_SUFFIXES
 from gluvo.session.store import SUFFIX
 

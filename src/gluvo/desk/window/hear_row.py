@@ -21,7 +21,7 @@ from gluvo.desk.controls.parts import Toggle, button, figure, label, menu_text, 
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session.records import Session, View
-from gluvo.steps import MidSideEq, settings_of
+from gluvo.steps import settings_of
 
 FIXED = 4
 """How many of what can be heard are no references."""
@@ -190,8 +190,8 @@ class HearRow(QFrame):
         text = ""
         if hear == DETECTOR and step is not None:
             text = f"Detector of {step.title}"
-        elif hear == BAND and isinstance(step, MidSideEq):
-            number = next((n for n, band in enumerate(step.bands, start=1) if band.id == session.view.band), 0)
+        elif hear == BAND and step is not None and session.view.band in step.parts:
+            number = step.parts.index(session.view.band) + 1
             text = f"Band {number} alone"
         self.apart.setVisible(bool(text))
         self.apart.setChecked(bool(text))

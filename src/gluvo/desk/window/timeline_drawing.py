@@ -11,7 +11,8 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from gluvo.desk.controls.parts import clock
 from gluvo.desk.controls.theme import colours, font
-from gluvo.desk.model.workbench import LOUDEST_SECONDS, Workbench
+from gluvo.desk.model.workbench import Workbench
+from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.measure.overview import OUTLINE_HOP
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint

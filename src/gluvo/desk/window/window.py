@@ -36,9 +36,10 @@ from gluvo.desk.window.menus import Entry, Menus
 from gluvo.desk.window.notices import Notice, WorkLine
 from gluvo.desk.window.timeline import Timeline
 from gluvo.errors import GluvoError
+from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.play.device import SILENT, outputs
 from gluvo.progress import Progress
-from gluvo.session.create import LOUDEST_SECONDS, reference_of, stems_added
+from gluvo.session.create import reference_of, stems_added
 from gluvo.session.media import AUDIO_SUFFIXES, header_of, media_of
 from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sections import read_csv, with_section, write_csv

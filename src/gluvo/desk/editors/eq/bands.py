@@ -8,7 +8,7 @@ from gluvo.desk.editors.eq.lane import Gesture
 from gluvo.desk.model.workbench import Workbench
 from gluvo.steps import Band, MidSideEq, settings_of
 from gluvo.steps.bands import SHAPES, TARGETS, plain_q
-from gluvo.steps.mid_side_eq import MOST_BANDS
+from gluvo.steps.mid_side_eq import MOST_BANDS, equaliser
 
 
 class Bands:
@@ -19,8 +19,7 @@ class Bands:
 
     @property
     def eq(self) -> MidSideEq | None:
-        step = self._bench.session.step(self._step_id)
-        return step if isinstance(step, MidSideEq) else None
+        return equaliser(self._bench.session.step(self._step_id))
 
     @property
     def chosen(self) -> Band | None:

@@ -32,7 +32,7 @@ from gluvo.desk.editors.eq.resonance_table import ResonanceTable
 from gluvo.desk.editors.spectrum_panel import LiveFeed
 from gluvo.measure.resonances import Resonance
 from gluvo.session.records import Analyser
-from gluvo.steps import Band, ChainItem, MidSideEq, Step, settings_of
+from gluvo.steps import Band, MidSideEq, Step, settings_of
 from gluvo.steps.bands import MOVABLE, SLOPED, TARGETS, WITH_GAIN
 
 LANES: dict[str, tuple[str, ...]] = {
@@ -49,7 +49,7 @@ NARROW_CELL = 104
 """Pixels: the least width of a setting of a band."""
 
 
-class EqEditor(StepEditor):
+class EqEditor(StepEditor[MidSideEq]):
     """Mid and side as lanes on one frequency axis; marks and table show the same bands."""
 
     wide = True
@@ -424,11 +424,11 @@ class EqEditor(StepEditor):
         )
         self._show_state(eq)
 
-    def state_words(self, step: ChainItem) -> list[str]:
+    def state_words(self, step: MidSideEq) -> list[str]:
         around = self.bench.picture.around
         late = around.late[0] if around is not None and around.step == self.step_id else 0
         words = [f"{1000 * late / self._rate:.0f} ms late"] if late else []
-        if isinstance(step, MidSideEq) and step.hold_loudness:
+        if step.hold_loudness:
             words.append(f"output {figure(step.output, signed=True)} dB")
         return words
 

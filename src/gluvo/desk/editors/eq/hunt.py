@@ -15,7 +15,7 @@ from gluvo.desk.editors.view_rulers import ViewRulers
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session.records import Hunting
 from gluvo.steps import MidSideEq
-from gluvo.steps.mid_side_eq import MOST_BANDS
+from gluvo.steps.mid_side_eq import MOST_BANDS, equaliser
 
 KEY = Qt.Key.Key_H
 STEP = 0.5
@@ -35,8 +35,7 @@ class Hunt:
 
     @property
     def _step(self) -> MidSideEq | None:
-        step = self._bench.session.step(self._step_id)
-        return step if isinstance(step, MidSideEq) else None
+        return equaliser(self._bench.session.step(self._step_id))
 
     def to(self, target: str, freq: float) -> None:
         """Boost there, from now on."""
