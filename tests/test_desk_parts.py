@@ -135,7 +135,7 @@ def test_views_show_what_they_are_given(qtbot: QtBot, qapp: QApplication) -> Non
         assert view.toolTip()
     transfer = TransferView()
     show(qtbot, transfer)
-    transfer.show_glue(Glue(ratio=4.0, threshold=-30.0), None)
+    transfer.show_curve(Glue(ratio=4.0, threshold=-30.0).curve, None)
     still = picture(transfer)
     transfer.show_live(-12.0, 6.0)
     assert picture(transfer) != still
