@@ -296,14 +296,14 @@ def test_a_burst_of_edits_ends_with_the_last_one(tmp_path: Path, monkeypatch: py
 COMPILED = """
 import gc
 from numba.core.dispatcher import Dispatcher
-from gluvo.play import host
+from gluvo.play import server
 from gluvo.session.records import Session
 from tests.test_play import everything_played
 
 def kernels():
     return {id(o): (o.py_func.__name__, len(o.signatures)) for o in gc.get_objects() if isinstance(o, Dispatcher)}
 
-host.rehearse(Session(), 48_000)
+server.rehearse(Session(), 48_000)
 before = kernels()
 everything_played()
 now = kernels()

@@ -20,10 +20,11 @@ from gluvo.desk.window.app import check_display
 from gluvo.desk.window.window import Window
 from gluvo.errors import DeviceError, GluvoError
 from gluvo.measure.trace import Span
-from gluvo.play import host as host_module
+from gluvo.play import remote as host_module
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
+from gluvo.play.server import _bare
 from gluvo.render.cache import Cache
 from gluvo.render.song import Renderer
 from gluvo.session import scratch
@@ -393,5 +394,5 @@ def test_ctrl_c_while_the_program_is_still_being_loaded() -> None:
 
 
 def test_a_session_without_any_step_is_what_a_faulty_one_is_played_as() -> None:
-    bare = host_module._bare(one([Trim(id="t"), Limiter(id="l")]))
+    bare = _bare(one([Trim(id="t"), Limiter(id="l")]))
     assert isinstance(bare, Session) and not any(s.chain for s in bare.strips)

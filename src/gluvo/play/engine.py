@@ -7,19 +7,20 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.compare.hearables import IN_THE_SONG, TimeMap
+from gluvo.compare.match import RESULT
 from gluvo.compare.monitor import monitor
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.kernel import Audio, kernel
 from gluvo.errors import DeviceError
 from gluvo.play.device import BLOCK, Device
-from gluvo.play.graph import REFERENCES, LiveGraph
+from gluvo.play.graph import BESIDE, LiveGraph
 from gluvo.play.meters import DROPOUTS, HELD_BACK, PLAYING, POSITION, Board, Meters
-from gluvo.play.playhead import FADE_SECONDS, Playhead
+from gluvo.play.playhead import FADE_SECONDS, NOWHERE, Playhead
 from gluvo.render.machine import Part, filler
 from gluvo.render.plan import Source
 from gluvo.session.media import Material, Sound
@@ -34,7 +35,7 @@ PREROLL_SECONDS = 1.0
 GUARD_SECONDS = 0.5
 PREFETCH_SECONDS, PAGE_FRAMES = 3.0, 512
 DIM_DB = -20.0
-PATHS = (RESULT, UNTOUCHED, STEP_OUT, CHANGE, DETECTOR, BAND, *REFERENCES)
+PATHS = (*(hearable.id for hearable in IN_THE_SONG), *BESIDE)
 """What can be heard."""
 
 
@@ -43,7 +44,7 @@ class Monitoring:
     """What is heard, and how."""
 
     path: str = RESULT
-    """A path of the live graph, or a reference's id."""
+    """The id of a hearable."""
     gains: Mapping[str, float] = field(default_factory=dict)
     """dB for each path, as level-matched; paths that are not named get 0."""
     view: str = "stereo"
@@ -103,16 +104,17 @@ class Engine:
     """
 
     def __init__(
-        self, material: Material, references: Mapping[str, Sound], session: Session, board: Board | None = None
+        self, material: Material, beside: Mapping[str, Sound], session: Session, board: Board | None = None
     ) -> None:
-        """References must be at the material's rate. Readings go to `board`."""
+        """`beside`: what can be heard besides the song, by its id; see `keep`. Readings go to `board`."""
         self.rate = material.rate
         self._frames = material.frames
         self._have = frozenset(material.sounds)
         self._from_start = filler(material)
         # plain arrays: kernels take a mapped one by a slower way
         self._samples = {key: np.asarray(sound.samples) for key, sound in material.sounds.items()}
-        self._references = {key: np.asarray(sound.samples) for key, sound in references.items()}
+        self._beside: dict[str, tuple[np.ndarray, np.ndarray]] = {}
+        """What can be heard besides the song, by its id: samples, and the stretches of its time."""
         self._silence = np.zeros((1, 2), dtype=np.float32)
         self._graph = LiveGraph(session, self._have, self.rate)
         self._latest = self._graph
@@ -128,7 +130,7 @@ class Engine:
         self.playing = False
         """Whether it is asked to play; the audio thread follows at the next block."""
         self._monitoring = Monitoring()
-        self._slots = ["" for _ in REFERENCES]
+        self._slots = ["" for _ in BESIDE]
         """The reference in each of the graph's places for them."""
         self._slot = 0
         self._matrices: dict[str, np.ndarray] = {name: np.zeros((2, 2)) for name in PATHS}
@@ -152,6 +154,8 @@ class Engine:
         """Why the audio thread has ended; empty while it has not."""
         self.broken = False
         """Whether that was a fault of its own, and not the device's."""
+        for id, sound in beside.items():
+            self._beside[id] = self._ready(sound, TimeMap())
 
     # --- requests, from any thread -------------------------------------------------------------------------
 
@@ -186,6 +190,26 @@ class Engine:
         """Hear something else, or otherwise: crossfaded within 10 ms."""
         self._requests.append(lambda: self._set_monitoring(monitoring))
 
+    def keep(self, id: str, sound: Sound, time: TimeMap) -> None:
+        """Have something to be heard besides the song from now on, or in place of what has that id. It must be at the
+        material's rate."""
+        ready = self._ready(sound, time)
+        self._requests.append(lambda: self._beside.__setitem__(id, ready))
+
+    def drop(self, id: str) -> None:
+        """Let something that could be heard go; who hears it hears the result from now on."""
+
+        def let_go() -> None:
+            self._beside.pop(id, None)
+            if self._monitoring.path == id:
+                self._set_monitoring(replace(self._monitoring, path=RESULT))
+
+        self._requests.append(let_go)
+
+    def _ready(self, sound: Sound, time: TimeMap) -> tuple[np.ndarray, np.ndarray]:
+        places = [(s.start, s.end, s.own_start, s.own_end) for s in time.stretches]
+        return np.asarray(sound.samples), np.round(np.array(places).reshape(-1, 4) * self.rate).astype(np.int64)
+
     def change(self, session: Session) -> None:
         """Take over an edited session: prepared here, swapped in at a block's edge with a crossfade of 30 ms."""
         graph = self._latest = LiveGraph(session, self._have, self.rate, self._latest)
@@ -204,7 +228,7 @@ class Engine:
         if loop is not None:
             ahead.append(loop[0])
         for start in ahead:
-            for samples in (*self._samples.values(), *self._references.values()):
+            for samples in (*self._samples.values(), *(samples for samples, _ in self._beside.values())):
                 for at in range(start, start + round(PREFETCH_SECONDS * self.rate), 64 * PAGE_FRAMES):
                     samples[at : at + 64 * PAGE_FRAMES : PAGE_FRAMES, 0].sum()
                 time.sleep(0.001)
@@ -275,9 +299,10 @@ class Engine:
         for part in sources:
             source = part.node
             assert isinstance(source, Source)
-            if source.sound in REFERENCES:
-                key = self._slots[REFERENCES.index(source.sound)]
-                self._head.read(self._references.get(key, self._silence), part.out[:n], wraps=True)
+            if source.sound in BESIDE:
+                found = self._beside.get(self._slots[BESIDE.index(source.sound)])
+                samples, stretches = found if found is not None else (self._silence, NOWHERE)
+                self._head.read_beside(samples, stretches, part.out[:n])
             else:
                 offset = round(source.offset * self.rate)
                 self._head.read(self._samples[source.sound], part.out[:n], offset=offset)
@@ -311,7 +336,7 @@ class Engine:
             n = min(MAX_BLOCK, start - at)
             for part in graph.sources:
                 assert isinstance(part.node, Source)
-                if part.node.sound in REFERENCES:
+                if part.node.sound in BESIDE:
                     part.out[:n] = 0.0
                 else:
                     self._from_start(part.node, at, part.out[:n])
@@ -335,14 +360,14 @@ class Engine:
 
     def _set_monitoring(self, monitoring: Monitoring) -> None:
         self._monitoring = monitoring
-        if monitoring.path in self._references and monitoring.path != self._slots[self._slot]:
+        if monitoring.path in self._beside and monitoring.path != self._slots[self._slot]:
             self._slot = 1 - self._slot  # into the place that is not heard, so that one fades into the other
             self._slots[self._slot] = monitoring.path
         self._aim_matrices()
 
     def _path_name(self) -> str:
         path = self._monitoring.path
-        return REFERENCES[self._slot] if path in self._references else path if path in PATHS else RESULT
+        return BESIDE[self._slot] if path in self._beside else path if path in PATHS else RESULT
 
     def _aim_matrices(self) -> None:
         m = self._monitoring

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from gluvo.compare.readings import hear_nodes
+from gluvo.compare.hearables import nodes_of
 from gluvo.dsp.kernel import Floats
 from gluvo.render.machine import Machine, Part
 from gluvo.render.plan import Plan, Source, steps_heard
 from gluvo.session.records import Session
 from gluvo.steps import Processor
 
-REFERENCES = ("reference a", "reference b")
-"""Two places, so that one reference can fade into another."""
+BESIDE = ("beside a", "beside b")
+"""Two places for sounds beside the song, so that one can fade into another."""
 
 
 class LiveGraph(Machine):
-    """A session at work: the paths of the Hear row and two places for references, all equally late.
+    """A session at work: what can be heard of it, and two places for sounds beside it, all equally late.
 
     `like` is a graph that may be playing: what is the same in both runs once for both.
     """
@@ -24,8 +24,8 @@ class LiveGraph(Machine):
     def __init__(self, session: Session, have: Collection[str], rate: int, like: LiveGraph | None = None) -> None:
         """Prepares everything; `process` only runs it."""
         plan = Plan(session, have, solo=session.view.solo)
-        nodes = hear_nodes(session, plan, have)
-        nodes |= {name: Source(name, name, (), name) for name in REFERENCES}
+        nodes = dict(nodes_of(session, plan, have))
+        nodes |= {name: Source(name, name, (), name) for name in BESIDE}
         # strips that nobody hears are run too, for their meters
         super().__init__(nodes, rate, like, [strip.end for strip in plan.strips.values()])
         self.session = session

@@ -10,27 +10,50 @@ FADE_SECONDS = 0.010
 POSITION, TAIL, FADE_LEFT, LOOP_START, LOOP_END = range(5)
 
 
+NOWHERE = np.zeros((0, 4), dtype=np.int64)
+"""No stretches: the song's time is the sound's own."""
+
+
 @kernel
-def read_block(samples, offset, plan, fade, wraps, out):  # type: ignore[no-untyped-def]
+def _own(position, length, stretches):  # type: ignore[no-untyped-def]
+    """Where in a sound of its own time a place of the song lies; how many frames ago the sound jumped there, and where it
+    would have gone on from; −1 where it has not."""
+    for k in range(stretches.shape[0]):
+        start, end, first, last = stretches[k, 0], stretches[k, 1], stretches[k, 2], stretches[k, 3]
+        if start <= position < end and last > first:
+            since = (position - start) % (last - first)
+            went_round = position - start >= last - first
+            came = last if went_round else start % length
+            for j in range(0 if went_round else stretches.shape[0]):  # what was played right before it
+                if stretches[j, 0] <= start - 1 < stretches[j, 1] and stretches[j, 3] > stretches[j, 2]:
+                    came = stretches[j, 2] + (start - 1 - stretches[j, 0]) % (stretches[j, 3] - stretches[j, 2]) + 1
+            return first + since, since, came
+    since, came = -1, 0
+    for k in range(stretches.shape[0]):
+        first, last = stretches[k, 2], stretches[k, 3]
+        gone = position - stretches[k, 1]
+        if gone >= 0 and last > first and (since < 0 or gone < since):
+            since, came = gone, first + (stretches[k, 1] - 1 - stretches[k, 0]) % (last - first) + 1
+    return position % length, since, came
+
+
+@kernel
+def read_block(samples, offset, plan, fade, beside, stretches, out):  # type: ignore[no-untyped-def]
     """Read the next frames of `samples` (frames, 2) by a plan (see `Playhead`) into `out`; the plan goes on.
 
-    The samples begin `offset` frames into the song. Jumps are crossfaded: what would have come next fades out under
-    what comes now. Outside the samples there is silence, or the beginning again if it `wraps`.
+    The samples begin `offset` frames into the song, and outside of them there is silence; or, if they lie `beside` the
+    song, they have a time of their own: `stretches` are rows of start and end in the song, start and end in the sound, in
+    frames (see `compare.hearables.TimeMap`), and elsewhere the sound goes round. Jumps are crossfaded: what would have
+    come next fades out under what comes now.
     """
     length = samples.shape[0]
     position, tail, left, start, end = plan[0], plan[1], plan[2], plan[3], plan[4]
     for i in range(out.shape[0]):
         if end > start and position == end:
             tail, left, position = position, fade, start
-        p = position % length if wraps else position - offset
-        inside = 0 <= p < length
-        a = float(samples[p, 0]) if inside else 0.0
-        b = float(samples[p, 1]) if inside else 0.0
+        a, b = _sample(samples, length, position, offset, fade, beside, stretches)
         if left > 0:
-            q = tail % length if wraps else tail - offset
-            inside = 0 <= q < length
-            old_a = float(samples[q, 0]) if inside else 0.0
-            old_b = float(samples[q, 1]) if inside else 0.0
+            old_a, old_b = _sample(samples, length, tail, offset, fade, beside, stretches)
             share = left / (fade + 1.0)
             a += share * (old_a - a)
             b += share * (old_b - b)
@@ -39,6 +62,24 @@ def read_block(samples, offset, plan, fade, wraps, out):  # type: ignore[no-unty
         out[i, 0], out[i, 1] = a, b
         position += 1
     plan[0], plan[1], plan[2] = position, tail, left
+
+
+@kernel
+def _sample(samples, length, position, offset, fade, beside, stretches):  # type: ignore[no-untyped-def]
+    if not beside:
+        p = position - offset
+        if 0 <= p < length:
+            return float(samples[p, 0]), float(samples[p, 1])
+        return 0.0, 0.0
+    p, since, came = _own(position, length, stretches)
+    p %= length
+    a, b = float(samples[p, 0]), float(samples[p, 1])
+    if 0 <= since < fade:
+        q = (came + since) % length
+        share = (fade - since) / (fade + 1.0)
+        a += share * (float(samples[q, 0]) - a)
+        b += share * (float(samples[q, 1]) - b)
+    return a, b
 
 
 class Playhead:
@@ -72,10 +113,15 @@ class Playhead:
             self._plan[FADE_LEFT] = 0
         self._plan[POSITION] = frame
 
-    def read(self, samples: np.ndarray, out: Audio, wraps: bool = False, offset: int = 0) -> None:
+    def read(self, samples: np.ndarray, out: Audio, offset: int = 0) -> None:
         """Read a track, which begins `offset` frames into the song, for the next block; without going on."""
         np.copyto(self._next, self._plan)
-        read_block(samples, offset, self._next, self._fade, wraps, out)
+        read_block(samples, offset, self._next, self._fade, False, NOWHERE, out)
+
+    def read_beside(self, samples: np.ndarray, stretches: np.ndarray, out: Audio) -> None:
+        """Read a sound that has a time of its own for the next block; see `read_block`."""
+        np.copyto(self._next, self._plan)
+        read_block(samples, 0, self._next, self._fade, True, stretches, out)
 
     def go_on(self) -> None:
         """Go on by the block that was last read."""

@@ -12,6 +12,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from gluvo.compare.hearables import TimeMap
 from gluvo.errors import GluvoError
 from gluvo.play.engine import Monitoring
 from gluvo.play.meters import BEAT, DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Readings
@@ -52,6 +53,8 @@ class RemoteEngine:
         """What has gone wrong with playing since it was last looked at, in a sentence."""
         self._host, self._choice, self._session = host, device, session
         self._addresses, self._kept = [], []
+        self._times: dict[str, TimeMap] = {}
+        """Of what has another time than the song."""
         try:
             for sounds in (material.sounds, references):
                 found = {key: address_of(sound.samples) for key, sound in sounds.items()}
@@ -98,6 +101,28 @@ class RemoteEngine:
     def listen(self, monitoring: Monitoring) -> None:
         self._monitoring = monitoring
         self._ask("listen", monitoring)
+
+    def keep(self, id: str, sound: Sound, time: TimeMap) -> None:
+        """See `Engine.keep`. Raises `GluvoError` if there is no room for what both processes must see."""
+        try:
+            address, array = address_of(sound.samples)
+        except (MemoryError, OSError) as error:
+            raise GluvoError(f"It cannot be heard: {error}.") from None
+        self._addresses[1][id] = address
+        self._kept.append(array)
+        self._times[id] = time
+        self._ask("keep", id, address, time)
+
+    def drop(self, id: str) -> None:
+        """See `Engine.drop`."""
+        self._addresses[1].pop(id, None)
+        self._times.pop(id, None)
+        self._ask("drop", id)
+
+    @property
+    def beside(self) -> frozenset[str]:
+        """What can be heard besides the song."""
+        return frozenset(self._addresses[1])
 
     def change(self, session: Session) -> None:
         self._session = session
@@ -198,6 +223,8 @@ class RemoteEngine:
         self.event = f"{what} and was started again."
         self._asked = int(self.board.state[TAKEN])
         self._load()
+        for id, time_map in self._times.items():
+            self._ask("keep", id, self._addresses[1][id], time_map)
         if self._loop is not None:
             self.loop(*self._loop)
         if self._monitoring is not None:

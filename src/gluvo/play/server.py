@@ -15,7 +15,7 @@ import time
 from collections.abc import Callable, Mapping
 from multiprocessing.connection import Connection
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import msgspec
 import numpy as np
@@ -28,7 +28,7 @@ from gluvo.play.meters import BEAT, PLAYING, POSITION, TAKEN, Board
 from gluvo.session.media import Material, Sound
 from gluvo.session.records import Bus, Media, Session, Stem
 from gluvo.session.scratch import Address, mapped
-from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Trim, Width
+from gluvo.steps import STEP_KINDS, AnyStep
 
 RECORD = "GLUVO_RECORD"
 """Names an environment variable: a WAV that the silent device writes what it is given to."""
@@ -52,6 +52,7 @@ class Server:
         self._waiting: list[tuple[str, tuple[Any, ...]]] = []
         self._engine: Engine | None = None
         self._make: Callable[[Session], Engine] | None = None
+        self._beside: dict[str, Sound] = {}
         self._session = Session()
         self._choice = ""
         self._rebuilt = 0.0
@@ -127,6 +128,12 @@ class Server:
             self._engine.close()
             self._start(self._choice)
         else:
+            if name == "keep":
+                id, address, time_map = args
+                self._beside[id] = Sound(mapped(address), self._engine.rate)
+                args = id, self._beside[id], time_map
+            elif name == "drop":
+                self._beside.pop(args[0], None)
             getattr(self._engine, name)(*args)
             if name == "change":
                 self._session = args[0]
@@ -152,14 +159,14 @@ class Server:
     ) -> None:
         try:
             shared = mapped(board)
-            sounds, references = (
+            sounds, self._beside = (
                 {key: Sound(mapped(address), rate) for key, address in found.items()} for found in (songs, others)
             )
         except FileNotFoundError:
             return  # another song was opened before this one was come to
         shared[BEAT] += 1
         rehearse(session, rate)
-        self._make = lambda session: Engine(Material(rate, sounds, frames), references, session, Board(shared))
+        self._make = lambda session: Engine(Material(rate, sounds, frames), self._beside, session, Board(shared))
         self._session, self._choice = session, choice
         self._engine = self._make(session)
         gc.freeze()
@@ -200,20 +207,11 @@ def serve(pipe: Connection) -> None:
 def rehearse(session: Session, rate: int) -> None:
     """Play a blink of silence to nobody, so that every kernel is loaded before there is something to hear."""
     silence = Sound(np.zeros((rate // 4, 2), dtype=np.float32), rate)
-    bell = Band(id=1, gain=3.0)
-    everything = (
-        Trim(id="a"),
-        Glue(id="b", ratio=2.0, low_cut=90.0, tilt=1.0),
-        Limiter(id="c"),
-        MidSideEq(
-            id="d", bands=(msgspec.structs.replace(bell, dynamic=True), Band(id=2, freq=15e3, gain=1.0, target="side"))
-        ),
-        MidSideEq(id="e", bands=(Band(id=1, gain=3.0, target="mid"),), phase="linear"),
-        Saturation(id="f", drive=6.0, low=90.0),
-        Saturation(id="h", drive=6.0, oversampling=1),
-        Saturation(id="i", shape="dense", drive=6.0, side=0.0),
-        Width(id="g", width_1=80.0, bands=2, mono_below=100.0),
+    examples = [step for kind in STEP_KINDS for step in kind.examples()]
+    everything = cast(
+        "tuple[AnyStep, ...]", tuple(msgspec.structs.replace(step, id=f"warm-{n}") for n, step in enumerate(examples))
     )
+    eared = next(step.id for step in everything if step.has_ear)
     warm = session.replace(
         strips=(
             *session.strips,
@@ -229,7 +227,7 @@ def rehearse(session: Session, rate: int) -> None:
     block = np.zeros((512, 2))
     for n in range(6):
         if n == 2:
-            engine.change(warm.looking(step="b"))
+            engine.change(warm.looking(step=eared))
         engine.pull(block)
 
 

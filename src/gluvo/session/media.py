@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import concurrent.futures
 import contextlib
 import hashlib
 import os
@@ -20,7 +21,7 @@ from gluvo.errors import AudioFileError
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.loudness import integrated
 from gluvo.measure.trace import Tracer
-from gluvo.progress import Progress, no_progress
+from gluvo.progress import CORES, Progress, no_progress
 from gluvo.session.containers import cut_short
 from gluvo.session.files import reason_of
 from gluvo.session.records import HIGHEST_RATE, LOWEST_RATE, Media, Session, Stem
@@ -218,16 +219,20 @@ def read_material(
     A file whose content is another than was brought in is listed as changed, and is silent until it is taken.
     """
     rate, sounds, missing, changed = session.rate, {}, {}, {}
-    total = max(1, len(session.stems))
-    for n, stem in enumerate(session.stems):
-        told(n / total)
+    done = dict.fromkeys((stem.id for stem in session.stems), 0.0)
+
+    def read(stem: Stem) -> None:
+        """Read a stem. Several are read side by side, once the rate is known."""
+        nonlocal rate
+
+        def inside(share: float) -> None:
+            done[stem.id] = share
+            told(sum(done.values()) / len(done))
+
+        inside(0.0)
         if known is not None and known.media.get(stem.id) == stem.media and (not rate or rate == known.rate):
             rate, sounds[stem.id] = known.rate, known.sounds[stem.id]
-            continue
-
-        def inside(share: float, n: int = n) -> None:
-            told((n + share) / total)
-
+            return
         try:
             other = changed_file(stem.media, folder, inside)
             if other is not None:
@@ -236,10 +241,17 @@ def read_material(
             sound = read_sound(place_of(stem.media, folder), rate or None, inside)
         except AudioFileError as error:
             missing[stem.id] = str(error)
-            continue
+            return
         rate = sound.rate
         sounds[stem.id] = sound
-    found = material_of(session, sounds, rate or 48_000, missing)
+        inside(1.0)
+
+    rest = list(session.stems)
+    while rest and not rate:
+        read(rest.pop(0))
+    with concurrent.futures.ThreadPoolExecutor(CORES, "gluvo-reading") as pool:
+        list(pool.map(read, rest))
+    found = material_of(session, {s.id: sounds[s.id] for s in session.stems if s.id in sounds}, rate or 48_000, missing)
     return replace(found, changed=changed)
 
 

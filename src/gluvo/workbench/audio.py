@@ -32,8 +32,19 @@ class Audio:
     """Stems and references whose files are others than were brought in, by their ids."""
     stamps: dict[str, object] = field(default_factory=dict)
     """How each file stood on disk when it was read, by its path in the session."""
+    reference_media: dict[Media, str] = field(default_factory=dict)
+    """Which reference each file was read for."""
     reference_figures: dict[str, Figures] = field(default_factory=dict)
     reference_tone: dict[str, Spectrum] = field(default_factory=dict)
+
+    def has_song_of(self, other: Audio) -> bool:
+        """Whether the stems are the very same sounds, so that what plays them can go on."""
+        mine, theirs = self.material, other.material
+        if mine is None or theirs is None or (mine.rate, mine.frames) != (theirs.rate, theirs.frames):
+            return False
+        return mine.sounds.keys() == theirs.sounds.keys() and all(
+            sound.samples is theirs.sounds[id].samples for id, sound in mine.sounds.items()
+        )
 
     def flat_places(self, session: Session) -> list[tuple[float, float]]:
         """Where in the song the stems' flat tops begin, and how long they are, in seconds."""
@@ -52,6 +63,8 @@ def read_audio(session: Session, folder: Path, progress: Progress, known: Audio)
     """All audio of a session. What cannot be read is listed, not raised. Stems that are `known` are not read again."""
     stamps = {media.path: stamp_of(media, folder) for media in session.media}
     material = read_material(session, folder, lambda d: progress(0.8 * d), known.material)
+    same_rate = known.material is not None and known.material.rate == material.rate
+    kept = {media: known.references[id] for media, id in known.reference_media.items() if id in known.references}
     missing = [(s.media, material.missing[s.id]) for s in session.stems if s.id in material.missing]
     references: dict[str, Sound] = {}
     changed = dict(material.changed)
@@ -61,10 +74,20 @@ def read_audio(session: Session, folder: Path, progress: Progress, known: Audio)
             if (other := changed_file(reference.media, folder)) is not None:
                 changed[reference.id] = other
                 raise GluvoError(other.words)
-            references[reference.id] = read_sound(place_of(reference.media, folder), material.rate)
+            if same_rate and reference.media in kept:
+                references[reference.id] = kept[reference.media]
+            else:
+                references[reference.id] = read_sound(place_of(reference.media, folder), material.rate)
         except GluvoError as error:
             missing.append((reference.media, str(error)))
-    return Audio(material if material.sounds else None, references, tuple(missing), changed=changed, stamps=stamps)
+    return Audio(
+        material if material.sounds else None,
+        references,
+        tuple(missing),
+        changed=changed,
+        stamps=stamps,
+        reference_media={r.media: r.id for r in session.references},
+    )
 
 
 def stamp_of(media: Media, folder: Path) -> object:

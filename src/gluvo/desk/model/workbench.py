@@ -5,7 +5,7 @@ Everything that takes longer than a frame happens on worker threads; their resul
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
@@ -15,7 +15,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from gluvo.advise.hold import holds
 from gluvo.advise.loudness_target import Reached
-from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.compare.hearables import TimeMap, hearables
+from gluvo.compare.match import BAND, DETECTOR, RESULT
 from gluvo.compare.tones import Frozen
 from gluvo.desk.model.advice import Advice
 from gluvo.errors import GluvoError, SessionError
@@ -28,7 +29,7 @@ from gluvo.progress import Progress
 from gluvo.render.song import Renderer
 from gluvo.session import scratch
 from gluvo.session.document import Document
-from gluvo.session.media import Changed, outside_folder, taken
+from gluvo.session.media import Changed, Sound, outside_folder, taken
 from gluvo.session.records import Session
 from gluvo.steps import Step
 from gluvo.workbench.audio import Audio, analysed, changes_of, read_audio, stamp_of
@@ -136,9 +137,16 @@ class Workbench(QObject):
     def _take_audio(self, audio: Audio, generation: int) -> None:
         if generation != self._generation:
             return
+        before = self.audio
+        self.audio, self._stamps = audio, dict(audio.stamps)
+        if self.engine is not None and audio.material is not None and audio.has_song_of(before):
+            self._exchange(before.references, audio.references)
+            self.audio_changed.emit()
+            self.render()
+            self._tell_of(audio)
+            return
         playing, position = (self.engine.playing, self.engine.position) if self.engine else (False, None)
         self._close_engine()
-        self.audio, self._stamps = audio, dict(audio.stamps)
         if audio.material is not None:
             session = self.session
             self.renderer = Renderer(audio.material, self.renderer.cache if self.renderer else None)
@@ -147,6 +155,22 @@ class Workbench(QObject):
             self.renderer = None
         self.audio_changed.emit()
         self.render()
+        self._tell_of(audio)
+
+    def _exchange(self, before: Mapping[str, Sound], now: Mapping[str, Sound]) -> None:
+        """Give the engine what else can be heard now, and take from it what cannot; it plays on."""
+        assert self.engine is not None
+        for id in set(before) - set(now):
+            self.engine.drop(id)
+        for id, sound in now.items():
+            if before.get(id) is not sound:
+                try:
+                    self.engine.keep(id, sound, TimeMap())
+                except GluvoError as error:
+                    self.told.emit(str(error), True)
+
+    def _tell_of(self, audio: Audio) -> None:
+        """Tell what there is to be told of the audio that was read."""
         if audio.changed:
             self.changed_found.emit()
         elif audio.missing:
@@ -390,8 +414,7 @@ class Workbench(QObject):
 
     def hear_choices(self) -> list[tuple[str, str]]:
         """What the Hear row offers: path and name, in the order of the keys 1–9."""
-        fixed = [(RESULT, "Result"), (UNTOUCHED, "Untouched"), (STEP_OUT, "Step out"), (CHANGE, "Change only")]
-        return fixed + [(r.id, r.name) for r in self.session.references if r.id in self.audio.references]
+        return [(h.id, h.name) for h in hearables(self.session, self.audio.references) if h.listed]
 
     def _apply_loop(self) -> None:
         if self.engine is None or self.audio.material is None:

@@ -1,0 +1,165 @@
+"""Everything that can be heard, as records. The Hear row, the live graph, the level match and the engine read them.
+
+A new kind of hearable is a function in `PROVIDERS`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass
+
+from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.render.plan import Node, Plan, less, mixed, run
+from gluvo.session.records import Session
+
+SONG, REFERENCES = "song", "references"
+"""Groups of the Hear row."""
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """Where a stretch of the song lies in a sound of its own; all in seconds. A shorter one goes round."""
+
+    start: float
+    end: float
+    own_start: float
+    own_end: float
+
+
+@dataclass(frozen=True)
+class TimeMap:
+    """From the song's time to a sound's own. Outside of all stretches the two are the same, and the sound goes round."""
+
+    stretches: tuple[Stretch, ...] = ()
+
+    def own(self, seconds: float, length: float) -> float:
+        """The place in a sound of `length` s that is heard at a place of the song.
+
+        >>> TimeMap((Stretch(10.0, 20.0, 0.0, 4.0),)).own(15.0, 60.0)
+        1.0
+        """
+        for s in self.stretches:
+            if s.start <= seconds < s.end and s.own_end > s.own_start:
+                return s.own_start + (seconds - s.start) % (s.own_end - s.own_start)
+        return seconds % length if length > 0.0 else 0.0
+
+
+@dataclass(frozen=True)
+class Place:
+    """What hearables that lie in the song's own graph are found in."""
+
+    session: Session
+    plan: Plan
+    have: Collection[str] | None
+
+
+@dataclass(frozen=True)
+class Hearable:
+    """Something that can be heard.
+
+    Its sound is a node of the song's graph, or (without `node`) a sound beside it that the engine is given under the
+    same id.
+    """
+
+    id: str
+    group: str
+    name: str
+    tip: str
+    node: Callable[[Place], Node | None] | None = None
+    """None where there is nothing to be heard at present."""
+    time: TimeMap = TimeMap()
+    is_difference: bool = False
+    """Quiet by nature: it may be boosted a lot, and never decides how loud the others play."""
+    listed: bool = True
+    """Whether it stands in the Hear row; what does not is heard by a control of its own."""
+
+
+def _step_out(place: Place) -> Node:
+    chosen = place.session.view.step
+    if chosen not in place.plan.after:
+        return place.plan.result
+    solo = place.session.view.solo if place.plan.solo else ()
+    return Plan(place.session, place.have, solo=solo, without=chosen, tag="out:").result
+
+
+def _change(place: Place) -> Node:
+    chosen, plan = place.session.view.step, place.plan
+    if chosen not in plan.after:
+        return mixed("change", ())
+    return less("change", plan.after[chosen], plan.before[chosen])
+
+
+def _detector(place: Place) -> Node | None:
+    step = place.session.step(place.session.view.step)
+    return place.plan.ear(step) if step is not None and step.id in place.plan.after and step.has_ear else None
+
+
+def _band(place: Place) -> Node | None:
+    view, plan = place.session.view, place.plan
+    step = place.session.step(view.step)
+    if step is None or step.id not in plan.after or view.band not in step.parts or view.hear != BAND:
+        return None  # made only while it is heard
+    others = run("band out", step.without_part(view.band), plan.before[step.id])
+    return less("band", plan.after[step.id], others)
+
+
+IN_THE_SONG: tuple[Hearable, ...] = (
+    Hearable(RESULT, SONG, "Result", "The song after all steps.", lambda place: place.plan.result),
+    Hearable(UNTOUCHED, SONG, "Untouched", "The song as it came.", lambda place: place.plan.untouched),
+    Hearable(STEP_OUT, SONG, "Step out", "The result without the chosen step.", _step_out),
+    Hearable(
+        CHANGE,
+        SONG,
+        "Change only",
+        "Only what the chosen step adds and takes away: its output less its input.",
+        _change,
+        is_difference=True,
+    ),
+    Hearable(
+        DETECTOR,
+        SONG,
+        "Detector",
+        "What the chosen step's detector listens to.",
+        _detector,
+        is_difference=True,
+        listed=False,
+    ),
+    Hearable(
+        BAND,
+        SONG,
+        "Band alone",
+        "What the chosen step gives with the chosen band less what it gives without it.",
+        _band,
+        is_difference=True,
+        listed=False,
+    ),
+)
+"""What lies in the song's own graph."""
+
+
+def _song(_session: Session, _there: Collection[str]) -> tuple[Hearable, ...]:
+    return IN_THE_SONG
+
+
+def _references(session: Session, there: Collection[str]) -> tuple[Hearable, ...]:
+    found = (r for r in session.references if r.id in there)
+    return tuple(Hearable(r.id, REFERENCES, r.name, f"The reference {r.name}.") for r in found)
+
+
+PROVIDERS: tuple[Callable[[Session, Collection[str]], tuple[Hearable, ...]], ...] = (_song, _references)
+
+
+def hearables(session: Session, there: Collection[str]) -> tuple[Hearable, ...]:
+    """All that can be heard of a session, in the order of the Hear row; `there`: the sounds beside it that there are."""
+    return tuple(hearable for provide in PROVIDERS for hearable in provide(session, there))
+
+
+def nodes_of(session: Session, plan: Plan, have: Collection[str] | None = None) -> Mapping[str, Node]:
+    """The nodes of the hearables that lie in the song's graph, by their ids. `plan` is the session's, with what is heard
+    alone; `have`: the stems that there are."""
+    place, found = Place(session, plan, have), {}
+    for hearable in IN_THE_SONG:
+        node = hearable.node(place) if hearable.node is not None else None
+        if node is not None:
+            found[hearable.id] = node
+    return found
