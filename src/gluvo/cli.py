@@ -11,18 +11,14 @@ from typing import Any, NoReturn
 
 import click
 import msgspec
-from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn
-from rich.table import Table
-from rich.text import Text
 
 from gluvo import __version__
 from gluvo.errors import GluvoError
 
 Told = Callable[[float], None]
 
-console = Console(highlight=False)
-errors = Console(stderr=True, highlight=False, soft_wrap=True)
+COLUMNS = ("integrated", "loudness_range", "true_peak", "plr", "crest", "correlation", "seconds")
+"""What `measure` tells, unless everything is asked for."""
 
 PATH = click.Path(path_type=Path)
 
@@ -93,6 +89,7 @@ def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out:
 @click.option("--json", "as_json", is_flag=True, help="All figures, as JSON.")
 def measure(files: tuple[Path, ...], as_json: bool) -> None:
     """Measure audio files: loudness, peaks, dynamics, stereo."""
+    from gluvo.measure.figures import FIGURES
     from gluvo.session.media import measured_file
 
     rows = []
@@ -103,21 +100,16 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
     if as_json:
         _json([{"file": one_line(f), "rate": rate, **msgspec.to_builtins(figures)} for f, rate, figures in rows])
         return
-    table = Table(box=None)
-    for title in ("file", "LUFS", "LRA LU", "dBTP", "PLR dB", "crest dB", "corr.", "s"):
-        table.add_column(title, justify="left" if title == "file" else "right")
-    for file, _, f in rows:
-        values = (
-            f"{f.integrated:.1f}",
-            f"{f.loudness_range:.1f}",
-            f"{f.true_peak:.2f}",
-            f"{f.plr:.1f}",
-            f"{f.crest:.1f}",
-            f"{f.correlation:.2f}",
-            f"{f.seconds:.1f}",
-        )
-        table.add_row(Text(one_line(file.name)), *values)
-    console.print(table)
+    shown = [FIGURES[key] for key in COLUMNS]
+    lines = [["file", *(figure.short for figure in shown)]]
+    lines += [
+        [
+            one_line(file.name),
+            *(figure.show(getattr(f, figure.key), unit=False).replace("−", "-") for figure in shown),
+        ]  # for machines
+        for file, _, f in rows
+    ]
+    click.echo(_aligned(lines))
 
 
 @cli.command()
@@ -140,14 +132,16 @@ def render(
     as_json: bool,
 ) -> None:
     """Render a session's result into a file. The session's own files are never written over."""
+    from gluvo.deliver.formats import FORMATS
     from gluvo.deliver.write import write_deliverable
     from gluvo.session.files import refuse_own
     from gluvo.session.media import place_of
     from gluvo.session.records import Deliverable
 
     suffix = out.suffix.lower().lstrip(".")
-    if suffix not in ("wav", "flac"):
-        raise click.UsageError(f"--out must end in .wav or .flac, not “{out.suffix}”")
+    if suffix not in FORMATS:
+        endings = " or ".join(format.suffix for format in FORMATS.values())
+        raise click.UsageError(f"--out must end in {endings}, not “{out.suffix}”")
     loaded, material = _load(session, take_changed)
     refuse_own(out, [session, *(place_of(media, session.resolve().parent) for media in loaded.media)])
     if out.exists() and not force:
@@ -261,7 +255,7 @@ def one_line(text: object) -> str:
 
 
 def _say(text: str) -> None:
-    errors.print(f"gluvo: {one_line(text)}", markup=False)
+    click.echo(f"gluvo: {one_line(text)}", err=True)
 
 
 def _load(path: Path, take_changed: bool = False) -> Any:
@@ -301,7 +295,18 @@ def _json(value: Any) -> None:
 @contextlib.contextmanager
 def _bar(title: str) -> Iterator[Told]:
     """Progress on stderr; nothing of it if that is no terminal."""
-    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"))
-    with Progress(*columns, console=errors, transient=True, disable=not errors.is_terminal) as progress:
-        task = progress.add_task(title, total=1.0)
-        yield lambda done: progress.update(task, completed=done)
+    if not sys.stderr.isatty():
+        yield lambda _: None
+        return
+    with click.progressbar(length=1000, label=title, file=sys.stderr, show_eta=False) as bar:
+        yield lambda done: bar.update(round(1000 * done) - bar.pos)
+
+
+def _aligned(lines: list[list[str]]) -> str:
+    """A table: the first column to the left, the others to the right."""
+    widths = [max(len(line[n]) for line in lines) for n in range(len(lines[0]))]
+    rows = (
+        [line[0].ljust(widths[0]), *(cell.rjust(width) for cell, width in zip(line[1:], widths[1:], strict=True))]
+        for line in lines
+    )
+    return "\n".join("  ".join(row).rstrip() for row in rows)

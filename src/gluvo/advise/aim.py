@@ -14,6 +14,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.moving import follow, selector
+from gluvo.dsp.roots import root_between
 from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
 from gluvo.measure.overview import heard_hops
@@ -95,9 +96,7 @@ def _sought(amount_at: Callable[[float], float], aim: float, low: float, high: f
     if not least < aim < most:
         end, reached = (low, most) if aim >= most else (high, least)
         return Found(end, reached, met=abs(reached - aim) < CLOSE)
-    from scipy import optimize  # slow to load, and only needed here
-
-    threshold = float(optimize.brentq(lambda t: amount_at(t) - aim, low, high, xtol=4e-3))
+    threshold = root_between(lambda t: amount_at(t) - aim, low, high, 4e-3)
     reached = amount_at(threshold)
     return Found(threshold, reached, met=abs(reached - aim) < 0.05)
 
@@ -250,13 +249,12 @@ def find_makeup(glue: Glue, before: Joint, span: Span | None, key: Joint | None 
     def excess(makeup: float) -> float:
         return loudness(1.0 - mix, mix * gain_of(makeup)) - goal
 
-    low, high = -12.0, 24.0
+    makeups = settings_of(Glue)["makeup"]
+    low, high = makeups.low, makeups.high
     if excess(low) > 0.0 or excess(high) < 0.0:
         end = low if excess(low) > 0.0 else high
         return Found(end, excess(end), met=False)
-    from scipy import optimize
-
-    makeup = float(optimize.brentq(excess, low, high, xtol=1e-3))
+    makeup = root_between(excess, low, high, 1e-3)
     return Found(makeup, excess(makeup), met=True)
 
 
@@ -271,7 +269,7 @@ def find_blend(lane: Lane, main: Joint, side: Joint, span: Span | None) -> Found
     reached = figures_of(trace_of(both, rate), Span(inner.start - offset, inner.end - offset)).integrated
     if goal <= SILENT - OFFSET or reached <= SILENT - OFFSET:
         return Found(0.0, 0.0, met=True)
-    blend = min(12.0, max(-24.0, goal - reached))
+    blend = settings_of(Lane)["blend"].clamp(goal - reached)
     return Found(blend, reached + blend - goal, met=abs(reached + blend - goal) < CLOSE)
 
 

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import io
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 import numpy as np
-import soundfile
 
+from gluvo.deliver.formats import FORMATS, format_of
 from gluvo.dsp.dither import Tpdf, to_whole
 from gluvo.dsp.kernel import Audio
-from gluvo.errors import AudioFileError, WriteError
+from gluvo.errors import AudioFileError
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.trace import trace_of
 from gluvo.progress import Progress, no_progress
@@ -23,8 +22,6 @@ from gluvo.session.media import Material, read_sound, resampled
 from gluvo.session.records import Deliverable, Session
 from gluvo.session.store import replacing
 from gluvo.steps.limiter import last_limiter
-
-SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
 
 
 @dataclass(frozen=True)
@@ -41,13 +38,7 @@ class Written:
 def file_name(deliverable: Deliverable, session_name: str) -> str:
     """The file's name: the session's and the deliverable's, without anything a file system minds."""
     plain = "".join("-" if c in '/\\:*?"<>|' or ord(c) < 32 else c for c in f"{session_name} - {deliverable.name}")
-    return f"{plain.strip(' .')}.{deliverable.format}"
-
-
-def check_format(deliverable: Deliverable) -> None:
-    """Raises `WriteError` for a format that cannot hold the depth."""
-    if deliverable.format == "flac" and deliverable.bits == "32f":
-        raise WriteError("FLAC holds whole numbers only: choose 16 or 24 bit, or WAV for 32-bit float.")
+    return f"{plain.strip(' .')}{FORMATS[deliverable.format].suffix}"
 
 
 def write_deliverable(
@@ -62,7 +53,7 @@ def write_deliverable(
     Raises `WriteError` if it cannot be written, `AudioFileError` if a stem is missing, or what `progress` raises;
     then no file is left, and one that was there before is as it was.
     """
-    check_format(deliverable)
+    format = format_of(deliverable)
     for missing in material.missing.values():
         raise AudioFileError(f"Nothing was written, since a part of the song is not there. {missing}")
     x = play_through(Plan(session).result, material, lambda d: progress(0.6 * d))
@@ -72,7 +63,7 @@ def write_deliverable(
         x = resampled(x, material.rate, rate)
         progress(0.7)
         x, mended = _held(x, rate, session, lambda d: progress(0.7 + 0.1 * d))
-    content = encoded(_quantised(x, deliverable), rate, deliverable)
+    content = format.encode(_quantised(x, deliverable), rate, deliverable.bits)
     progress(0.9)
     with replacing(path) as file:
         file.write(content)
@@ -81,13 +72,6 @@ def write_deliverable(
     figures = figures_of(trace_of(back.samples, back.rate))
     progress(1.0)
     return Written(path, figures, rate, mended)
-
-
-def encoded(data: np.ndarray, rate: int, deliverable: Deliverable) -> bytes:
-    """The whole file, made in memory: what the system then says of the disk is said plainly."""
-    memory = io.BytesIO()
-    soundfile.write(memory, data, rate, SUBTYPES[deliverable.bits], format=deliverable.format.upper())
-    return memory.getvalue()
 
 
 def _held(x: Audio, rate: int, session: Session, progress: Progress) -> tuple[Audio, float]:

@@ -156,16 +156,49 @@ class Target(Struct, frozen=True, kw_only=True):
     """LU to either side that still meet the loudness."""
 
 
+FileFormat = Literal["wav", "flac"]
+"""See `deliver.formats.FORMATS`."""
+
+
 class Deliverable(Struct, frozen=True, kw_only=True):
     """A file to be written."""
 
     id: Id
     name: Name
-    format: Literal["wav", "flac"] = "wav"
-    bits: Literal["16", "24", "32f"] = "24"
-    rate: Literal[0, 44100, 48000, 88200, 96000] = 0
-    """Hz; 0 keeps the session's rate."""
-    dither: Literal["none", "tpdf"] = "none"
+    format: Annotated[
+        FileFormat,
+        choice("Format", (("wav", "WAV"), ("flac", "FLAC")), "WAV is plain; FLAC is smaller and loses nothing."),
+    ] = "wav"
+    bits: Annotated[
+        Literal["16", "24", "32f"],
+        choice(
+            "Depth",
+            (("16", "16 bit"), ("24", "24 bit"), ("32f", "32 bit float")),
+            "Bits of each sample. 24 is enough for anything; 16 wants dither.",
+        ),
+    ] = "24"
+    rate: Annotated[
+        Literal[0, 44100, 48000, 88200, 96000],
+        choice(
+            "Rate",
+            (
+                ("0", "as the session"),
+                ("44100", "44.1 kHz"),
+                ("48000", "48 kHz"),
+                ("88200", "88.2 kHz"),
+                ("96000", "96 kHz"),
+            ),
+            "Samples a second. Conversion keeps the ceiling.",
+        ),
+    ] = 0
+    dither: Annotated[
+        Literal["none", "tpdf"],
+        choice(
+            "Dither",
+            (("none", "none"), ("tpdf", "TPDF")),
+            "A trace of noise in place of rounding errors. Wanted at 16 bit.",
+        ),
+    ] = "none"
 
 
 class Limit(Struct, frozen=True, kw_only=True):

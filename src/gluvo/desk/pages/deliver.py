@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import shortfalls
 from gluvo.deliver.write import Written, file_name, write_deliverable
 from gluvo.desk.charts.chart import Axis, Chart
@@ -33,28 +34,36 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.base import PageWidget
 from gluvo.errors import GluvoError
 from gluvo.measure import loudness
+from gluvo.measure.figures import FIGURES
 from gluvo.measure.trace import Trace
 from gluvo.progress import Progress
 from gluvo.session.files import reason_of, refuse_own
 from gluvo.session.media import place_of
 from gluvo.session.records import Deliverable, Session
+from gluvo.steps.settings import settings_of
 from gluvo.workbench.tasks import WRITING, Task
 
 COLUMNS = ("For", "Format", "Depth", "Rate", "Dither", "Measured in the file", "Against the target", "")
 COLUMN_WIDTHS = (130, 78, 108, 122, 78, 236, 0, 76)
 """Pixels; 0 takes what is left."""
-CHOICES: dict[str, tuple[tuple[str, object], ...]] = {
-    "format": (("WAV", "wav"), ("FLAC", "flac")),
-    "bits": (("16 bit", "16"), ("24 bit", "24"), ("32 bit float", "32f")),
-    "rate": (("as the session", 0), ("44.1 kHz", 44100), ("48 kHz", 48000), ("88.2 kHz", 88200), ("96 kHz", 96000)),
-    "dither": (("none", "none"), ("TPDF", "tpdf")),
-}
-TIPS = {
-    "format": "WAV is plain; FLAC is smaller and loses nothing.",
-    "bits": "Bits of each sample. 24 is enough for anything; 16 wants dither.",
-    "rate": "Samples a second. Conversion keeps the ceiling.",
-    "dither": "A trace of noise in place of rounding errors. Wanted at 16 bit.",
-}
+CHOICES = settings_of(Deliverable)
+"""What can be chosen for a file."""
+
+
+TOLD = tuple(
+    FIGURES[key]
+    for key in (
+        "integrated",
+        "true_peak",
+        "sample_peak",
+        "loudness_range",
+        "plr",
+        "max_momentary",
+        "correlation",
+        "mono_loss",
+    )
+)
+"""What is told of the whole song."""
 
 
 class DeliverPage(PageWidget):
@@ -125,18 +134,7 @@ class DeliverPage(PageWidget):
         bottom.addLayout(left, 3)
         right = QVBoxLayout()
         right.addWidget(label("The master now", "title"))
-        self.rows = Rows(
-            (
-                ("Integrated loudness", "Of the whole song."),
-                ("True peak", "The highest peak, between samples too."),
-                ("Sample peak", "The highest sample."),
-                ("Loudness range", "EBU Tech 3342."),
-                ("Peak to loudness", "True peak less integrated loudness."),
-                ("Loudest 400 ms", "The highest momentary loudness."),
-                ("Correlation", "Of left and right."),
-                ("Lost in mono", "What a mono sum loses against stereo."),
-            )
-        )
+        self.rows = Rows([(figure.name, figure.tip) for figure in TOLD])
         right.addWidget(self.rows)
         self.verdict = label("", "caption")
         self.verdict.setWordWrap(True)
@@ -170,9 +168,10 @@ class DeliverPage(PageWidget):
             for n, field in enumerate(CHOICES, start=1):
                 box = QComboBox()
                 box.setAccessibleName(f"{d.name}: {field}")
-                box.setToolTip(TIPS[field])
-                values = [value for _, value in CHOICES[field]]
-                box.addItems([text for text, _ in CHOICES[field]])
+                setting = CHOICES[field]
+                box.setToolTip(setting.tip)
+                values = [type(setting.default)(key) for key, _ in setting.options]
+                box.addItems([text for _, text in setting.options])
                 box.setCurrentIndex(values.index(getattr(d, field)))
                 box.activated.connect(
                     lambda index, d=d, field=field, values=values: self._change(d.id, field, values[index])
@@ -214,9 +213,10 @@ class DeliverPage(PageWidget):
             if d.id != id:
                 return d
             d = msgspec.structs.replace(d, **{field: value})
-            if d.format == "flac" and d.bits == "32f":  # FLAC holds whole numbers only
-                other = {"bits": "24"} if field == "format" else {"format": "wav"}
-                d = msgspec.structs.replace(d, **other)
+            if d.bits not in FORMATS[d.format].depths:
+                other = next(f.key for f in FORMATS.values() if d.bits in f.depths)
+                changes = {"bits": FORMATS[d.format].depths[0]} if field == "format" else {"format": other}
+                d = msgspec.structs.replace(d, **changes)
             if field == "bits":
                 d = msgspec.structs.replace(d, dither="tpdf" if value == "16" else "none")
             return d
@@ -364,17 +364,8 @@ class DeliverPage(PageWidget):
         reasons = shortfalls(f, target)
         over = any("peak" in reason for reason in reasons)
         self.rows.set_values(
-            [
-                f"{figure(f.integrated)} LUFS",
-                f"{figure(f.true_peak, 2)} dBTP",
-                f"{figure(f.sample_peak, 2)} dBFS",
-                f"{f.loudness_range:.1f} LU",
-                f"{f.plr:.1f} dB",
-                f"{figure(f.max_momentary)} LUFS",
-                figure(f.correlation, 2),
-                f"{f.mono_loss:.1f} dB",
-            ],
-            ["ink", "over" if over else "ink", *["ink"] * 6],
+            [told.show(getattr(f, told.key)) for told in TOLD],
+            ["over" if over and told.key == "true_peak" else "ink" for told in TOLD],
         )
         self.verdict.setText(
             f"Misses {target.name}: {'; '.join(reasons)}."

@@ -16,6 +16,7 @@ from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.model.workbench import Workbench
 from gluvo.dsp.db import db_of
+from gluvo.measure.figures import FIGURES
 from gluvo.measure.loudness import OFFSET, SILENT
 from gluvo.play.meters import Readings
 from gluvo.session.records import Session, Target
@@ -23,6 +24,8 @@ from gluvo.steps import Limiter, settings_of
 
 OWN = "Own"
 HOLD_SECONDS = 1.5
+TOLD = tuple(FIGURES[key] for key in ("true_peak", "loudness_range", "plr", "max_short_term"))
+"""What is told of the whole song besides its loudness."""
 
 
 class LiveLevels:
@@ -148,10 +151,7 @@ class TargetPanel(QWidget):
         column.addWidget(self.integrated)
         self.rows = Rows(
             (
-                ("True peak", "The highest peak, between samples too."),
-                ("Loudness range", "How far quiet and loud parts lie apart (EBU Tech 3342)."),
-                ("Peak to loudness", "True peak less integrated loudness: how much punch is left."),
-                ("Loudest 3 s", "The highest short-term loudness."),
+                *((told.name, told.tip) for told in TOLD),
                 ("Source headroom", "How far the untouched song's true peak lies under full scale."),
             )
         )
@@ -254,10 +254,10 @@ class TargetPanel(QWidget):
             over = f.true_peak > target.true_peak + PEAK_TOLERANCE
             self.rows.set_values(
                 [
-                    f"{'over: ' if over else ''}{figure(f.true_peak, 2)} dBTP",
-                    f"{f.loudness_range:.1f} LU",
-                    f"{f.plr:.1f} dB",
-                    f"{figure(f.max_short_term)} LUFS",
+                    *(
+                        f"{'over: ' if over and told.key == 'true_peak' else ''}{told.show(getattr(f, told.key))}"
+                        for told in TOLD
+                    ),
                     f"{-source.true_peak:.1f} dB".replace("-", "−"),
                 ],
                 ["over" if over else "ink", "ink", "ink", "ink", "over" if source.true_peak > 0.0 else "ink"],
