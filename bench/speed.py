@@ -29,8 +29,9 @@ from gluvo.measure.trace import Span, trace_of
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
-from gluvo.session.media import Material, Sound, read_sound
+from gluvo.session.media import Material
 from gluvo.session.records import MIX, Session, Stem
+from gluvo.session.sounds import Sound, read_sound
 from gluvo.session.store import read_session
 from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Step, Trim, Width
 

@@ -20,9 +20,10 @@ from gluvo.play.engine import Engine, Monitoring
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan, steps_heard
 from gluvo.render.song import Renderer
-from gluvo.session.media import Material, Sound, read_material
+from gluvo.session.media import Material, read_material
 from gluvo.session.records import Session, Stem
 from gluvo.session.scratch import scratch
+from gluvo.session.sounds import Sound
 from gluvo.session.store import read_session
 from gluvo.steps import Glue, Lane
 

@@ -14,8 +14,9 @@ from gluvo.advise.hold import held_session
 from gluvo.demo.session import demo_session
 from gluvo.measure.trace import Span
 from gluvo.render.song import Renderer
-from gluvo.session.media import Material, Sound
+from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Media, Section, Session, Stem
+from gluvo.session.sounds import Sound
 from gluvo.steps import ChainItem
 
 pytest_plugins = ["tests.desk"]

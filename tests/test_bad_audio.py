@@ -15,7 +15,8 @@ from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
 from gluvo.session.create import new_session
-from gluvo.session.media import audio_files, read_material, read_sound
+from gluvo.session.media import audio_files, read_material
+from gluvo.session.sounds import read_sound
 from gluvo.session.tree import rows
 
 from .conftest import RATE, music, noise

@@ -17,8 +17,9 @@ from gluvo.measure.stereo import stereo_bands
 from gluvo.measure.trace import Span, trace_of
 from gluvo.progress import no_progress
 from gluvo.render.song import Renderer
-from gluvo.session.media import place_of, read_material, read_sound
+from gluvo.session.media import place_of, read_material
 from gluvo.session.records import Bus
+from gluvo.session.sounds import read_sound
 from gluvo.session.store import read_session
 from gluvo.session.tree import rows
 from gluvo.steps import Glue

@@ -15,8 +15,9 @@ from gluvo.measure.stereo import bands_of_tone
 from gluvo.measure.trace import Span, trace_of
 from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
-from gluvo.session.media import place_of, read_material, read_sound
+from gluvo.session.media import place_of, read_material
 from gluvo.session.records import Session
+from gluvo.session.sounds import read_sound
 from gluvo.session.store import read_session
 from gluvo.steps import Band, MidSideEq, Step, Width
 

@@ -15,8 +15,9 @@ from gluvo.render.chain import run_chain
 from gluvo.render.machine import Machine, filler, play_through, played
 from gluvo.render.plan import Plan, steps_heard
 from gluvo.render.song import Renderer
-from gluvo.session.media import Material, Sound
+from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Media, Session, Stem
+from gluvo.session.sounds import Sound
 from gluvo.steps import Glue, Lane, Limiter, Trim
 
 from .conftest import RATE, hold, music, noise, one

@@ -23,17 +23,9 @@ from gluvo.session.document import Document
 from gluvo.session.files import PART, refuse_own, replacing, same_file, sweep
 from gluvo.session.history import History, history_bytes, history_of, read_history
 from gluvo.session.lock import Lock, is_held, lock_of
-from gluvo.session.media import (
-    blocks_of,
-    changed_file,
-    measured_file,
-    media_of,
-    place_of,
-    read_material,
-    read_sound,
-    taken,
-)
+from gluvo.session.media import changed_file, media_of, place_of, read_material, taken
 from gluvo.session.records import Section, Session
+from gluvo.session.sounds import blocks_of, measured_file, read_sound
 from gluvo.session.store import loaded_from, read_session, session_bytes, write_session
 from gluvo.steps import Glue, Limiter, Trim
 

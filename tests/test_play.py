@@ -19,7 +19,8 @@ from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
 from gluvo.play.server import RECORD
 from gluvo.render.chain import run_chain
-from gluvo.session.media import Material, Sound
+from gluvo.session.media import Material
+from gluvo.session.sounds import Sound
 from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
 from .conftest import RATE, material, music, noise, one, sine

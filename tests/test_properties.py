@@ -18,8 +18,9 @@ from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan, ordered, steps_heard
 from gluvo.render.song import Renderer
 from gluvo.session import sections, tree
-from gluvo.session.media import Material, Sound
+from gluvo.session.media import Material
 from gluvo.session.records import MIX, AnyStrip, Bus, Media, Section, Session, Stem
+from gluvo.session.sounds import Sound
 from gluvo.steps import AnyStep, ChainItem, Glue, Lane, Limiter, Trim
 
 from .conftest import RATE, music, noise

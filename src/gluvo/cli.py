@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import concurrent.futures
 import contextlib
 import os
 import sys
@@ -89,14 +90,22 @@ def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out:
 @click.option("--json", "as_json", is_flag=True, help="All figures, as JSON.")
 def measure(files: tuple[Path, ...], as_json: bool) -> None:
     """Measure audio files: loudness, peaks, dynamics, stereo."""
-    from gluvo.measure.figures import FIGURES
-    from gluvo.session.media import measured_file
+    from gluvo.measure.figures import FIGURES, Figures
+    from gluvo.progress import CORES
+    from gluvo.session.sounds import measured_file
 
-    rows = []
-    with _bar("Measuring") as told:
-        for n, file in enumerate(files):
-            figures, rate = measured_file(file, lambda d, n=n: told((n + d) / len(files)))  # type: ignore[misc]
-            rows.append((file, rate, figures))
+    done = [0.0] * len(files)
+
+    def measured(n: int) -> tuple[Path, int, Figures]:
+        def inside(share: float) -> None:
+            done[n] = share
+            told(sum(done) / len(files))
+
+        figures, rate = measured_file(files[n], inside)
+        return files[n], rate, figures
+
+    with _bar("Measuring") as told, concurrent.futures.ThreadPoolExecutor(CORES) as pool:
+        rows = list(pool.map(measured, range(len(files))))
     if as_json:
         _json([{"file": one_line(f), "rate": rate, **msgspec.to_builtins(figures)} for f, rate, figures in rows])
         return
@@ -171,7 +180,7 @@ def render(
 def check(file: Path, target: str, as_json: bool) -> None:
     """Check a file against a target: exit 0 if it meets it, 1 if not."""
     from gluvo.deliver.targets import TARGETS, shortfalls, target_named
-    from gluvo.session.media import measured_file
+    from gluvo.session.sounds import measured_file
 
     wanted = target_named(target)
     if wanted is None:

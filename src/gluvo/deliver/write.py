@@ -18,8 +18,9 @@ from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
-from gluvo.session.media import Material, read_sound, resampled
+from gluvo.session.media import Material
 from gluvo.session.records import Deliverable, Session
+from gluvo.session.sounds import read_sound, resampled
 from gluvo.session.store import replacing
 from gluvo.steps.limiter import last_limiter
 

@@ -9,6 +9,10 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from gluvo.dsp.vectors import load_quickly
+
+load_quickly()
+
 Audio = NDArray[np.float64]
 """Audio, ``(frames, 2)`` float64, full scale ±1."""
 

@@ -10,13 +10,30 @@ All arrays are flat and contiguous: frame ``i`` of left and right lies at ``2 i`
 from __future__ import annotations
 
 import functools
+import importlib
 import os
+import sys
 from typing import Any
 
 import numba
 
 PLAIN = "GLUVO_PLAIN"
 """Names an environment variable: any value keeps vectors out."""
+
+
+def load_quickly() -> None:
+    """Load what Numba loads at a kernel's first call, but for the linear algebra of SciPy, which takes a quarter of a second
+    and which no kernel here uses. To be called before any kernel is compiled or loaded."""
+    unwanted = "scipy.linalg.cython_blas"
+    if os.environ.get(PLAIN) or unwanted in sys.modules:
+        return
+    sys.modules[unwanted] = None  # type: ignore[assignment]
+    try:
+        importlib.import_module("numba.np.arraymath")
+    except ImportError:  # another Numba; it loads what it needs by itself
+        pass
+    finally:
+        del sys.modules[unwanted]
 
 
 def _vectors(lanes: int) -> tuple[Any, ...]:

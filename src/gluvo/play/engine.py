@@ -23,8 +23,9 @@ from gluvo.play.meters import DROPOUTS, HELD_BACK, PLAYING, POSITION, Board, Met
 from gluvo.play.playhead import FADE_SECONDS, NOWHERE, Playhead
 from gluvo.render.machine import Part, filler
 from gluvo.render.plan import Source
-from gluvo.session.media import Material, Sound
+from gluvo.session.media import Material
 from gluvo.session.records import Session
+from gluvo.session.sounds import Sound
 from gluvo.steps import MAX_BLOCK
 
 log = logging.getLogger(__name__)

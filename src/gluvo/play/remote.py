@@ -18,9 +18,10 @@ from gluvo.play.engine import Monitoring
 from gluvo.play.meters import BEAT, DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Readings
 from gluvo.play.process import Host
 from gluvo.render.plan import steps_heard
-from gluvo.session.media import Material, Sound
+from gluvo.session.media import Material
 from gluvo.session.records import Session
 from gluvo.session.scratch import address_of, scratch
+from gluvo.session.sounds import Sound
 
 RECORD = "GLUVO_RECORD"
 """Names an environment variable: a WAV that the silent device writes what it is given to."""

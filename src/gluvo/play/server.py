@@ -25,9 +25,10 @@ from gluvo.errors import GluvoError
 from gluvo.play.device import SILENT, Device, SilentDevice, open_device
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.meters import BEAT, PLAYING, POSITION, TAKEN, Board
-from gluvo.session.media import Material, Sound
+from gluvo.session.media import Material
 from gluvo.session.records import Bus, Media, Session, Stem
 from gluvo.session.scratch import Address, mapped
+from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, AnyStep
 
 RECORD = "GLUVO_RECORD"

@@ -17,7 +17,8 @@ from gluvo.render.flow import rendered_joint
 from gluvo.render.joint import Joint
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Ear, Run, Source, mixed
-from gluvo.session.media import Material, Sound
+from gluvo.session.media import Material
+from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, Band, Glue, Lane
 
 RATE = 48_000

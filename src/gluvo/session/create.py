@@ -11,8 +11,9 @@ import numpy as np
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Tracer
 from gluvo.progress import Progress, no_progress
-from gluvo.session.media import blocks_of, header_of, media_of
+from gluvo.session.media import media_of
 from gluvo.session.records import MIX, MOST_NAME, Bus, Deliverable, Reference, Section, Session, Stem, View
+from gluvo.session.sounds import blocks_of, header_of
 from gluvo.session.store import checked
 
 

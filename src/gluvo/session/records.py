@@ -15,8 +15,6 @@ from gluvo.steps import AnyStep, ChainItem
 from gluvo.steps.settings import MOST_NAME, choice, number, switch
 
 VERSION = 2
-LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
-"""Hz"""
 MIX = "mix"
 """The id of the mix bus, into which everything flows."""
 

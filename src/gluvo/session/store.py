@@ -12,7 +12,8 @@ import msgspec
 
 from gluvo.errors import SessionError
 from gluvo.session.files import digest, reason_of, replacing
-from gluvo.session.records import HIGHEST_RATE, LOWEST_RATE, VERSION, Session
+from gluvo.session.records import VERSION, Session
+from gluvo.session.sounds import HIGHEST_RATE, LOWEST_RATE
 from gluvo.session.tree import check
 
 SUFFIX = ".gluvo"

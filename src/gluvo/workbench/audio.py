@@ -13,8 +13,9 @@ from gluvo.measure.flattops import FlatTop, flat_tops
 from gluvo.measure.spectrum import Spectrum, spectrum
 from gluvo.measure.trace import trace_of
 from gluvo.progress import Progress
-from gluvo.session.media import Changed, Material, Sound, changed_file, place_of, read_material, read_sound
+from gluvo.session.media import Changed, Material, changed_file, place_of, read_material
 from gluvo.session.records import Media, Reference, Session, Stem
+from gluvo.session.sounds import Sound, read_sound
 
 
 @dataclass(frozen=True, eq=False)

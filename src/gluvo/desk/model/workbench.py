@@ -29,8 +29,9 @@ from gluvo.progress import Progress
 from gluvo.render.song import Renderer
 from gluvo.session import scratch
 from gluvo.session.document import Document
-from gluvo.session.media import Changed, Sound, outside_folder, taken
+from gluvo.session.media import Changed, outside_folder, taken
 from gluvo.session.records import Session
+from gluvo.session.sounds import Sound
 from gluvo.steps import Step
 from gluvo.workbench.audio import Audio, analysed, changes_of, read_audio, stamp_of
 from gluvo.workbench.measuring import Measuring

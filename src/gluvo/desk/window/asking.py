@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from gluvo import __version__
 from gluvo.measure.loudness import LOUDEST_SECONDS
-from gluvo.session.media import AUDIO_SUFFIXES
+from gluvo.session.sounds import AUDIO_SUFFIXES
 from gluvo.session.store import SUFFIX
 
 AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in AUDIO_SUFFIXES)});;All files (*)"

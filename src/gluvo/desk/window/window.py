@@ -40,9 +40,10 @@ from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.play.device import SILENT, outputs
 from gluvo.progress import Progress
 from gluvo.session.create import reference_of, stems_added
-from gluvo.session.media import AUDIO_SUFFIXES, header_of, media_of
+from gluvo.session.media import media_of
 from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sections import read_csv, with_section, write_csv
+from gluvo.session.sounds import AUDIO_SUFFIXES, header_of
 from gluvo.session.store import SUFFIX
 from gluvo.workbench.tasks import BRINGING_IN
 
