@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import cast
 
 from gluvo.advise.aim import band_levels
 from gluvo.advise.tone import Cost, LowCutCost, Movement, cost, low_cut_cost, movements
@@ -17,6 +16,7 @@ from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
 from gluvo.render.joint import Joint
 from gluvo.steps import ChainItem, MidSideEq, Saturation, Step, Width
+from gluvo.steps.mid_side_eq import equaliser
 
 MID_SIDE = ("mid", "side")
 
@@ -93,10 +93,10 @@ LOOKS: Mapping[type[Step], Callable[..., Around]] = {
 
 def with_low_cuts(around: Around, step: ChainItem | None, song: Joint) -> Around:
     """With the truth about each low cut of an equaliser; `song` is all of what comes into it."""
-    bands = [band for band in getattr(step, "bands", ()) if band.shape == "low_cut"]
-    if not bands:
+    eq = equaliser(step)
+    bands = [band for band in eq.bands if band.shape == "low_cut"] if eq is not None else []
+    if eq is None or not bands:
         return around
-    eq = cast("MidSideEq", step)
     whole = song.tone()
     found = {band.id: low_cut_cost(eq, band, whole, around.before, song.rate) for band in bands}
     return replace(around, low_cuts=found)
