@@ -38,8 +38,11 @@ class Measuring:
         """All of it; `opened` where nothing is known of the song yet. `check` stops it by raising."""
         renderer, session, span = self.renderer, self.session, self.span
         stretch, chosen = span or Span(0.0, renderer.seconds), session.view.step
+        # a session that was just opened has its held settings as they were found when it was last worked on
+        around = self._chosen(session, stretch, check) if opened else None
         near = held_session(renderer, session, check, up_to=chosen) if chosen else session
-        around = self._chosen(near, stretch, check)
+        if not opened or near != session:
+            around = self._chosen(near, stretch, check)
         if opened:  # its shape is what is looked for first of the song
             untouched = renderer.plan(session).untouched
             self.show(untouched=renderer.joint(untouched, None, self.telling("Measuring the stems")))
