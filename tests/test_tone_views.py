@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
 from pytestqt.qtbot import QtBot
 
 from gluvo.advise.around import Around
-from gluvo.advise.tone import Cost, LowCutCost, Movement
+from gluvo.advise.tone import BandCost, LowCutCost, Movement
 from gluvo.desk.controls.parts import Toggle, figure
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
@@ -54,19 +54,19 @@ def test_amounts_in_words(change: float, words: str) -> None:
 
 def test_a_band_tells_what_it_does() -> None:
     bell = Band(id=1, target="side", freq=900.0, gain=-3.0)
-    found = around(costs={1: Cost(-1.8, -0.06)})
+    found = around(costs={1: BandCost(-1.8, -0.06)})
     assert band_words(bell, found, "Refrain") == "takes 1.8 dB of the side"
     assert band_sentence(bell, found, "Refrain") == "Takes 1.8 dB of the side, 6.0 % of all energy in Refrain"
     assert band_words(bell, None, "Refrain") == "" and "measured" in band_sentence(bell, None, "Refrain")
     off = Band(id=1, on=False)
     assert band_words(off, found, "Refrain") == "off" and "off" in band_sentence(off, found, "Refrain")
-    flat = around(costs={1: Cost(0.0, 0.0)})
+    flat = around(costs={1: BandCost(0.0, 0.0)})
     assert band_words(Band(id=1), flat, "Refrain") == "nothing yet"
 
 
 def test_a_moving_band_tells_how_far_and_how_often() -> None:
     band = Band(id=3, target="mid", dynamic=True)
-    found = around(costs={3: Cost(0.0, 0.0)}, moves={3: Movement(-3.14, 0.41)})
+    found = around(costs={3: BandCost(0.0, 0.0)}, moves={3: Movement(-3.14, 0.41)})
     assert band_words(band, found, "Verse") == "moves to −3.1 dB, 41 % of the time"
     assert band_sentence(band, found, "Verse") == "At rest it changes nothing · moves to −3.1 dB, 41 % of the time"
 
@@ -74,7 +74,7 @@ def test_a_moving_band_tells_how_far_and_how_often() -> None:
 def test_a_low_cut_tells_song_section_and_note() -> None:
     band = Band(id=2, shape="low_cut", freq=45.0)
     cut = LowCutCost(-0.31, -0.12, 47.0, 41.2, 4.6)
-    found = around(costs={2: Cost(-0.12, -0.03)}, low_cuts={2: cut})
+    found = around(costs={2: BandCost(-0.12, -0.03)}, low_cuts={2: cut})
     assert band_words(band, found, "Verse") == "takes 0.31 dB of the song, 0.12 dB of Verse · E1 loses 4.6 dB"
     sentence = band_sentence(band, found, "Verse")
     assert "takes 0.31 dB of the whole song" in sentence and "under F♯1 over 1 dB goes" in sentence

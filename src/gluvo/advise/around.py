@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 from gluvo.advise.aim import band_levels
-from gluvo.advise.tone import Cost, LowCutCost, Movement, cost, low_cut_cost, movements
+from gluvo.advise.tone import BandCost, LowCutCost, Movement, cost, low_cut_cost, movements
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.harmonics import NewSound, new_spectrum
 from gluvo.measure.resonances import Resonance
@@ -31,7 +31,7 @@ class Around:
     after: Tone
     loudness: tuple[float, float]
     """LUFS before and after."""
-    costs: Mapping[int, Cost] = field(default_factory=dict)
+    costs: Mapping[int, BandCost] = field(default_factory=dict)
     """What each band of an equaliser does, by its id."""
     moves: Mapping[int, Movement] = field(default_factory=dict)
     low_cuts: Mapping[int, LowCutCost] = field(default_factory=dict)

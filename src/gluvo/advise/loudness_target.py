@@ -28,7 +28,7 @@ LEAST_DRIVE, MOST_DRIVE = -48.0, 48.0
 
 
 @dataclass(frozen=True)
-class Cost:
+class ReachCost:
     """What a limiter takes for the loudness."""
 
     largest: float
@@ -54,7 +54,7 @@ class Reached:
     true_peak: float
     met: bool
     """Within 0.05 LU of the target."""
-    cost: Cost
+    cost: ReachCost
 
     @property
     def why_not(self) -> str:
@@ -146,7 +146,9 @@ def reach_target(
         loudness,
         out.figures().true_peak,
         abs(loudness - target.loudness) <= 0.05,
-        Cost(after.largest_reduction(), after.mean_reduction(), came.plr - end.plr, hits.punch_kept if hits else None),
+        ReachCost(
+            after.largest_reduction(), after.mean_reduction(), came.plr - end.plr, hits.punch_kept if hits else None
+        ),
     )
 
 

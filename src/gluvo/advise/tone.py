@@ -29,7 +29,7 @@ MOVES = 0.5
 
 
 @dataclass(frozen=True)
-class Cost:
+class BandCost:
     """What a band adds to the part of the sound that it works on, or takes from it."""
 
     change: float
@@ -38,7 +38,7 @@ class Cost:
     """Of the energy of the whole sound, −1 to …; negative where it takes away."""
 
 
-def cost(step: MidSideEq, band: Band, tone: Tone, rate: int) -> Cost:
+def cost(step: MidSideEq, band: Band, tone: Tone, rate: int) -> BandCost:
     """What a band does to a sound whose spectra are `tone`, with all other bands at work.
 
     The moves of a band that follows the level do not count; see `movements`.
@@ -49,11 +49,11 @@ def cost(step: MidSideEq, band: Band, tone: Tone, rate: int) -> Cost:
     own = np.abs(band.response(freqs, rate, step.strength)) if band.on else np.ones(len(freqs))
     before, after = tone.total(band.target, others**2), tone.total(band.target, (others * own) ** 2)
     if before <= 1e-20:
-        return Cost(0.0, 0.0)
+        return BandCost(0.0, 0.0)
     # mid and side add up to the mean of both channels; a single channel is half of it
     whole, weight = tone.total("stereo"), 0.5 if band.target in ("left", "right") else 1.0
     change = power_db(np.array([max(after, 1e-30) / before]))[0]
-    return Cost(float(change), weight * (after - before) / max(whole, 1e-30))
+    return BandCost(float(change), weight * (after - before) / max(whole, 1e-30))
 
 
 @dataclass(frozen=True)

@@ -240,7 +240,7 @@ class Analyser(Struct, frozen=True, kw_only=True):
     hold: Annotated[bool, switch("Peak hold", "Keeps the highest that the live lines have reached.")] = False
 
 
-class Hunting(Struct, frozen=True, kw_only=True):
+class HuntSettings(Struct, frozen=True, kw_only=True):
     """The bell that hunts, and the cut that it leaves."""
 
     gain: Annotated[float, number("Boost", "dB", 3.0, 18.0, "How far the hunting bell is raised.", fine=0.5)] = 10.0
@@ -294,7 +294,7 @@ class View(Struct, frozen=True, kw_only=True):
     dim: bool = False
     position: Seconds = 0.0
     analyser: Analyser = Analyser()
-    hunting: Hunting = Hunting()
+    hunting: HuntSettings = HuntSettings()
     tone: TestTone = TestTone()
 
 

@@ -19,7 +19,7 @@ from gluvo.session.sounds import Sound, read_sound
 
 
 @dataclass(frozen=True, eq=False)
-class Audio:
+class OpenAudio:
     """What was read from disk for a session, and what is missing of it."""
 
     material: Material | None = None
@@ -38,7 +38,7 @@ class Audio:
     reference_figures: dict[str, Figures] = field(default_factory=dict)
     reference_tone: dict[str, Spectrum] = field(default_factory=dict)
 
-    def has_song_of(self, other: Audio) -> bool:
+    def has_song_of(self, other: OpenAudio) -> bool:
         """Whether the stems are the very same sounds, so that what plays them can go on."""
         mine, theirs = self.material, other.material
         if mine is None or theirs is None or (mine.rate, mine.frames) != (theirs.rate, theirs.frames):
@@ -60,7 +60,7 @@ class Audio:
         )
 
 
-def read_audio(session: Session, folder: Path, progress: Progress, known: Audio) -> Audio:
+def read_audio(session: Session, folder: Path, progress: Progress, known: OpenAudio) -> OpenAudio:
     """All audio of a session. What cannot be read is listed, not raised. Stems that are `known` are not read again."""
     stamps = {media.path: stamp_of(media, folder) for media in session.media}
     material = read_material(session, folder, lambda d: progress(0.8 * d), known.material)
@@ -81,7 +81,7 @@ def read_audio(session: Session, folder: Path, progress: Progress, known: Audio)
                 references[reference.id] = read_sound(place_of(reference.media, folder), material.rate)
         except GluvoError as error:
             missing.append((reference.media, str(error)))
-    return Audio(
+    return OpenAudio(
         material if material.sounds else None,
         references,
         tuple(missing),
@@ -112,7 +112,7 @@ def changes_of(session: Session, folder: Path, media: Collection[Media], progres
     return found
 
 
-def analysed(audio: Audio, progress: Progress) -> Audio:
+def analysed(audio: OpenAudio, progress: Progress) -> OpenAudio:
     """The same, with what takes longer to find out."""
     figures, tone, flat = {}, {}, {}
     for key, sound in audio.references.items():

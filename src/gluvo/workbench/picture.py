@@ -15,7 +15,11 @@ from gluvo.session.records import AnyStrip
 
 @dataclass(frozen=True, eq=False)
 class Picture:
-    """What is known of the sound right now. Parts that are still being worked on are of the state before."""
+    """What is known of the sound right now.
+
+    After an edit each part goes on showing the sound as it was until it has been measured again; `section_current` and
+    `song_current` tell whether the figures of the section and of the song are of the sound as it now is.
+    """
 
     strips: tuple[AnyStrip, ...] = ()
     section_render: Rendered | None = None

@@ -33,7 +33,7 @@ from gluvo.session.media import Changed, outside_folder, taken
 from gluvo.session.records import Session
 from gluvo.session.sounds import Sound
 from gluvo.steps import Step
-from gluvo.workbench.audio import Audio, analysed, changes_of, read_audio, stamp_of
+from gluvo.workbench.audio import OpenAudio, analysed, changes_of, read_audio, stamp_of
 from gluvo.workbench.measuring import Measuring
 from gluvo.workbench.picture import Picture
 from gluvo.workbench.tasks import KEEPING, MEASURING, READING, RENDERING, SEARCHING, Kind, Task, Tasks
@@ -75,7 +75,7 @@ class Workbench(QObject):
         """`host`: the process that plays, if it has been started already."""
         super().__init__()
         self.document = Document(Session(), Path.cwd() / "Untitled.gluvo", saved=True)
-        self.audio = Audio()
+        self.audio = OpenAudio()
         self.picture = Picture()
         self.engine: RemoteEngine | None = None
         self._host = host or Host()
@@ -115,7 +115,7 @@ class Workbench(QObject):
             self.document.release()
         self.document, self._was_mine, self.reach = document, not document.read_only, None
         self.renderer = None
-        self.audio, self.picture = Audio(), Picture()
+        self.audio, self.picture = OpenAudio(), Picture()
         document.listen(self._session_changed)
         self.session_changed.emit(Session(), document.session)
         self.audio_changed.emit()
@@ -135,7 +135,7 @@ class Workbench(QObject):
         if session.media:
             self.tasks.submit(READING, "Reading audio", job)
 
-    def _take_audio(self, audio: Audio, generation: int) -> None:
+    def _take_audio(self, audio: OpenAudio, generation: int) -> None:
         if generation != self._generation:
             return
         before = self.audio
@@ -170,7 +170,7 @@ class Workbench(QObject):
                 except GluvoError as error:
                     self.told.emit(str(error), True)
 
-    def _tell_of(self, audio: Audio) -> None:
+    def _tell_of(self, audio: OpenAudio) -> None:
         """Tell what there is to be told of the audio that was read."""
         if audio.changed:
             self.changed_found.emit()
@@ -184,7 +184,7 @@ class Workbench(QObject):
                 False,
             )
 
-    def _open_engine(self, audio: Audio, position: float, playing: bool) -> None:
+    def _open_engine(self, audio: OpenAudio, position: float, playing: bool) -> None:
         assert audio.material is not None
         try:
             self.engine = RemoteEngine(self._host, audio.material, audio.references, self.session, self.device_choice)
@@ -252,7 +252,7 @@ class Workbench(QObject):
         self.audio = replace(self.audio, changed={})
         self.edit("Take changed audio", lambda s: taken(s, changed))
 
-    def _take_analysis(self, audio: Audio, generation: int) -> None:
+    def _take_analysis(self, audio: OpenAudio, generation: int) -> None:
         if generation == self._generation and audio.material is self.audio.material:
             self.audio = replace(audio, changed=self.audio.changed)
             self.analysis_changed.emit()

@@ -15,7 +15,7 @@ from PySide6.QtCore import QSettings
 from gluvo.compare.match import DETECTOR, RESULT
 from gluvo.compare.monitor import MONITORS
 from gluvo.desk.controls.theme import theme
-from gluvo.desk.editors.eq.bands import Bands
+from gluvo.desk.editors.eq.band_edits import BandEdits
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
@@ -89,7 +89,7 @@ def _of_eq(act: Callable[[EqEditor], object]) -> Callable[[Desk], None]:
     return run
 
 
-def _of_band(act: Callable[[Bands, int], object]) -> Callable[[Desk], None]:
+def _of_band(act: Callable[[BandEdits, int], object]) -> Callable[[Desk], None]:
     return _of_eq(lambda editor: act(editor.bands, editor.bands.chosen.id) if editor.bands.chosen is not None else None)
 
 
@@ -257,9 +257,9 @@ CHAIN: Sequence[Action] = (
         "Drive the last limiter.",
     ),
     Action(BANDS, "Add band", "Ctrl+Shift+B", _of_eq(lambda e: e.add_here()), "A bell of 0 dB at 1 kHz."),
-    Action(BANDS, "Duplicate to the other target", "Ctrl+D", _of_band(Bands.double), "The two are linked."),
-    Action(BANDS, "Unlink from its twin", "Ctrl+Alt+D", _of_band(Bands.unlink), "Each goes its own way."),
-    Action(BANDS, "Remove band", "Ctrl+Shift+Backspace", _of_band(Bands.remove)),
+    Action(BANDS, "Duplicate to the other target", "Ctrl+D", _of_band(BandEdits.double), "The two are linked."),
+    Action(BANDS, "Unlink from its twin", "Ctrl+Alt+D", _of_band(BandEdits.unlink), "Each goes its own way."),
+    Action(BANDS, "Remove band", "Ctrl+Shift+Backspace", _of_band(BandEdits.remove)),
     Action(BANDS, "Band before", ",", _of_eq(lambda e: e.bands.step(-1))),
     Action(BANDS, "Next band", ".", _of_eq(lambda e: e.bands.step(1))),
     Action(BANDS, "Hear the band alone", "B", _of_eq(lambda e: e.hear_band()), "Only what it adds or takes away."),

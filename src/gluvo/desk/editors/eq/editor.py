@@ -21,9 +21,9 @@ from gluvo.desk.controls.flow import Flow, Group, Pane
 from gluvo.desk.controls.parts import ChoiceRow, Segments, Toggle, button, figure, label, set_role
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import SIDE_BY_SIDE, StepEditor
+from gluvo.desk.editors.eq.band_edits import BandEdits
 from gluvo.desk.editors.eq.band_table import BandTable
 from gluvo.desk.editors.eq.band_words import band_sentence, band_words
-from gluvo.desk.editors.eq.bands import Bands
 from gluvo.desk.editors.eq.curves import gain_range
 from gluvo.desk.editors.eq.hunt import Hunt, HuntKeys, HuntRow, Watching
 from gluvo.desk.editors.eq.lane import EqLane, Gesture
@@ -60,7 +60,7 @@ class EqEditor(StepEditor[MidSideEq]):
     # --- building ------------------------------------------------------------------------------------------
 
     def build_views(self) -> None:
-        self.bands = Bands(self.bench, self.step_id)
+        self.bands = BandEdits(self.bench, self.step_id)
         self.hunt = Hunt(self.bench, self.step_id)
         self._live = LiveFeed(self.bench)
         self.split = "joined"

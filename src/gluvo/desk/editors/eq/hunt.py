@@ -13,7 +13,7 @@ from gluvo.desk.controls.parts import label
 from gluvo.desk.editors.eq.lane import SEMITONE, EqLane
 from gluvo.desk.editors.view_rulers import ViewRulers
 from gluvo.desk.model.workbench import Workbench
-from gluvo.session.records import Hunting
+from gluvo.session.records import HuntSettings
 from gluvo.steps import MidSideEq
 from gluvo.steps.mid_side_eq import MOST_BANDS, equaliser
 
@@ -157,7 +157,7 @@ class HuntRow(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 2)
         row.setSpacing(14)
-        self.rulers = ViewRulers(bench, "hunting", Hunting, 130)
+        self.rulers = ViewRulers(bench, "hunting", HuntSettings, 130)
         for ruler in self.rulers.all.values():
             row.addWidget(ruler)
         row.addWidget(label("Press on a lane and sweep; let go to cut there, half as narrow. Esc leaves.", "caption"))

@@ -11,7 +11,7 @@ from gluvo.steps.bands import SHAPES, TARGETS, plain_q
 from gluvo.steps.mid_side_eq import MOST_BANDS, equaliser
 
 
-class Bands:
+class BandEdits:
     """The bands of one equaliser in the session, and which of them is chosen."""
 
     def __init__(self, bench: Workbench, step_id: str) -> None:
