@@ -116,6 +116,8 @@ class Engine:
         self._samples = {key: np.asarray(sound.samples) for key, sound in material.sounds.items()}
         self._beside: dict[str, tuple[np.ndarray, np.ndarray]] = {}
         """What can be heard besides the song, by its id: samples, and the stretches of its time."""
+        self._leaving: dict[str, int] = {}
+        """What of it is let go, and in how many frames."""
         self._silence = np.zeros((1, 2), dtype=np.float32)
         self._graph = LiveGraph(session, self._have, self.rate)
         self._latest = self._graph
@@ -195,15 +197,20 @@ class Engine:
         """Have something to be heard besides the song from now on, or in place of what has that id. It must be at the
         material's rate."""
         ready = self._ready(sound, time)
-        self._requests.append(lambda: self._beside.__setitem__(id, ready))
+
+        def take_in() -> None:
+            self._beside[id] = ready
+            self._leaving.pop(id, None)
+
+        self._requests.append(take_in)
 
     def drop(self, id: str) -> None:
         """Let something that could be heard go; who hears it hears the result from now on."""
 
         def let_go() -> None:
-            self._beside.pop(id, None)
             if self._monitoring.path == id:
                 self._set_monitoring(replace(self._monitoring, path=RESULT))
+            self._leaving[id] = 2 * round(FADE_SECONDS * self.rate)  # it may be fading out until then
 
         self._requests.append(let_go)
 
@@ -254,8 +261,10 @@ class Engine:
         n = len(out)
         out[:] = 0.0
         if not self._playing and self._fade_frames_left <= 0:
+            self._let_go(n)
             self._take_waiting(fade=False)
             return
+        self._let_go(n)
         self._take_waiting(fade=True)
         graph, old = self._graph, self._old
         self._fill(graph.sources, n)
@@ -284,6 +293,14 @@ class Engine:
             self._fade_frames_left -= n
         elif self._head.loop is None and self._head.position >= self._frames + graph.latency:
             self._end()
+
+    def _let_go(self, n: int) -> None:
+        """Let go of what was dropped, once it has faded out."""
+        for id in tuple(self._leaving):
+            self._leaving[id] -= n
+            if self._leaving[id] < 0:
+                del self._leaving[id]
+                self._beside.pop(id, None)
 
     def _path(self, name: str, n: int) -> Audio:
         """A path's block; while one graph takes over from another, one fades into the other."""
