@@ -65,7 +65,11 @@ def levels(x, link, smoothing, squares, work, out):  # type: ignore[no-untyped-d
 
 @kernel
 def wanted_reduction(level, threshold, slope, knee, most):  # type: ignore[no-untyped-def]
-    """The static curve: reduction in dB (≥ 0) for a level in dBFS, with a quadratic knee."""
+    """The static curve: reduction in dB (≥ 0) for a level in dBFS, with a quadratic knee.
+
+    >>> wanted_reduction(-10.0, -20.0, 0.5, 0.0, 60.0)
+    5.0
+    """
     over = level - threshold
     if 2.0 * over <= -knee:
         return 0.0
@@ -235,6 +239,7 @@ def apply_gain_mid_side(x, reduction, makeup, mix, mid_on, side_on, factors, out
 
 @kernel
 def to_mid_side(x, out):  # type: ignore[no-untyped-def]
+    """Left and right of `x` (frames, 2) as mid ``(L + R) / 2`` and side ``(L − R) / 2`` into `out`, which may be `x`."""
     for i in range(x.shape[0]):
         m, s = 0.5 * (x[i, 0] + x[i, 1]), 0.5 * (x[i, 0] - x[i, 1])
         out[i, 0] = m
@@ -243,6 +248,7 @@ def to_mid_side(x, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def from_mid_side(x, out):  # type: ignore[no-untyped-def]
+    """Mid and side of `x` (frames, 2) as left and right into `out`, which may be `x`."""
     for i in range(x.shape[0]):
         m, s = x[i, 0], x[i, 1]
         out[i, 0] = m + s
@@ -250,10 +256,18 @@ def from_mid_side(x, out):  # type: ignore[no-untyped-def]
 
 
 def pole(seconds: float, rate: int) -> float:
-    """The one-pole coefficient that covers 63 % of a step in `seconds`; 0 for no time at all."""
+    """The one-pole coefficient that covers 63 % of a step in `seconds`; 0 for no time at all.
+
+    >>> round(pole(0.01, 48000) ** 480, 4)
+    0.3679
+    """
     return math.exp(-1.0 / (seconds * rate)) if seconds > 0.0 else 0.0
 
 
 def static_curve(level: np.ndarray, threshold: float, slope: float, knee: float, most: float) -> np.ndarray:
-    """The static curve for an array of levels in dBFS: output levels in dBFS."""
+    """The static curve for an array of levels in dBFS: output levels in dBFS.
+
+    >>> static_curve(np.array([-30.0, -10.0]), -20.0, 0.5, 0.0, 60.0).tolist()
+    [-30.0, -15.0]
+    """
     return np.array([v - wanted_reduction(v, threshold, slope, knee, most) for v in level])

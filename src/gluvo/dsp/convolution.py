@@ -23,7 +23,11 @@ Magnitude = Callable[[Floats], Floats]
 
 
 def half_length(seconds: float, rate: int) -> int:
-    """Whole parts to either side."""
+    """Whole parts to either side.
+
+    >>> half_length(0.15, 48000)
+    7168
+    """
     return max(1, round(seconds * rate / PART)) * PART
 
 
@@ -31,6 +35,10 @@ def symmetric(magnitude: Magnitude, half: int, rate: int) -> Floats:
     """``2 · half + 1`` taps, symmetric, of a filter with that magnitude and no phase but the delay of `half`.
 
     Sampled in frequency four times as densely as needed, then tapered over the outer quarter to either side.
+
+    >>> taps = symmetric(lambda f: np.ones_like(f), 1024, 48000)
+    >>> len(taps), round(float(taps[1024]), 6)
+    (2049, 1.0)
     """
     size = 8 * half
     wanted = magnitude(np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64))
@@ -44,7 +52,12 @@ def symmetric(magnitude: Magnitude, half: int, rate: int) -> Floats:
 
 
 def deviation(taps: Floats, magnitude: Magnitude, rate: int) -> float:
-    """How far the response of symmetric taps lies off a magnitude at most, dB, from 30 Hz to 20 kHz."""
+    """How far the response of symmetric taps lies off a magnitude at most, dB, from 30 Hz to 20 kHz.
+
+    >>> taps = symmetric(lambda f: np.ones_like(f), 1024, 48000)
+    >>> round(deviation(taps, lambda f: np.ones_like(f), 48000), 3)
+    0.0
+    """
     half = len(taps) // 2
     size = 8 * half
     got = np.fft.rfft(np.roll(np.pad(taps, (0, size - len(taps))), -half)).real
@@ -116,6 +129,7 @@ class Convolver:
         return np.ascontiguousarray(np.stack([spectra.real, spectra.imag]))
 
     def run(self, x: Audio, out: Audio) -> None:
+        """Filter `x` (frames, 2) into `out`, late by `PART`."""
         at = 0
         while at < len(x):
             n = min(len(x) - at, PART - self._filled)

@@ -15,17 +15,29 @@ SLOPE = 24
 
 
 def low_side(freq: float, rate: int) -> Floats:
-    """The fourth-order low-pass of a crossover: a Butterworth low-pass twice (Linkwitz and Riley, JAES 24, 1976)."""
+    """The fourth-order low-pass of a crossover: a Butterworth low-pass twice (Linkwitz and Riley, JAES 24, 1976).
+
+    >>> low_side(200.0, 48000).shape
+    (2, 6)
+    """
     return cascade(high_cut(freq, SLOPE // 2, rate), high_cut(freq, SLOPE // 2, rate))
 
 
 def high_side(freq: float, rate: int) -> Floats:
-    """The high-pass that goes with it, in phase with it everywhere."""
+    """The high-pass that goes with it, in phase with it everywhere.
+
+    >>> high_side(200.0, 48000).shape
+    (2, 6)
+    """
     return cascade(low_cut(freq, SLOPE // 2, rate), low_cut(freq, SLOPE // 2, rate))
 
 
 def all_pass(freq: float, rate: int) -> Floats:
-    """What low and high side add up to: ``(1 − √2 s + s²) / (1 + √2 s + s²)``."""
+    """What low and high side add up to: ``(1 − √2 s + s²) / (1 + √2 s + s²)``.
+
+    >>> all_pass(200.0, 48000).shape
+    (1, 6)
+    """
     k = math.tan(math.pi * min(freq, 0.49 * rate) / rate)
     over, under, middle = 1.0 + math.sqrt(2.0) * k + k * k, 1.0 - math.sqrt(2.0) * k + k * k, 2.0 * (k * k - 1.0)
     return np.array([[under, middle, over, over, middle, under]]) / over
@@ -36,6 +48,9 @@ def band_magnitude(low: float, high: float, freqs: Floats) -> Floats:
 
     The magnitudes of the crossovers' sides, without their phase: what lies in the band and what lies outside add up to
     the whole.
+
+    >>> band_magnitude(0.0, float("inf"), np.array([100.0])).tolist()
+    [1.0]
     """
     f = np.asarray(freqs, dtype=np.float64)
     above = 1.0 if low <= 0.0 else 1.0 / (1.0 + (low / np.maximum(f, 1e-3)) ** 4)

@@ -43,6 +43,10 @@ def db_of(amplitude: float) -> float:
 
 
 def power_db(power: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Levels in dB of powers (mean squares), never under `FLOOR_DB`."""
+    """Levels in dB of powers (mean squares), never under `FLOOR_DB`.
+
+    >>> power_db(np.array([1.0, 0.0])).tolist()
+    [0.0, -200.0]
+    """
     floor = 10.0 ** (FLOOR_DB / 10.0)
     return 10.0 * np.log10(np.maximum(power, floor))

@@ -20,6 +20,9 @@ def pairs(sos: Floats) -> Floats:
     """Sections as `run_sections` takes them, flat: five coefficients each, with one for either column.
 
     `sos` is (sections, 6), or (sections, 2 columns, 6) where the columns differ.
+
+    >>> pairs(low_cut(100.0, 12, 48000)).shape
+    (10,)
     """
     both = sos if sos.ndim == 3 else np.repeat(sos[:, None], 2, axis=1)
     signed = both[:, :, [0, 1, 2, 4, 5]] * np.array([1.0, 1.0, 1.0, -1.0, -1.0])
@@ -151,6 +154,9 @@ def low_cut(freq: float, slope: int, rate: int) -> Floats:
     """A Butterworth high-pass of `slope` dB per octave (a multiple of 12), −3 dB at `freq` Hz.
 
     Pairs of the prototype's poles make one section each, by bilinear transform with the corner prewarped.
+
+    >>> low_cut(100.0, 24, 48000).shape
+    (2, 6)
     """
     k = math.tan(math.pi * _inside(freq, rate) / rate)
     order = slope // 6
@@ -163,7 +169,11 @@ def low_cut(freq: float, slope: int, rate: int) -> Floats:
 
 
 def high_cut(freq: float, slope: int, rate: int) -> Floats:
-    """A Butterworth low-pass of `slope` dB per octave (a multiple of 12), −3 dB at `freq` Hz."""
+    """A Butterworth low-pass of `slope` dB per octave (a multiple of 12), −3 dB at `freq` Hz.
+
+    >>> round(float(20 * np.log10(abs(response(high_cut(1000.0, 12, 48000), np.array([1000.0]), 48000)[0]))), 2)
+    -3.01
+    """
     k = math.tan(math.pi * _inside(freq, rate) / rate)
     sos = low_cut(freq, slope, rate)
     sos[:, :3] *= np.array([k * k, -k * k, k * k])
@@ -171,7 +181,11 @@ def high_cut(freq: float, slope: int, rate: int) -> Floats:
 
 
 def response(sos: Floats, freqs: Floats, rate: int) -> np.ndarray:
-    """The complex response at `freqs` Hz."""
+    """The complex response at `freqs` Hz.
+
+    >>> abs(response(NOTHING, np.array([100.0]), 48000)).tolist()
+    [1.0]
+    """
     z = np.exp(-2j * np.pi * np.asarray(freqs) / rate)
     total = np.ones(len(z), dtype=complex)
     for b0, b1, b2, a0, a1, a2 in sos:
@@ -180,7 +194,11 @@ def response(sos: Floats, freqs: Floats, rate: int) -> np.ndarray:
 
 
 def cascade(*parts: Floats) -> Floats:
-    """Sections one after the other."""
+    """Sections one after the other.
+
+    >>> cascade(low_cut(100.0, 12, 48000), low_cut(200.0, 12, 48000)).shape
+    (2, 6)
+    """
     return np.concatenate([NOTHING, *parts])
 
 

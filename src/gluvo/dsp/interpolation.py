@@ -41,6 +41,9 @@ def phases(factor: int, taps: int, beta: float) -> Floats:
     """Kaiser-windowed sinc phases, ``(factor − 1, taps)``: phase p reads (p + 1)/factor after a sample.
 
     The sample itself needs no filter. Each phase has unit gain at 0 Hz.
+
+    >>> phases(4, 12, 5.0).shape
+    (3, 12)
     """
     half = taps // 2
     offsets = np.arange(1, factor)[:, None] / factor
@@ -51,22 +54,38 @@ def phases(factor: int, taps: int, beta: float) -> Floats:
 
 
 def coarse_phases(rate: int) -> Floats:
-    """Fourfold up to 64 kHz, twofold above."""
+    """Fourfold up to 64 kHz, twofold above.
+
+    >>> coarse_phases(48000).shape
+    (3, 12)
+    """
     return phases(4 if rate <= 64_000 else 2, COARSE_TAPS, 5.0)
 
 
 def fine_phases(rate: int) -> Floats:
-    """Eightfold up to 128 kHz, fourfold above."""
+    """Eightfold up to 128 kHz, fourfold above.
+
+    >>> fine_phases(48000).shape
+    (7, 64)
+    """
     return phases(8 if rate <= 128_000 else 4, TAPS, 6.0)
 
 
 def gentle_phases(rate: int) -> Floats:
-    """As `fine_phases`, of 20 taps, but falling slowly past the Nyquist frequency, as many converters do."""
+    """As `fine_phases`, of 20 taps, but falling slowly past the Nyquist frequency, as many converters do.
+
+    >>> gentle_phases(192000).shape
+    (3, 20)
+    """
     return phases(8 if rate <= 128_000 else 4, GENTLE_TAPS, 5.0)
 
 
 def beside(h: Floats) -> Floats:
-    """Phases as `fine_peak` takes them, flat: ``(taps, LANES)``, tap by tap, the phases of each beside one another."""
+    """Phases as `fine_peak` takes them, flat: ``(taps, LANES)``, tap by tap, the phases of each beside one another.
+
+    >>> beside(fine_phases(48000)).shape
+    (512,)
+    """
     return np.ascontiguousarray(np.pad(h, ((0, LANES - len(h)), (0, 0))).T).reshape(-1)
 
 

@@ -29,7 +29,12 @@ LN2 = math.log(2.0)
 
 @kernel
 def to_db(x, out):  # type: ignore[no-untyped-def]
-    """Levels in dB of positive normal amplitudes, from one contiguous array into another."""
+    """Levels in dB of positive normal amplitudes, from one contiguous array into another.
+
+    >>> x = np.array([1.0, 10.0]); out = np.zeros(2)
+    >>> to_db(x, out); out.tolist()
+    [0.0, 20.0]
+    """
     bits, made = x.view(np.int64), out.view(np.int64)
     for i in range(x.shape[0]):
         made[i] = bits[i] - ((((bits[i] + HALF_OCTAVE) >> BITS) - BIAS) << BITS)
@@ -46,7 +51,12 @@ def to_db(x, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def to_factors(reduction, out):  # type: ignore[no-untyped-def]
-    """The factors ``10^(−r / 20)`` of reductions in dB, from one contiguous array into another; of 0 dB exactly 1."""
+    """The factors ``10^(−r / 20)`` of reductions in dB, from one contiguous array into another; of 0 dB exactly 1.
+
+    >>> out = np.zeros(2); to_factors(np.array([0.0, 20.0]), out)
+    >>> [round(float(v), 12) for v in out]
+    [1.0, 0.1]
+    """
     made = out.view(np.int64)
     for i in range(reduction.shape[0]):
         out[i] = ROUNDER - reduction[i] * OCTAVES_OF_DB

@@ -199,7 +199,11 @@ def cascaded(prototypes: Sequence[Analogue], freq: float, rate: int) -> Floats:
 
 
 def bell(freq: float, gain_db: float, q: float, rate: int) -> Floats:
-    """A bell as sections, ``(n, 6)``; none for 0 dB."""
+    """A bell as sections, ``(n, 6)``; none for 0 dB.
+
+    >>> bell(1000.0, 3.0, 1.0, 48000).shape
+    (1, 6)
+    """
     return matched(bell_prototype(gain_db, q), freq, rate)[None, :] if gain_db else NOTHING
 
 
@@ -208,6 +212,9 @@ def tilt(slope: float, rate: int, pivot: float = 1000.0, pairs: int = 10) -> Flo
 
     First-order poles and zeros spaced evenly in octaves make a fractional slope (Oustaloup, 'La commande CRONE',
     1991), within 0.6 dB of the line between 40 Hz and 10 kHz. Its inverse is stable, too.
+
+    >>> len(tilt(0.0, 48000))
+    0
     """
     if slope == 0.0:
         return NOTHING

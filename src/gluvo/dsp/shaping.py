@@ -49,18 +49,27 @@ class Shaper:
 
 
 def quintic(v: Floats | float) -> Floats | float:
+    """``(15 v − 10 v³ + 3 v⁵) / 8``: from −1 to 1, level at both ends."""
     return (15.0 * v - 10.0 * v**3 + 3.0 * v**5) / 8.0
 
 
 def soft(drive: float, bias: float) -> Shaper:
-    """Unit gain for small signals; the louder, the lower."""
+    """Unit gain for small signals; the louder, the lower.
+
+    >>> [round(float(y), 3) for y in soft(1.0, 0.0)(np.array([0.0, 0.01, 10.0]))]
+    [0.0, 0.01, 0.995]
+    """
     root = math.sqrt(1.0 + bias * bias)
     scale = root**3 / drive
     return Shaper(SOFT, drive, bias, scale, -scale * bias / root)
 
 
 def dense(drive: float, bias: float) -> Shaper:
-    """Full scale stays full scale, and all below it is raised."""
+    """Full scale stays full scale, and all below it is raised.
+
+    >>> [round(float(y), 3) for y in dense(1.0, 0.0)(np.array([0.5, 1.0, 2.0]))]
+    [0.793, 1.0, 1.0]
+    """
     top = min(1.0, drive)
     rest = float(quintic(bias * top))
     scale = 1.0 / (float(quintic(top)) + abs(rest))
@@ -68,7 +77,11 @@ def dense(drive: float, bias: float) -> Shaper:
 
 
 def edge(drive: float, bias: float) -> Shaper:
-    """Unit gain up to the corner, flat beyond."""
+    """Unit gain up to the corner, flat beyond.
+
+    >>> [round(float(y), 3) for y in edge(2.0, 0.0)(np.array([0.25, 0.5, 1.0]))]
+    [0.25, 0.5, 0.5]
+    """
     return Shaper(EDGE, drive, bias, 1.0 / drive, -bias / drive)
 
 

@@ -258,7 +258,11 @@ FIGURES: dict[str, Figure] = _figures()
 
 
 def figure_named(key: str) -> Figure:
-    """The declaration of a figure."""
+    """The declaration of a figure.
+
+    >>> figure_named("true_peak").unit
+    'dBTP'
+    """
     return FIGURES[key]
 
 

@@ -22,6 +22,10 @@ def flat_tops(x: np.ndarray, least: int = 3, above_db: float = -1.0, within_db: 
     """Runs of at least `least` samples within `within_db` of a local maximum above `above_db` dBFS.
 
     `x` is (frames, 2). Both polarities count; a run never crosses zero.
+
+    >>> x = np.zeros((100, 2)); x[40:50] = 1.0
+    >>> [(top.start, top.length, top.channel) for top in flat_tops(x)]
+    [(40, 10, 0), (40, 10, 1)]
     """
     x = np.ascontiguousarray(x, dtype=np.float64)
     found = np.zeros((max(1, len(x) // least), 2), dtype=np.int64)

@@ -31,6 +31,11 @@ def harmonics_of(x: Floats, rate: int, freq: float) -> Harmonics:
 
     By correlation with each harmonic over a Blackman–Harris window of whole cycles from the middle of `x`, so that
     neither the ends nor the neighbours count.
+
+    >>> t = np.arange(48000) / 48000
+    >>> wave = np.sin(2 * np.pi * 1000 * t) + 0.1 * np.sin(2 * np.pi * 2000 * t)
+    >>> round(harmonics_of(wave, 48000, 1000.0).levels[0])
+    -20
     """
     x = np.asarray(x, dtype=np.float64)
     inner = x[len(x) // 5 : len(x) - len(x) // 10]

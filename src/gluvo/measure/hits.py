@@ -50,6 +50,10 @@ def find_onsets(x: np.ndarray, rate: int, gap: float = 0.08, envelope: Floats | 
     The flux is the summed rise of the log-magnitude spectrum (Bello et al., 'A tutorial on onset detection', IEEE
     TSAP 13(5), 2005), peaks of which stand over its local median; each is then moved to where the envelope
     rises, which places it within 3 ms. `envelope`: the `peak_envelope` of `x`, if there is one already.
+
+    >>> x = np.zeros((48000, 2)); x[12000:12500] = 0.5
+    >>> bool(abs(find_onsets(x, 48000)[0] - 0.25) < 0.003)
+    True
     """
     mono = (x[:, 0].astype(np.float64) + x[:, 1]) / 2.0
     hop, size = max(1, round(0.003 * rate)), round(0.012 * rate)
@@ -77,13 +81,21 @@ def find_onsets(x: np.ndarray, rate: int, gap: float = 0.08, envelope: Floats | 
 
 
 def moving_median(values: Floats, size: int) -> Floats:
-    """The median of `size` (odd) values about each one; the ends are repeated."""
+    """The median of `size` (odd) values about each one; the ends are repeated.
+
+    >>> moving_median(np.array([1.0, 9.0, 1.0, 1.0]), 3).tolist()
+    [1.0, 1.0, 1.0, 1.0]
+    """
     padded = np.pad(values, size // 2, mode="edge")
     return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, size), axis=1))
 
 
 def highest_peaks(values: Floats, height: float, distance: int) -> np.ndarray:
-    """Places of local maxima of at least `height`, the highest first to keep others `distance` away; sorted."""
+    """Places of local maxima of at least `height`, the highest first to keep others `distance` away; sorted.
+
+    >>> highest_peaks(np.array([0.0, 3.0, 0.0, 5.0, 0.0]), 1.0, 3).tolist()
+    [3]
+    """
     inner = values[1:-1]
     places = np.flatnonzero((inner > values[:-2]) & (inner >= values[2:]) & (inner >= height)) + 1
     free = np.ones(len(values), dtype=bool)
@@ -131,7 +143,11 @@ def _refine(envelope: Floats, rough: Floats, gap: float) -> Floats:
 
 
 def peak_envelope(x: np.ndarray, rate: int) -> Floats:
-    """The largest magnitude of either channel in each `ENVELOPE_HOP`."""
+    """The largest magnitude of either channel in each `ENVELOPE_HOP`.
+
+    >>> len(peak_envelope(np.ones((48000, 2)), 48000))
+    2000
+    """
     count = int(len(x) / rate / ENVELOPE_HOP)
     edges = np.round(np.arange(count + 1) * ENVELOPE_HOP * rate).astype(np.int64)
     out = np.zeros(count)
@@ -182,7 +198,12 @@ def hits_of(before: np.ndarray, after: np.ndarray, reduction: Floats, reduction_
 
 
 def punch(envelopes: Floats, times: Floats) -> float:
-    """Peak within 10 ms of the onset over the level 50–150 ms after it, of the mean of `envelopes` (hits, points)."""
+    """Peak within 10 ms of the onset over the level 50–150 ms after it, of the mean of `envelopes` (hits, points).
+
+    >>> times = np.arange(-0.02, 0.43, 0.0005)
+    >>> float(punch(np.ones((3, len(times))), times))
+    1.0
+    """
     mean = np.sqrt((envelopes**2).mean(axis=0))
     peak = mean[(times >= -0.001) & (times < 0.010)].max()
     body = np.sqrt((mean[(times >= 0.050) & (times < 0.150)] ** 2).mean())
@@ -190,7 +211,12 @@ def punch(envelopes: Floats, times: Floats) -> float:
 
 
 def pumping_share(reduction: Floats, reduction_rate: float, hits_per_second: float) -> float:
-    """The share of the reduction's variance at the hits' rate and its multiples 2 to 4; 0 where it hardly moves."""
+    """The share of the reduction's variance at the hits' rate and its multiples 2 to 4; 0 where it hardly moves.
+
+    >>> t = np.arange(3000) / 300
+    >>> round(pumping_share(1.0 + np.sin(2 * np.pi * 2.0 * t), 300.0, 2.0), 2)
+    1.0
+    """
     moved = np.asarray(reduction, dtype=np.float64) - np.mean(reduction)
     if len(moved) < 16 or float(moved.std()) < 0.01:
         return 0.0

@@ -25,6 +25,11 @@ def integrated(trace: Trace) -> float:
 
     Blocks of 400 ms every 100 ms; absolute gate at −70 LUFS, relative gate 10 LU under the mean of what
     passes it (BS.1770-5, Annex 1). Audio shorter than 400 ms is taken as one block.
+
+    >>> from gluvo.measure.trace import trace_of
+    >>> tone = 0.1 * np.sin(2 * np.pi * 1000 * np.arange(96000) / 48000)
+    >>> round(integrated(trace_of(np.stack([tone, tone], axis=1), 48000)), 1)
+    -20.0
     """
     power = _windows(trace, MOMENTARY, step=10)
     power = power[_lufs(power) > ABSOLUTE_GATE]
@@ -35,17 +40,32 @@ def integrated(trace: Trace) -> float:
 
 
 def momentary(trace: Trace) -> Floats:
-    """Loudness of the 400 ms up to each hop, in LUFS, one value every 10 ms from 400 ms on."""
+    """Loudness of the 400 ms up to each hop, in LUFS, one value every 10 ms from 400 ms on.
+
+    >>> from gluvo.measure.trace import trace_of
+    >>> momentary(trace_of(np.ones((48000, 2)), 48000)).shape
+    (61,)
+    """
     return _lufs(_windows(trace, MOMENTARY, step=1))
 
 
 def short_term(trace: Trace) -> Floats:
-    """Loudness of the 3 s up to each hop, in LUFS, one value every 10 ms from 3 s on."""
+    """Loudness of the 3 s up to each hop, in LUFS, one value every 10 ms from 3 s on.
+
+    >>> from gluvo.measure.trace import trace_of
+    >>> short_term(trace_of(np.ones((4 * 48000, 2)), 48000)).shape
+    (101,)
+    """
     return _lufs(_windows(trace, SHORT_TERM, step=1))
 
 
 def loudness_range(trace: Trace) -> float:
-    """Loudness range in LU (EBU Tech 3342): 10th to 95th percentile of gated short-term loudness."""
+    """Loudness range in LU (EBU Tech 3342): 10th to 95th percentile of gated short-term loudness.
+
+    >>> from gluvo.measure.trace import trace_of
+    >>> loudness_range(trace_of(np.zeros((48000, 2)), 48000))
+    0.0
+    """
     power = _windows(trace, SHORT_TERM, step=10)
     power = power[_lufs(power) >= ABSOLUTE_GATE]
     if len(power) < 2:
@@ -57,7 +77,13 @@ def loudness_range(trace: Trace) -> float:
 
 
 def loudest_span(trace: Trace, seconds: float) -> float:
-    """Where the loudest stretch of that length starts, in seconds."""
+    """Where the loudest stretch of that length starts, in seconds.
+
+    >>> from gluvo.measure.trace import trace_of
+    >>> x = np.zeros((480000, 2)); x[240000:288000:7] = 0.5
+    >>> round(loudest_span(trace_of(x, 48000), 1.0))
+    5
+    """
     hops = max(1, round(seconds / trace.hop_seconds))
     power = _windows(trace, hops, step=1)
     return float(np.argmax(power)) * trace.hop_seconds if len(power) else 0.0

@@ -25,7 +25,11 @@ class Outline:
 
 
 def outline_of(x: np.ndarray, rate: int) -> Outline:
-    """The outline of audio, (frames, 2)."""
+    """The outline of audio, (frames, 2).
+
+    >>> outline_of(np.ones((48000, 2), dtype=np.float32), 48000).rate
+    48000
+    """
     count = -(-len(x) // OUTLINE_HOP)
     low, high = np.zeros(count), np.zeros(count)
     _extremes(x, OUTLINE_HOP, low, high)
@@ -123,7 +127,12 @@ def _collect(reduction, at, frames, hop, curve, mean, top):  # type: ignore[no-u
 
 
 def heard_hops(trace: Trace, above_db: float = -50.0) -> np.ndarray:
-    """Which 10 ms have signal: RMS over the surrounding 100 ms above `above_db` dBFS. Only these count in means."""
+    """Which 10 ms have signal: RMS over the surrounding 100 ms above `above_db` dBFS. Only these count in means.
+
+    >>> from gluvo.measure.trace import trace_of
+    >>> heard_hops(trace_of(np.zeros((9600, 2)), 48000)).any().item()
+    False
+    """
     power = trace.squares.mean(axis=1)
     smooth = np.convolve(power, np.full(10, 0.1), mode="same") if len(power) >= 10 else power
     return np.asarray(smooth > 10.0 ** (above_db / 10.0))

@@ -113,7 +113,11 @@ def spectrum(
 
 
 def octaves(rate: int, low: float = 20.0, points: int = 24) -> Floats:
-    """Frequencies in Hz from `low` to 20 kHz, `points` to an octave."""
+    """Frequencies in Hz from `low` to 20 kHz, `points` to an octave.
+
+    >>> octaves(48000, 100.0, 1)[:3].tolist()
+    [100.0, 200.0, 400.0]
+    """
     count = int(np.log2(min(20_000.0, 0.47 * rate) / low) * points) + 1
     return np.asarray(low * 2.0 ** (np.arange(count) / points))
 

@@ -34,7 +34,12 @@ class StereoBand:
 
 
 def stereo_bands(x: np.ndarray, rate: int, bands: Sequence[tuple[float, float]] = BANDS) -> tuple[StereoBand, ...]:
-    """The image of `x` (frames, 2) in bands given in Hz."""
+    """The image of `x` (frames, 2) in bands given in Hz.
+
+    >>> x = np.random.default_rng(0).standard_normal((48000, 1)) * [0.1, 0.1]
+    >>> [round(band.correlation, 2) for band in stereo_bands(x, 48000, [(100.0, 1000.0)])]
+    [1.0]
+    """
     return bands_of_tone(tone_of(x, rate), bands)
 
 
@@ -83,7 +88,11 @@ class Scatter:
 
 
 def scatter_of(x: np.ndarray, bins: int = 160, most: int = 400_000) -> Scatter:
-    """The `Scatter` of `x` (frames, 2), of at most `most` frames of it."""
+    """The `Scatter` of `x` (frames, 2), of at most `most` frames of it.
+
+    >>> scatter_of(np.ones((100, 2))).density.shape
+    (160, 160)
+    """
     step = max(1, len(x) // most)
     left, right = x[::step, 0].astype(np.float64), x[::step, 1].astype(np.float64)
     loud = np.abs(left) + np.abs(right)
@@ -94,7 +103,11 @@ def scatter_of(x: np.ndarray, bins: int = 160, most: int = 400_000) -> Scatter:
 
 
 def image(left: float, right: float, product: float) -> tuple[float, float, float]:
-    """Correlation, width in dB and mono loss in dB from the powers of left, right, and their product."""
+    """Correlation, width in dB and mono loss in dB from the powers of left, right, and their product.
+
+    >>> image(1.0, 1.0, 1.0)[0], image(1.0, 1.0, 0.0)[1]
+    (1.0, 0.0)
+    """
     total = left + right
     if total <= 1e-20:
         return 1.0, -60.0, 0.0

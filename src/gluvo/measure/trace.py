@@ -143,6 +143,9 @@ def k_weighting(rate: int) -> Floats:
     The standard gives coefficients for 48 kHz only; these are the analogue filters that lie behind them, taken
     back to the z-plane at `rate` (B. Mansbridge et al., 'Implementation and evaluation of autonomous multi-track
     fader control', AES 132, 2012). At 48 kHz they equal the standard's to 1e-8.
+
+    >>> k_weighting(48000).shape
+    (2, 6)
     """
     f, gain, q = 1681.974450955533, 3.999843853973347, 0.7071752369554196
     k = math.tan(math.pi * f / rate)

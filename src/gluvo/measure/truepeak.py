@@ -119,7 +119,11 @@ SIDE_BY_SIDE = 3000
 
 
 def peaks_of(x: np.ndarray, rate: int, first: int = 0, count: int | None = None) -> Floats:
-    """The true peaks of hops of `x` (frames, 2), linear: of `count` hops (all) from the `first` on."""
+    """The true peaks of hops of `x` (frames, 2), linear: of `count` hops (all) from the `first` on.
+
+    >>> peaks_of(np.full((960, 2), 0.5), 48000).shape
+    (2,)
+    """
     total = -(-len(x) // hop_frames(rate))
     count = max(0, min(total - first, total if count is None else count))
     out = np.zeros(count)
