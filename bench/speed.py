@@ -17,6 +17,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pyloudnorm
 import soundfile
@@ -69,7 +70,17 @@ def rows() -> list[tuple[str, str, str]]:
         return took
 
     bands = tuple(Band(id=n + 1, freq=60.0 * 2.0**n, gain=3.0 * (-1) ** n, q=1.2) for n in range(8))
+    sides = tuple(msgspec.structs.replace(band, target="mid" if band.id % 2 else "side") for band in bands)
+    moving = tuple(msgspec.structs.replace(band, dynamic=True) for band in bands)
     limiter = Limiter(id="l", drive=12.0, ceiling=-1.0, true_peak=False)
+    whole = [
+        Trim(id="t", gain=-6.0),
+        MidSideEq(bands=sides),
+        glue,
+        Saturation(drive=6.0, oversampling=4),
+        Width(bands=2, width_1=80.0),
+        Limiter(id="l", drive=12.0, ceiling=-1.0),
+    ]
     steps: dict[str, list[Step]] = {
         "Trim": [Trim(id="t", gain=-6.0)],
         "Glue (low cut, tilt, auto release)": [glue],
@@ -80,7 +91,9 @@ def rows() -> list[tuple[str, str, str]]:
         "Width, 4 bands": [Width(bands=4, width_1=80.0)],
         "Limiter, sample peak": [limiter],
         "Limiter, true peak": [Limiter(id="l", drive=12.0, ceiling=-1.0)],
+        "Mid-side EQ, 8 moving bands": [MidSideEq(bands=moving)],
         "EQ of 8 bands + Glue + Limiter, sample peak": [MidSideEq(bands=bands), glue, limiter],
+        "Trim + 8-band M/S EQ + Glue + Saturation 4 × + Width + true-peak Limiter": whole,
     }
     for name, tried in steps.items():
         add(name, lambda tried=tried: run_chain(tried, x, RATE), "≥ 250 ×" if "+" in name else "")  # type: ignore[misc]
@@ -115,15 +128,15 @@ def rows() -> list[tuple[str, str, str]]:
     engine = Engine(Material(RATE, {stem.id: sound}, len(x)), {}, whole_mix)
     engine.listen(Monitoring())
     engine.play()
-    block, took = np.zeros((512, 2)), []
-    for _ in range(800):
-        start = time.perf_counter()
-        engine.pull(block)
-        took.append(time.perf_counter() - start)
-    length = 512 / RATE
-    typical, worst = (100.0 * float(np.percentile(took, p)) / length for p in (50, 99))
-    live = f"{typical:.1f} % ({worst:.1f} %) of its duration"
-    found.append(("live: a block of 512, median (99th percentile)", live, "≤ 25 %"))
+    for size in (512, 128):
+        block, took = np.zeros((size, 2)), []
+        for _ in range(800):
+            start = time.perf_counter()
+            engine.pull(block)
+            took.append(time.perf_counter() - start)
+        typical, worst = (100.0 * float(np.percentile(took, p)) * RATE / size for p in (50, 99))
+        live = f"{typical:.1f} % ({worst:.1f} %) of its duration"
+        found.append((f"live: a block of {size}, median (99th percentile)", live, "≤ 25 %" if size == 512 else ""))
 
     four = Sound(np.tile(sound.samples, (4, 1))[: 240 * RATE], RATE)
     renderer = Renderer(Material(RATE, {stem.id: four}, len(four.samples)))

@@ -14,6 +14,7 @@ import msgspec
 import numpy as np
 from scipy import signal
 
+from gluvo.advise.hold import held_session
 from gluvo.demo.session import demo_session
 from gluvo.measure.trace import Span
 from gluvo.play.engine import Engine, Monitoring
@@ -93,6 +94,15 @@ def rows() -> list[tuple[str, str, str]]:
                 "≤ 0.5 s, ≤ 4 s" if step is limiter else "early in the chain",
             )
         )
+    held = session
+    for item in session.items:
+        switches = dict.fromkeys(item.holders.values(), True)
+        held = held.with_step(msgspec.structs.replace(item, held_in=session.sections[-1].id, **switches))
+    fader = held.stems[0].fader - 2.0
+    moved = held.with_strip(msgspec.structs.replace(held.stems[0], fader=fader))
+    renderer.song(held_session(renderer, held))
+    took = timed(lambda: renderer.song(held_session(renderer, moved)))
+    found.append(("a fader edit with every chain held in a section: the song", f"{took:.1f} s", ""))
     kept, mapped = memory()
     found.append(
         ("memory held; mapped from files, which the system may drop", f"{kept:.2f} GB; {mapped:.2f} GB", "< 1.5 GB")
