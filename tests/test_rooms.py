@@ -343,7 +343,7 @@ def test_a_sound_beside_the_song_keeps_its_own_time() -> None:
     frames = np.round(rows * RATE).astype(np.int64)
     for at in range(0, len(out), 480):
         head.read_beside(own, frames, out[at : at + 480])
-        head.go_on()
+        head.go_on(480)
     map_, fade = TimeMap(stretches), round(0.010 * RATE)
     wanted = np.array([map_.own(i / RATE, 5.0) for i in range(len(out))])
     jumps = np.flatnonzero(np.abs(np.diff(wanted)) > 0.01) + 1

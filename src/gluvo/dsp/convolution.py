@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from gluvo.dsp.compression import from_mid_side, to_mid_side
 from gluvo.dsp.kernel import Audio, Floats, kernel
 
 PART = 1024
@@ -84,20 +83,36 @@ def chosen_half(magnitudes: list[Magnitude], rate: int, lengths: Sequence[float]
 
 
 @kernel
-def add_products(filters, pasts, newest, total):  # type: ignore[no-untyped-def]
-    """Sum the products of the parts of a filter with the spectra of the past blocks, the newest first.
+def add_products(spectrum, past, newest, straight, turned, total):  # type: ignore[no-untyped-def]
+    """Take in the spectrum of the newest block, and sum the products of all parts of the filters with the past blocks.
 
-    All have (2, parts, bins): real and imaginary parts lie apart, so that the compiler makes vector code.
+    `spectrum` and `total` are complex numbers as pairs, ``(2 bins)``, of left and right as one complex signal. `past` is
+    (2, 2, parts, bins): as it is and turned round (the conjugate at the opposite frequency), real and imaginary parts
+    apart, so that the compiler makes vector code. `straight` and `turned` (2, parts, bins) are the filters for either;
+    `turned` has no parts where both channels pass the same filter.
     """
-    count = filters.shape[1]
+    count, bins = past.shape[2], past.shape[3]
+    a, b, c, d = past[0, 0, newest], past[0, 1, newest], past[1, 0, newest], past[1, 1, newest]
+    for k in range(bins):
+        a[k], b[k] = spectrum[2 * k], spectrum[2 * k + 1]
+    c[0], d[0] = a[0], -b[0]
+    for k in range(1, bins):
+        c[k], d[k] = a[bins - k], -b[bins - k]
+    real, imaginary = total[:bins], total[bins:]
+    real[:] = 0.0
+    imaginary[:] = 0.0
     for p in range(count):
         place = newest - p
         if place < 0:
             place += count
-        a, b, c, d = filters[0, p], filters[1, p], pasts[0, place], pasts[1, place]
-        for k in range(total.shape[1]):
-            total[0, k] += a[k] * c[k] - b[k] * d[k]
-            total[1, k] += a[k] * d[k] + b[k] * c[k]
+        for way in range(1 + (turned.shape[1] > 0)):
+            filters = straight if way == 0 else turned
+            e, f, g, h = filters[0, p], filters[1, p], past[way, 0, place], past[way, 1, place]
+            for k in range(bins):
+                real[k] += e[k] * g[k] - f[k] * h[k]
+                imaginary[k] += e[k] * h[k] + f[k] * g[k]
+    for k in range(bins):
+        spectrum[2 * k], spectrum[2 * k + 1] = real[k], imaginary[k]
 
 
 class Convolver:
@@ -106,40 +121,40 @@ class Convolver:
     `filters[o][i]` are the taps from input ``i`` to output ``o``, or None for nothing; inputs and outputs are left and
     right, or with `mid_side` mid and side of them. Late by `PART`, whatever the blocks. See Stockham, 'High-speed
     convolution and correlation', 1966.
+
+    Left and right are transformed as one complex signal ``z``: what a matrix of real filters makes of it is one filter of
+    ``z`` plus another one of its conjugate, which is none where both channels pass the same filter.
     """
 
     def __init__(self, filters: list[list[Floats | None]], *, mid_side: bool = False) -> None:
-        self._mid_side = mid_side
         longest = max(len(h) for row in filters for h in row if h is not None)
         self.parts = -(-longest // PART)
-        self._filters = [[None if h is None else self._spectra(h) for h in row] for row in filters]
-        self._past = np.zeros((2, 2, self.parts, PART + 1))
-        """Spectra of past blocks: inputs, real and imaginary, parts, bins."""
-        self._spectrum = np.zeros(PART + 1, dtype=complex)
-        self._taken = np.zeros((2, 2 * PART))
-        self._made = np.zeros((2, PART))
-        self._total = np.zeros((2, PART + 1))
-        self._wave = np.zeros(2 * PART)
+        (a, b), (c, d) = ([np.zeros(longest) if h is None else h for h in row] for row in filters)
+        if mid_side:  # a and d on mid and side, back to left and right
+            a, b, c, d = (0.5 * (a + d), 0.5 * (a - d), 0.5 * (a - d), 0.5 * (a + d))
+        self._straight = self._spectra(0.5 * ((a + d) + 1j * (c - b)))
+        other = 0.5 * ((a - d) + 1j * (c + b))
+        self._turned = self._spectra(other) if np.any(other) else np.zeros((2, 0, 2 * PART))
+        self._past = np.zeros((2, 2, self.parts, 2 * PART))
+        self._spectrum = np.zeros(2 * PART, dtype=complex)
+        self._taken = np.zeros((2 * PART, 2))
+        self._made = np.zeros((PART, 2))
+        self._total = np.zeros(4 * PART)
         self._filled, self._newest = 0, 0
 
-    def _spectra(self, taps: Floats) -> np.ndarray:
-        padded = np.zeros((self.parts, 2 * PART))
+    def _spectra(self, taps: np.ndarray) -> Floats:
+        padded = np.zeros((self.parts, 2 * PART), dtype=complex)
         padded[:, :PART] = np.pad(taps, (0, self.parts * PART - len(taps))).reshape(self.parts, PART)
-        spectra = np.fft.rfft(padded, axis=1)
+        spectra = np.fft.fft(padded, axis=1)
         return np.ascontiguousarray(np.stack([spectra.real, spectra.imag]))
 
     def run(self, x: Audio, out: Audio) -> None:
-        """Filter `x` (frames, 2) into `out`, late by `PART`."""
+        """Filter `x` (frames, 2) into `out`, which may be `x`, late by `PART`."""
         at = 0
         while at < len(x):
             n = min(len(x) - at, PART - self._filled)
-            place = slice(self._filled, self._filled + n)
-            taken, made = self._taken[:, PART + place.start : PART + place.stop], self._made[:, place]
-            np.copyto(taken, x[at : at + n].T)
-            np.copyto(out[at : at + n], made.T)
-            if self._mid_side:
-                to_mid_side(taken.T, taken.T)
-                from_mid_side(out[at : at + n], out[at : at + n])
+            self._taken[PART + self._filled : PART + self._filled + n] = x[at : at + n]
+            out[at : at + n] = self._made[self._filled : self._filled + n]
             self._filled += n
             at += n
             if self._filled == PART:
@@ -149,34 +164,19 @@ class Convolver:
         """Convolve the part that is full."""
         self._filled = 0
         self._newest = (self._newest + 1) % self.parts
-        for c in range(2):
-            np.fft.rfft(self._taken[c], out=self._spectrum)
-            self._past[c, 0, self._newest], self._past[c, 1, self._newest] = self._spectrum.real, self._spectrum.imag
-            self._taken[c, :PART] = self._taken[c, PART:]
-        for o in range(2):
-            self._total[:] = 0.0
-            for i in range(2):
-                filters = self._filters[o][i]
-                if filters is not None:
-                    add_products(filters, self._past[i], self._newest, self._total)
-            self._spectrum.real, self._spectrum.imag = self._total
-            np.fft.irfft(self._spectrum, 2 * PART, out=self._wave)
-            np.copyto(self._made[o], self._wave[PART:])
+        np.fft.fft(self._taken.view(complex)[:, 0], out=self._spectrum)
+        flat = self._spectrum.view(np.float64)
+        add_products(flat, self._past, self._newest, self._straight, self._turned, self._total)
+        np.fft.ifft(self._spectrum, out=self._spectrum)
+        self._made[:] = flat.reshape(-1, 2)[PART:]
+        self._taken[:PART] = self._taken[PART:]
 
     def adopt(self, other: Convolver) -> None:
         """Go on where another one is, as far as its past reaches."""
-        shared = min(self.parts, other.parts)
-        past, taken, made = other._past, other._taken, other._made
-        if self._mid_side is not other._mid_side:
-            past, taken, made = (_turned(v, self._mid_side) for v in (past, taken, made))
-        for back in range(shared):
-            self._past[:, :, (self._newest - back) % self.parts] = past[:, :, (other._newest - back) % other.parts]
-        np.copyto(self._taken, taken)
-        np.copyto(self._made, made)
+        for back in range(min(self.parts, other.parts)):
+            self._past[:, :, (self._newest - back) % self.parts] = other._past[
+                :, :, (other._newest - back) % other.parts
+            ]
+        np.copyto(self._taken, other._taken)
+        np.copyto(self._made, other._made)
         self._filled = other._filled
-
-
-def _turned(pair: np.ndarray, to_mid_side: bool) -> np.ndarray:
-    """What was left and right as mid and side, or the other way round; everything here is linear."""
-    scale = 0.5 if to_mid_side else 1.0
-    return scale * np.stack([pair[0] + pair[1], pair[0] - pair[1]])

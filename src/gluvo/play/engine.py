@@ -20,7 +20,7 @@ from gluvo.errors import DeviceError
 from gluvo.play.device import BLOCK, Device
 from gluvo.play.graph import BESIDE, LiveGraph
 from gluvo.play.meters import DROPOUTS, HELD_BACK, PLAYING, POSITION, Board, Meters
-from gluvo.play.playhead import FADE_SECONDS, NOWHERE, Playhead
+from gluvo.play.playhead import FADE_SECONDS, Playhead
 from gluvo.render.machine import Part, filler
 from gluvo.render.plan import Source
 from gluvo.session.media import Material
@@ -118,7 +118,6 @@ class Engine:
         """What can be heard besides the song, by its id: samples, and the stretches of its time."""
         self._leaving: dict[str, int] = {}
         """What of it is let go, and in how many frames."""
-        self._silence = np.zeros((1, 2), dtype=np.float32)
         self._graph = LiveGraph(session, self._have, self.rate)
         self._latest = self._graph
         """The graph that was made last, for the requesting thread."""
@@ -270,9 +269,7 @@ class Engine:
         self._fill(graph.sources, n)
         if old is not None:
             self._fill([part for part in old.sources if graph.parts.get(part.node.key) is not part], n)
-        self._head.read(self._silence, out)  # so that there is something to go on by in an empty session
-        out[:] = 0.0
-        self._head.go_on()
+        self._head.go_on(n)
         self._blocks += 1
         graph.process(n, self._blocks)
         if old is not None:
@@ -319,8 +316,10 @@ class Engine:
             assert isinstance(source, Source)
             if source.sound in BESIDE:
                 found = self._beside.get(self._slots[BESIDE.index(source.sound)])
-                samples, stretches = found if found is not None else (self._silence, NOWHERE)
-                self._head.read_beside(samples, stretches, part.out[:n])
+                if found is None:
+                    part.out[:n] = 0.0
+                else:
+                    self._head.read_beside(*found, part.out[:n])
             else:
                 offset = round(source.offset * self.rate)
                 self._head.read(self._samples[source.sound], part.out[:n], offset=offset)

@@ -65,6 +65,18 @@ def read_block(samples, offset, plan, fade, beside, stretches, out):  # type: ig
 
 
 @kernel
+def pass_by(plan, fade, frames):  # type: ignore[no-untyped-def]
+    """Let the plan go on by so many frames without reading anything."""
+    for _ in range(frames):
+        if plan[4] > plan[3] and plan[0] == plan[4]:
+            plan[1], plan[2], plan[0] = plan[0], fade, plan[3]
+        if plan[2] > 0:
+            plan[1] += 1
+            plan[2] -= 1
+        plan[0] += 1
+
+
+@kernel
 def _sample(samples, length, position, offset, fade, beside, stretches):  # type: ignore[no-untyped-def]
     if not beside:
         p = position - offset
@@ -123,6 +135,6 @@ class Playhead:
         np.copyto(self._next, self._plan)
         read_block(samples, 0, self._next, self._fade, True, stretches, out)
 
-    def go_on(self) -> None:
-        """Go on by the block that was last read."""
-        np.copyto(self._plan, self._next)
+    def go_on(self, frames: int) -> None:
+        """Go on by a block, whatever was read of it."""
+        pass_by(self._plan, self._fade, frames)
