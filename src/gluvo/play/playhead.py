@@ -48,7 +48,17 @@ def read_block(samples, offset, plan, fade, beside, stretches, out):  # type: ig
     """
     length = samples.shape[0]
     position, tail, left, start, end = plan[0], plan[1], plan[2], plan[3], plan[4]
-    for i in range(out.shape[0]):
+    n = out.shape[0]
+    if not beside and left == 0 and not (end > start and position <= end < position + n):  # no jump: nearly always
+        first, last = min(n, max(0, offset - position)), max(0, min(n, length + offset - position))
+        out[:first] = 0.0
+        out[max(first, last) :] = 0.0
+        for i in range(first, last):
+            out[i, 0] = samples[position - offset + i, 0]
+            out[i, 1] = samples[position - offset + i, 1]
+        plan[0] = position + n
+        return
+    for i in range(n):
         if end > start and position == end:
             tail, left, position = position, fade, start
         a, b = _sample(samples, length, position, offset, fade, beside, stretches)
