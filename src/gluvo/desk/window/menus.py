@@ -37,6 +37,7 @@ class Menus:
             self.placed.append(Placed("Chain › Add step", action))
         self._groups: dict[str, QActionGroup] = {}
         made = {(record.menu, record.text): self._add(record) for record in ACTIONS}
+        self.placed.sort(key=lambda placed: MENUS.index(placed.place.partition(" › ")[0]))
         self.undo, self.redo = made["Edit", "Undo"], made["Edit", "Redo"]
 
     def _menu(self, title: str) -> QMenu:
