@@ -41,14 +41,15 @@ WHOLE = "Trim + 8-band M/S EQ + Glue + Saturation 4 × + Width + true-peak Limit
 ASKED = {"EQ of 8 bands + Glue + Limiter, sample peak": "≥ 250 ×", WHOLE: "≥ 85 ×"}
 
 
-def best(work: Callable[[], object], times: int = 3) -> float:
-    """The shortest of a few runs, in seconds; the first one, which may compile, does not count."""
+def best(work: Callable[[], object], times: int = 3, clock: Callable[[], float] = time.thread_time) -> float:
+    """The shortest of a few runs, in seconds; the first one, which may compile, does not count. By the thread's own time,
+    since other guests of the machine take turns with it; what runs on several threads is timed by the wall's `clock`."""
     work()
     found = []
     for _ in range(times):
-        start = time.perf_counter()
+        start = clock()
         work()
-        found.append(time.perf_counter() - start)
+        found.append(clock() - start)
     return min(found)
 
 
@@ -148,10 +149,10 @@ def rows() -> list[tuple[str, str, str]]:
     def edited() -> Session:
         return whole_mix.with_step(Limiter(id="limiter-1", drive=float(next(edits)), ceiling=-1.0))
 
-    section = best(lambda: renderer.section(edited(), span))
-    whole = best(lambda: renderer.song(edited()))
+    section = best(lambda: renderer.section(edited(), span), clock=time.perf_counter)
+    whole_song = best(lambda: renderer.song(edited()), clock=time.perf_counter)
     found.append(("edit of the limiter, 4 minutes: section's figures", f"{section:.2f} s", "≤ 0.5 s"))
-    found.append(("edit of the limiter, 4 minutes: whole song's figures", f"{whole:.2f} s", "≤ 4 s"))
+    found.append(("edit of the limiter, 4 minutes: whole song's figures", f"{whole_song:.2f} s", "≤ 4 s"))
     before = renderer.song(whole_mix).before("glue-1")
     assert before is not None
     found.append(("aim: threshold of a 12 s section", f"{best(lambda: find_threshold(glue, before, span)):.2f} s", ""))
