@@ -6,8 +6,9 @@ import html
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QEvent, QRect, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import (
+    QAbstractButton,
     QButtonGroup,
     QComboBox,
     QFrame,
@@ -115,14 +116,13 @@ class Segments(QWidget):
         return self._buttons[key]
 
 
-class Toggle(QWidget):
-    """On or off, with its name."""
-
-    toggled = Signal(bool)
+class Toggle(QAbstractButton):
+    """On or off, with its name. `toggled` tells what the user has done, not what was set."""
 
     def __init__(self, text: str, tip: str) -> None:
         super().__init__()
-        self._text, self._on = text, False
+        self.setText(text)
+        self.setCheckable(True)
         self.setToolTip(tip)
         self.setAccessibleName(text)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -131,52 +131,51 @@ class Toggle(QWidget):
 
     @property
     def on(self) -> bool:
-        return self._on
+        """Whether it is on."""
+        return self.isChecked()
 
     def set_on(self, on: bool) -> None:
-        if on != self._on:
-            self._on = on
-            self.setAccessibleDescription("on" if on else "off")
+        """Show it on or off; nothing is told."""
+        if on != self.isChecked():
+            told = self.blockSignals(True)
+            self.setChecked(on)
+            self.blockSignals(told)
             self.update()
 
+    def checkStateSet(self) -> None:
+        """Say to those who listen instead of look how it stands."""
+        self.setAccessibleDescription("on" if self.isChecked() else "off")
+
     def sizeHint(self) -> QSize:
-        metrics = self.fontMetrics()
-        return QSize(32 + metrics.horizontalAdvance(self._text), 24)
+        return QSize(32 + self.fontMetrics().horizontalAdvance(self.text()), 24)
 
     def minimumSizeHint(self) -> QSize:
         return self.sizeHint()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        c, painter = colours(), QPainter(self)
+        c, painter, on = colours(), QPainter(self), self.isChecked()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         track = QRectF(2.5, self.height() / 2 - 5.5, 22, 11)
-        painter.setPen(QPen(c["signal" if self._on else "faint"], 1))
-        painter.setBrush(c["signal"] if self._on else c["paper"])
+        painter.setPen(QPen(c["signal" if on else "faint"], 1))
+        painter.setBrush(c["signal"] if on else c["paper"])
         painter.drawRect(track)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(c["paper" if self._on else "faint"])
-        painter.drawRect(QRectF(track.right() - 9 if self._on else track.left() + 2, track.top() + 2, 7, 7))
-        painter.setPen(c["ink" if self._on else "faint"])
+        painter.setBrush(c["paper" if on else "faint"])
+        painter.drawRect(QRectF(track.right() - 9 if on else track.left() + 2, track.top() + 2, 7, 7))
+        painter.setPen(c["ink" if on else "faint"])
         painter.setFont(font(13))
-        painter.drawText(QRectF(31, 0, self.width() - 31, self.height()), Qt.AlignmentFlag.AlignVCenter, self._text)
+        painter.drawText(QRectF(31, 0, self.width() - 31, self.height()), Qt.AlignmentFlag.AlignVCenter, self.text())
         if self.hasFocus():
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        if event.button() == Qt.MouseButton.LeftButton:
-            self._flip()
-
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Enter turns it over; Space is for play, wherever the focus is."""
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._flip()
+            self.click()
         else:
-            super().keyPressEvent(event)
-
-    def _flip(self) -> None:
-        self.set_on(not self._on)
-        self.toggled.emit(self._on)
+            event.ignore()
 
 
 class ChoiceRow(QWidget):

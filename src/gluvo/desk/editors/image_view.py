@@ -23,6 +23,8 @@ LOW_END = 140.0
 """Hz under which the low end is told apart."""
 HEARD = 55.0
 """dB under the loudest place at which an image is still drawn."""
+LEAST_APART = 13.0
+"""Pixels between two marks of the scale."""
 GRAB = 6.0
 """Pixels to either side of a crossover within which it is taken."""
 
@@ -121,7 +123,9 @@ class ImageView(Chart):
         c = colours()
         painter.setFont(font(11))
         painter.setPen(c["faint"])
-        for y, text in ((1.0, "+6"), (float(spread(np.array([0.0]))[0]), "0"), (0.0, "mono")):
+        equal = float(spread(np.array([0.0]))[0])  # side as loud as mid
+        apart = abs(self.y_at(equal) - self.y_at(1.0)) >= LEAST_APART
+        for y, text in ((1.0, "+6" if apart else ""), (equal, "0"), (0.0, "mono")):
             box = QRectF(0, self.y_at(y) - 8, self.left - 4, 16)
             painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
         if self._measured is None:
