@@ -17,6 +17,7 @@ from gluvo.dsp.delay import LOUDEST, Delay, ordinary
 from gluvo.dsp.filters import Sections, low_cut
 from gluvo.dsp.limiting import CeilingHolder, magnitudes
 from gluvo.dsp.logarithms import to_db, to_factors
+from gluvo.dsp.matched import _solved
 from gluvo.dsp.oversampling import add_filtered
 from gluvo.dsp.roots import root_between
 from gluvo.measure.hits import highest_peaks
@@ -143,6 +144,38 @@ def test_roots_are_those_of_an_independent_library(root: float, slope: float, be
 
     wanted = optimize.brentq(amount, -30.0, 40.0, xtol=1e-9)
     assert root_between(amount, -30.0, 40.0, 1e-6) == pytest.approx(wanted, abs=1e-4)
+
+
+@settings(max_examples=50, deadline=None)
+@given(st.integers(0, 9999), st.integers(1, 4), st.floats(0.0, 8.0))
+def test_equations_are_solved_as_by_an_independent_library(seed: int, count: int, spread: float) -> None:
+    random = np.random.default_rng(seed)
+    half = random.standard_normal((count + 3, count)) * 10.0 ** random.uniform(-spread / 2, spread / 2, count)
+    square, right = half.T @ half, random.standard_normal(count)
+    wanted = np.linalg.solve(square, right)
+    assert _solved(square.copy(), right.copy()) == pytest.approx(wanted, rel=1e-5)
+
+
+WITHOUT_SCIPY = """
+import sys
+class Nothing:
+    def find_spec(self, name, path=None, target=None):
+        if name.split(".")[0] == "scipy":
+            raise ImportError(name)
+sys.meta_path.insert(0, Nothing())
+from gluvo.render.warm import warm_up
+from gluvo.steps import Band
+warm_up()
+Band(id=1, shape="low_cut", freq=9000.0, slope=96).sections(48_000)
+"""
+
+
+def test_nothing_needs_scipy() -> None:
+    """It is there for tests and benches alone."""
+    done = subprocess.run(
+        [sys.executable, "-c", WITHOUT_SCIPY], capture_output=True, text=True, cwd=Path(__file__).parents[1]
+    )
+    assert done.returncode == 0, done.stderr[-800:]
 
 
 def test_roots_need_two_signs() -> None:

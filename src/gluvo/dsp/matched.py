@@ -381,6 +381,31 @@ def _levels(phi: Floats, above: Floats, below: Floats) -> Floats:
 
 
 @kernel
+def _solved(square: Floats, right: Floats) -> Floats:
+    """The solution of a few equations whose matrix is symmetric and positive (by Cholesky); both are written over.
+
+    Numba's own would need all of SciPy's linear algebra for it.
+    """
+    count = len(right)
+    for c in range(count):
+        for k in range(c):
+            square[c, c] -= square[c, k] * square[c, k]
+        square[c, c] = math.sqrt(max(square[c, c], 1e-300))
+        for r in range(c + 1, count):
+            for k in range(c):
+                square[r, c] -= square[r, k] * square[c, k]
+            square[r, c] /= square[c, c]
+        for k in range(c):
+            right[c] -= square[c, k] * right[k]
+        right[c] /= square[c, c]
+    for c in range(count - 1, -1, -1):
+        for k in range(c + 1, count):
+            right[c] -= square[k, c] * right[k]
+        right[c] /= square[c, c]
+    return right
+
+
+@kernel
 def _search(
     six: Floats, free: np.ndarray, first_order: bool, phi: Floats, wanted: Floats, weights: Floats, inside: np.ndarray
 ) -> None:
@@ -411,7 +436,7 @@ def _search(
                         square[c, d] += slopes[i, c] * slopes[i, d]
             for c in range(count):
                 square[c, c] += damping * (square[c, c] + 1e-9)
-            move = np.linalg.solve(square, pull)
+            move = _solved(square, pull)
             tried = six.copy()
             for c in range(count):
                 tried[free[c]] *= math.exp(min(2.0, max(-2.0, move[c])))
