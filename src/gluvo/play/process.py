@@ -95,6 +95,6 @@ class Host:
 
 
 def _send_all(requests: queue.SimpleQueue[tuple[str, tuple[object, ...]] | None], pipe: Connection) -> None:
-    with contextlib.suppress(OSError, ValueError):
+    with contextlib.suppress(OSError, ValueError, TypeError):  # the last where the pipe is closed during a write
         while (request := requests.get()) is not None:
             pipe.send(request)
