@@ -11,9 +11,9 @@ import math
 import numpy as np
 
 from gluvo.dsp.kernel import extreme_kernel, kernel
-from gluvo.dsp.logarithms import to_db, to_factors
+from gluvo.dsp.logarithms import DB_OF_NEPER, to_db, to_factors
 
-DB = 20.0 / math.log(10.0)
+DB = DB_OF_NEPER
 """dB in one neper."""
 QUIETEST = 1e-10
 """Amplitude under which the detector reads −200 dB."""
@@ -79,6 +79,17 @@ def wanted_reduction(level, threshold, slope, knee, most):  # type: ignore[no-un
 
 
 @kernel
+def wanted_reductions(level, curve, out):  # type: ignore[no-untyped-def]
+    """`wanted_reduction` for a row of levels, without a branch; `curve`: threshold, slope, knee, range."""
+    threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
+    half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
+    for i in range(level.shape[0]):
+        over = level[i] - threshold
+        inside = max(over + half, 0.0)
+        out[i] = min(slope * (over if over >= half else inside * inside * inverse), most)
+
+
+@kernel
 def ballistics(level, frames, curve, times, state, out):  # type: ignore[no-untyped-def]
     """Reduction in dB, smoothed, for the first `frames` of each row of `level` (columns, frames or more).
 
@@ -91,15 +102,10 @@ def ballistics(level, frames, curve, times, state, out):  # type: ignore[no-unty
     does not lengthen the release: both time constants are what they say. Auto release adds a slow stage that
     only sustained reduction charges; the larger of the two holds.
     """
-    threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
     attack, release, charge, discharge, auto = times[0], times[1], times[2], times[3], times[4]
-    half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
     for c in range(level.shape[0]):
         read, made = level[c, :frames], out[c, :frames]
-        for i in range(read.shape[0]):  # as `wanted_reduction`, without a branch
-            over = read[i] - threshold
-            inside = max(over + half, 0.0)
-            made[i] = min(slope * (over if over >= half else inside * inside * inverse), most)
+        wanted_reductions(read, curve, made)
         first, slow, y = state[c, 0], state[c, 1], state[c, 2]
         for i in range(read.shape[0]):
             want = made[i]

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from gluvo.dsp.compression import QUIETEST
+from gluvo.dsp.compression import QUIETEST, wanted_reductions
 from gluvo.dsp.filters import pairs, run_sections
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.logarithms import to_db
@@ -80,12 +80,7 @@ def _listen(x, columns, select, memory, work):  # type: ignore[no-untyped-def]
 @kernel
 def _follow(level, curve, times, state, out):  # type: ignore[no-untyped-def]
     """By how many dB the band has moved at each level."""
-    threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
-    half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
-    for i in range(level.shape[0]):  # as `wanted_reduction`, without a branch
-        over = level[i] - threshold
-        inside = max(over + half, 0.0)
-        out[i] = min(slope * (over if over >= half else inside * inside * inverse), most)
+    wanted_reductions(level, curve, out)
     attack, release = times[0], times[1]
     first, y = state[0], state[1]
     for i in range(level.shape[0]):

@@ -5,7 +5,6 @@ Audio lies in shared memory, readings on a shared board; requests go through a p
 
 from __future__ import annotations
 
-import logging
 import time
 from collections import deque
 from collections.abc import Mapping
@@ -23,18 +22,10 @@ from gluvo.session.records import Session
 from gluvo.session.scratch import address_of, scratch
 from gluvo.session.sounds import Sound
 
-RECORD = "GLUVO_RECORD"
-"""Names an environment variable: a WAV that the silent device writes what it is given to."""
-SWITCH_SECONDS = 1e-4
-"""How long the thread that prepares an edit may keep the interpreter while the audio thread wants it."""
-PREFETCH_EVERY = 0.5
-"""Seconds between looks ahead."""
 SILENT_SECONDS, STARTING_SECONDS = 8.0, 120.0
 """How long the process may give no sign of life, once it is up and while it starts."""
 MOST_REVIVALS, REVIVALS_SECONDS = 3, 30.0
 """A process that ends more often than this is not started again."""
-
-log = logging.getLogger(__name__)
 
 
 class RemoteEngine:

@@ -37,10 +37,6 @@ SWITCH_SECONDS = 1e-4
 """How long the thread that prepares an edit may keep the interpreter while the audio thread wants it."""
 PREFETCH_EVERY = 0.5
 """Seconds between looks ahead."""
-SILENT_SECONDS, STARTING_SECONDS = 8.0, 120.0
-"""How long the process may give no sign of life, once it is up and while it starts."""
-MOST_REVIVALS, REVIVALS_SECONDS = 3, 30.0
-"""A process that ends more often than this is not started again."""
 
 log = logging.getLogger(__name__)
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-import msgspec
 import numpy as np
 
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
@@ -108,11 +107,6 @@ def stems_added(session: Session, files: Sequence[Path], folder: Path, progress:
         stem = Stem(id=session.fresh_id("stem"), name=path.stem[:MOST_NAME], media=media, mono=header.channels == 1)
         session = session.replace(rate=session.rate or header.rate, strips=(*session.strips, stem))
     return checked(session)
-
-
-def with_media(stem: Stem, path: Path, folder: Path) -> Stem:
-    """The stem with another file."""
-    return msgspec.structs.replace(stem, media=media_of(path, folder), mono=header_of(path).channels == 1)
 
 
 def reference_of(path: Path, folder: Path, number: int, progress: Progress = no_progress) -> Reference:

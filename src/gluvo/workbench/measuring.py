@@ -16,6 +16,7 @@ from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.song import Rendered, Renderer
+from gluvo.session import chains
 from gluvo.session.records import MIX, Session
 
 
@@ -60,6 +61,7 @@ class Measuring:
         song = renderer.song(held, self.telling("Measuring the song"))
         self._read(song, None)
         self.show(song_render=song, song_current=True)
+        self._read_strips(song, stretch)
         come = song.before(chosen)
         if around is not None and come is not None:
             self.show(around=with_low_cuts(around, held.item(chosen), come))
@@ -69,12 +71,17 @@ class Measuring:
         out, of the section also what lies between the steps that are looked at."""
         strip = self.session.strip(self.session.view.strip)
         ends = [render.result, render.untouched, render.start(MIX), render.start(self.session.view.strip)]
-        chain = [render.joint(item.id) for item in strip.chain] if strip is not None and span is not None else []
-        for joint in (*ends, *chain):
+        chain = chains.flat(strip.chain) if strip is not None and span is not None else ()
+        for joint in (*ends, *(render.joint(item.id) for item in chain)):
             if joint is not None:
                 joint.figures(span)
-        for other in self.session.strips if span is not None else ():
-            render.sent(other.id, span)
+        if span is not None and self.session.view.page == "buses":
+            self._read_strips(render, span)
+
+    def _read_strips(self, render: Rendered, span: Span) -> None:
+        """Read the peaks of what every strip sends on: at once where they are on screen, else when all else is done."""
+        for strip in self.session.strips:
+            render.sent(strip.id, span)
 
     def _chosen(self, session: Session, stretch: Span, check: Progress) -> Around | None:
         """What the eye is on, before all that depends on it."""

@@ -40,7 +40,6 @@ LANES: dict[str, tuple[str, ...]] = {
     "mid_side": ("mid", "side"),
     "left_right": ("left", "right"),
 }
-HUNT_SEMITONES = 0.5
 BAND_RULERS = ("freq", "gain", "q")
 LEAST_MOVE = 0.05
 """dB from which a band that moves is drawn as moved."""
