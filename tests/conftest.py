@@ -94,6 +94,7 @@ def own_settings(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.M
     home = tmp_path_factory.mktemp("home")
     monkeypatch.setenv("XDG_CONFIG_HOME", str(home / "config"))
     monkeypatch.setenv("XDG_DATA_HOME", str(home / "data"))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(home / "cache"))
 
 
 @pytest.fixture(scope="session")

@@ -9,9 +9,14 @@ import sys
 from pathlib import Path
 
 import jsonschema
+import msgspec
 import numpy as np
 import pytest
 import soundfile
+
+from gluvo.session.records import Deliverable
+from gluvo.session.store import read_session, write_session
+from gluvo.steps import Limiter
 
 from .conftest import RATE, music, sine
 
@@ -144,7 +149,7 @@ def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_f
         (["measure", nonsense], "nonsense.wav"),
         (["measure", tmp_path / "none.wav"], "none.wav was not found"),
         (["render", newer, "--out", "x.wav"], "newer Gluvo"),
-        (["render", session, "--out", "x.mp3"], ".wav or .flac"),
+        (["render", session, "--out", "x.doc"], ".wav, .flac"),
         (["render", session, "--out", tmp_path / "no" / "x.wav"], "cannot be written to"),
         (["render", session, "--out", tmp_path / "x.flac", "--bits", "32f"], "FLAC"),
         (["render", session, "--out", "x.wav", "--bits", "12"], "12"),
@@ -177,7 +182,7 @@ def test_audio_outside_the_folder_is_used_and_told(tmp_path: Path, mix_file: Pat
 
 def test_help_and_version() -> None:
     text = gluvo("--help").stdout
-    for command in ("demo", "new", "measure", "render", "check", "schema", "shots"):
+    for command in ("demo", "new", "measure", "render", "deliver", "master", "check", "targets", "schema", "shots"):
         assert command in text
     assert gluvo("--version").stdout.startswith("gluvo, version")
 
@@ -190,3 +195,64 @@ def test_no_command_but_the_window_needs_qt(session: Path) -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120, check=False)
     assert done.returncode == 0, done.stderr
+
+
+def test_targets_are_listed(tmp_path: Path) -> None:
+    lines = gluvo("targets").stdout.splitlines()
+    assert lines[0].split() == ["target", "loudness", "tolerance", "dBTP", "by"] and len(lines) >= 6
+    plain = json.loads(gluvo("targets", "--json").stdout)
+    assert {"name", "loudness", "source"} <= plain[0].keys()
+
+
+def test_sessions_are_delivered_together(session: Path, mix_file: Path, tmp_path: Path) -> None:
+    other = tmp_path / "Other.gluvo"
+    assert gluvo("new", "--mix", mix_file, "--out", other).returncode == 0
+    out = tmp_path / "out"
+    done = gluvo("deliver", session, other, "--dir", out, "--json")
+    told = json.loads(done.stdout)
+    assert {Path(f["file"]).name for row in told["files"] for f in row["files"]} == {p.name for p in out.iterdir()}
+    assert len(told["album"]["songs"]) == 2 and told["album"]["spread"] >= 0.0
+    assert done.returncode == (0 if all(row["meets"] for row in told["files"]) else 1)
+    again = gluvo("deliver", session, other, "--dir", out)
+    assert again.returncode == 2 and "exists already" in again.stderr
+    assert gluvo("deliver", session, "--dir", out, "--force", "--only", "streaming").returncode in (0, 1)
+    wrong = gluvo("deliver", session, "--dir", out, "--only", "moon")
+    assert wrong.returncode == 2 and "no deliverable of that name" in wrong.stderr
+    alone = gluvo("deliver", session, "--dir", out, "--keep-differences")
+    assert alone.returncode == 2 and "--target" in alone.stderr
+
+
+def test_files_are_mastered_like_a_session(session: Path, mix_file: Path, tmp_path: Path) -> None:
+    limited = read_session(session).session.with_new_step(Limiter(ceiling=-1.0), "mix")
+    like = tmp_path / "like.gluvo"
+    write_session(like, limited.replace(deliverables=(Deliverable(id="d", name="CD", format="flac"),)))
+    song = tmp_path / "Second Song.wav"
+    soundfile.write(song, music(5.0, seed=11) * 0.5, RATE, "PCM_24")
+    out = tmp_path / "out"
+    done = gluvo("master", song, mix_file, "--like", like, "--target", "streaming", "--dir", out, "--json")
+    assert done.returncode == 0, done.stderr
+    for told in json.loads(done.stdout):
+        assert told["after"]["integrated"] == pytest.approx(-14.0, abs=0.05) and told["explained"] == ""
+        made = read_session(Path(told["session"])).session
+        assert made.target.name == "Streaming" and isinstance(made.mix.chain[-1], Limiter)
+        (row,) = told["files"]
+        assert row["meets"] and row["files"][0]["integrated"] == pytest.approx(-14.0, abs=0.05)
+    assert sorted(p.suffix for p in out.iterdir()) == [".flac", ".flac", ".gluvo", ".gluvo"]
+    missing = gluvo("master", tmp_path / "gone.wav", "--like", like, "--target", "streaming", "--dir", out)
+    assert missing.returncode == 2 and "was not found" in missing.stderr
+    over = tmp_path / f"{like.stem}.wav"
+    soundfile.write(over, music(5.0), RATE)
+    before = like.read_bytes()
+    own = gluvo("master", over, "--like", like, "--target", "streaming", "--dir", tmp_path, "--force")
+    assert own.returncode == 2 and "never written over" in own.stderr and like.read_bytes() == before
+    bare = tmp_path / "bare.gluvo"
+    write_session(bare, limited.replace(strips=tuple(msgspec.structs.replace(s, chain=()) for s in limited.strips)))
+    none = gluvo("master", song, "--like", bare, "--target", "streaming", "--dir", tmp_path / "x")
+    assert none.returncode == 2 and "no limiter" in none.stderr
+
+
+def test_several_files_are_checked(mix_file: Path, tmp_path: Path) -> None:
+    other = tmp_path / "b.wav"
+    soundfile.write(other, music(4.0) * 0.01, RATE)
+    done = gluvo("check", mix_file, other, "--target", "Podcast", "--json")
+    assert done.returncode == 1 and [row["file"] for row in json.loads(done.stdout)] == [str(mix_file), str(other)]

@@ -9,8 +9,8 @@ import pytest
 import soundfile
 
 from gluvo.deliver.targets import TARGETS, shortfalls, target_named
-from gluvo.deliver.write import file_name, write_deliverable
-from gluvo.dsp.dither import Tpdf
+from gluvo.deliver.write import write_deliverable
+from gluvo.dsp.dither import Ditherer
 from gluvo.errors import AudioFileError, Cancelled, WriteError
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import trace_of
@@ -68,14 +68,13 @@ def test_conversion_does_not_pass_the_ceiling(tmp_path: Path) -> None:
 
 def test_tpdf_dither_is_what_it_is_called() -> None:
     x = np.full((400_000, 2), 0.3 * 2.0**-15)
-    y = Tpdf(16).add(x) - x
+    y = Ditherer(16, RATE).run(x) / 2.0**31 - x
     step = 2.0**-15
-    assert np.abs(y).max() < step and y.std() == pytest.approx(step / np.sqrt(6), rel=0.01)
-    histogram, _ = np.histogram(y, bins=8, range=(-step, step))
-    triangle = np.array([1, 3, 5, 7, 7, 5, 3, 1]) / 32
-    assert histogram / y.size == pytest.approx(triangle, abs=0.003)
-    assert not Tpdf(16).add(np.zeros((100, 2))).any()
-    assert np.array_equal(Tpdf(16, 5).add(x), Tpdf(16, 5).add(x))
+    # triangular noise of 2 steps and rounding: a quarter of a step's square in all, whatever the sound
+    assert y.std() == pytest.approx(step / 2.0, rel=0.01)
+    assert np.abs(y).max() <= 1.5 * step
+    assert abs(y.mean()) < 0.005 * step
+    assert np.array_equal(Ditherer(16, RATE, seed=5).run(x), Ditherer(16, RATE, seed=5).run(x))
 
 
 def test_dither_frees_the_error_from_the_signal(tmp_path: Path) -> None:
@@ -91,7 +90,7 @@ def test_dither_frees_the_error_from_the_signal(tmp_path: Path) -> None:
 def test_cancelling_leaves_nothing(tmp_path: Path, song: Material) -> None:
     old = tmp_path / "x.wav"
     old.write_bytes(b"the old one")
-    for limit in (0.1, 0.5, 0.85):
+    for limit in (0.1, 0.5, 0.75):
 
         def progress(done: float, limit: float = limit) -> None:
             if done > limit:
@@ -127,13 +126,8 @@ def test_refusals(tmp_path: Path, song: Material) -> None:
         write_deliverable(song, one(CHAIN), deliverable(), tmp_path / "no" / "x.wav")
 
 
-def test_names_are_safe() -> None:
-    name = file_name(Deliverable(id="d", name='Loud / "club"', format="flac"), "A:B")
-    assert name == "A-B - Loud - -club-.flac"
-
-
 def test_targets_and_their_verdicts() -> None:
-    assert [(t.loudness, t.true_peak) for t in TARGETS] == [(-14, -1), (-10, -1), (-23, -1), (-8, -0.3)]
+    assert all(t.source for t in TARGETS), "each has figures that a public document gives"
     streaming = target_named("streaming")
     assert streaming is not None and target_named("moon") is None
     quiet = figures_of(trace_of(sine(1000, 4.0, -20), RATE))

@@ -9,8 +9,8 @@ from PySide6.QtWidgets import QApplication, QLineEdit
 
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import DAY, NIGHT, contrast, theme
+from gluvo.desk.editors.ceiling import CeilingEditor
 from gluvo.desk.editors.glue import GlueEditor
-from gluvo.desk.editors.limiter import LimiterEditor
 from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.editors.trim import TrimEditor
 from gluvo.steps import Glue, Trim
@@ -185,7 +185,7 @@ def test_the_ledger_adds_moves_switches_copies_and_removes(desk: Desk) -> None:
 
 
 def test_every_step_and_the_source_have_an_editor_that_shows_something(desk: Desk) -> None:
-    kinds = {"": SourceEditor, "trim-1": TrimEditor, "glue-1": GlueEditor, "limiter-1": LimiterEditor}
+    kinds = {"": SourceEditor, "trim-1": TrimEditor, "glue-1": GlueEditor, "limiter-1": CeilingEditor}
     seen = set()
     for step, kind in kinds.items():
         desk.bench.document.look(step=step)

@@ -57,7 +57,7 @@ def press(menu: QMenu, text: str) -> None:
 
 
 def test_every_step_has_a_spectrum(tone_desk: Desk) -> None:
-    assert len(STEP_KINDS) == 6
+    assert len(STEP_KINDS) == 7
     for step in ("trim-1", "saturation-1", "width-1", "glue-1", "limiter-1"):
         tone_desk.bench.look(step=step)
         tone_desk.settle()

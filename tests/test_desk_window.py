@@ -255,29 +255,35 @@ def test_recovery_after_a_crash(empty_desk: Desk, tmp_path: Path, monkeypatch: p
     assert read_session(path).session.step("glue-1").ratio == 3.0  # type: ignore[union-attr]
 
 
-def test_delivering(desk: Desk, tmp_path: Path) -> None:
+def test_delivering(desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     page = desk.window.deliver
     desk.bench.document.look(page="deliver")
     page.add()
-    page._change(desk.session.deliverables[1].id, "format", "flac")
-    page._change(desk.session.deliverables[1].id, "bits", "16")
-    page._change(desk.session.deliverables[1].id, "rate", 44100)
+    change, second = page.delivery.change, desk.session.deliverables[1]
+    change(second.id, "format", "flac")
+    change(second.id, "bits", "16")
+    change(second.id, "rate", 44100)
     second = desk.session.deliverables[1]
     assert (second.format, second.bits, second.dither) == ("flac", "16", "tpdf")
     page.use_folder(tmp_path / "out")
+    asked = answering(monkeypatch, "both")
     for expected in (2, 4):  # a second time, nothing is written over
-        page.status.setText("")
+        page.delivery.said = ""
         desk.bot.mouseClick(page.write, Qt.MouseButton.LeftButton)
         desk.wait(lambda: "measured" in page.status.text())
         assert len(list((tmp_path / "out").iterdir())) == expected
-    assert "LUFS" in page.table.item(0, 5).text() and page.table.item(0, 6).text()
+    assert len(asked) == 1 and "there already" in asked[0]
+    assert "LUFS" in page.table.item(0, 4).text() and page.table.item(0, 6).text()
     flac = next((tmp_path / "out").glob("*.flac"))
     assert soundfile.info(flac).samplerate == 44100 and soundfile.info(flac).subtype == "PCM_16"
-    page._change(second.id, "bits", "32f")
+    assert not page.delivery.stale(second)
+    desk.bench.set_setting("trim-1", "gain", -5.0, "Gain")
+    assert page.delivery.stale(second) and "has changed since" in page.table.item(1, 6).text()
+    change(second.id, "bits", "32f")
     assert desk.session.deliverables[1].format == "wav"
     page.table.item(0, 0).setText("Vinyl")
     assert desk.session.deliverables[0].name == "Vinyl"
-    page.remove(second.id)
+    page.delivery.remove(second.id)
     assert page.table.rowCount() == 1
 
 

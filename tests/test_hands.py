@@ -23,6 +23,7 @@ from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.deliver.row_panel import RowPanel
 from gluvo.desk.window.window import Window
 from gluvo.render.chain import stream
 from gluvo.session.copies import copies_left
@@ -62,7 +63,11 @@ def type_and_end(desk: Desk, text: str, end: Qt.Key) -> None:
 
 
 def open_fields(desk: Desk) -> list[QLineEdit]:
-    return [f for f in desk.window.findChildren(QLineEdit) if f.isVisible() and not isinstance(f.parent(), QComboBox)]
+    return [
+        f
+        for f in desk.window.findChildren(QLineEdit)
+        if f.isVisible() and not isinstance(f.parent(), QComboBox | RowPanel)
+    ]
 
 
 @pytest.fixture

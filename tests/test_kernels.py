@@ -105,7 +105,7 @@ def test_what_a_ceiling_holds_is_the_running_maximum_smoothed(
         ceiling=-6.0,
         knee=0.0,
         link=1.0,
-        times=(0.0, 0.0, 0.0, 0.0),  # lets go at once, so that it falls to rest between
+        times=(0.0, 0.0, 0.0),  # lets go at once, so that it falls to rest between
         longest=ahead,
         longest_block=1024,
     )

@@ -21,6 +21,7 @@ from gluvo.measure.figures import FIGURES, Figures
 from gluvo.measure.trace import Span
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.playhead import NOWHERE, Playhead
+from gluvo.progress import Progress
 from gluvo.render.flow import CHUNK, rendered_joint
 from gluvo.render.plan import Plan, Run, Source
 from gluvo.render.song import Renderer
@@ -48,7 +49,7 @@ def test_every_figure_is_declared_and_told() -> None:
 def test_a_format_holds_what_it_says(format: object) -> None:
     for depth in get_args(Deliverable.__annotations__["bits"]) or ("16", "24", "32f"):
         row = Deliverable(id="d", name="D", format=format.key, bits=depth)  # type: ignore[attr-defined]
-        if depth in format.depths:  # type: ignore[attr-defined]
+        if format.lossy or depth in format.depths:  # type: ignore[attr-defined]
             assert format_of(row) is format
         else:
             with pytest.raises(WriteError):
@@ -363,19 +364,41 @@ def test_references_are_added_without_a_stop_in_playing(desk: Desk) -> None:
     assert engine is not None
     engine.play()
     desk.wait(lambda: engine.playing and engine.position > 0.05)
-    path = desk.bench.document.folder / "Reference.wav"
+    path, there = desk.bench.document.folder / "Reference.wav", set(desk.bench.audio.references)
     soundfile.write(path, music(2.0), RATE)
     desk.window.add_references([path])
-    desk.wait(lambda: bool(desk.bench.audio.references))
-    assert desk.bench.engine is engine and engine.playing and len(engine.beside) == 1
-    reference = desk.bench.session.references[0].id
+    desk.wait(lambda: len(desk.bench.audio.references) > len(there))
+    (reference,) = set(desk.bench.audio.references) - there
+    assert desk.bench.engine is engine and engine.playing and reference in engine.beside
     desk.bench.hear(reference)
     desk.wait(lambda: desk.bench.session.view.hear == reference and reference in desk.window.hear_row.buttons)
     desk.window.remove_reference(reference)
-    desk.wait(lambda: not desk.bench.audio.references)
-    assert desk.bench.engine is engine and engine.playing and not engine.beside
+    desk.wait(lambda: set(desk.bench.audio.references) == there)
+    assert desk.bench.engine is engine and engine.playing and reference not in engine.beside
 
 
 def test_spans_and_maps_are_values() -> None:
     assert TimeMap() == TimeMap(()) and dataclasses.is_dataclass(Stretch(0.0, 1.0, 2.0, 3.0))
     assert TimeMap().own(7.5, 5.0) == 2.5 and TimeMap().own(1.0, 0.0) == 0.0 and Span(0.0, 1.0).seconds == 1.0
+
+
+def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    from gluvo.desk.model import workbench
+
+    go_on, original = threading.Event(), workbench.analysed
+
+    def slow(audio: workbench.OpenAudio, progress: Progress) -> workbench.OpenAudio:
+        go_on.wait(20.0)
+        return original(audio, progress)
+
+    monkeypatch.setattr(workbench, "analysed", slow)
+    desk.bench._to_analyse = True
+    desk.bench._analyse()
+    before = set(desk.bench.audio.references)
+    path = desk.bench.document.folder / "Late.wav"
+    soundfile.write(path, music(2.0), RATE)
+    desk.window.add_references([path])
+    desk.wait(lambda: len(desk.bench.audio.references) > len(before))
+    go_on.set()
+    (late,) = set(desk.bench.audio.references) - before
+    desk.wait(lambda: late in desk.bench.audio.reference_figures)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import subprocess
+import sys
 from pathlib import Path
 
 import jsonschema
@@ -231,3 +233,25 @@ def test_unknown_keys_in_a_band_are_kept(tmp_path: Path) -> None:
     document.save()
     (band,) = json.loads(path.read_text())["strips"][0]["chain"][0]["bands"]
     assert band["id"] == 4 and band["mood"] == "bright"
+
+
+def test_sessions_are_read_side_by_side_in_a_new_process(tmp_path: Path) -> None:
+    """The first reading of all, by several threads at once."""
+    write_session(tmp_path / "a.gluvo", Session(name="A"))
+    code = (
+        "import concurrent.futures, pathlib, sys\n"
+        "from gluvo.session.store import checked, read_session\n"
+        "path = pathlib.Path(sys.argv[1])\n"
+        "with concurrent.futures.ThreadPoolExecutor(8) as pool:\n"
+        "    found = list(pool.map(lambda _: checked(read_session(path).session), range(16)))\n"
+        "print(len(found))\n"
+    )
+    for _ in range(4):
+        done = subprocess.run(
+            [sys.executable, "-c", code, str(tmp_path / "a.gluvo")],
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
+        assert done.stdout.strip() == "16", done.stderr

@@ -268,10 +268,9 @@ def test_deliverables_never_meet_one_another_or_the_session(desk: Desk, tmp_path
     desk.bench.edit("x", lambda s: s.replace(name="Harbour Take"))
     own = tmp_path / "Harbour Take - Copy.wav"
     os.link(tmp_path / "Harbour Take.wav", own)
-    page.remove(second.id)
+    page.delivery.remove(second.id)
     page.table.item(0, 0).setText("Copy")
     page.use_folder(tmp_path)
-    page.replace.set_on(True)
     before = own.read_bytes()
     page.write_all()
     assert "never written over" in notice.text.text() and own.read_bytes() == before and first.id

@@ -91,21 +91,14 @@ def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out:
 def measure(files: tuple[Path, ...], as_json: bool) -> None:
     """Measure audio files: loudness, peaks, dynamics, stereo."""
     from gluvo.measure.figures import FIGURES, Figures
-    from gluvo.progress import CORES
     from gluvo.session.sounds import measured_file
 
-    done = [0.0] * len(files)
+    def measured(file: Path, inside: Told) -> tuple[Path, int, Figures]:
+        figures, rate = measured_file(file, inside)
+        return file, rate, figures
 
-    def measured(n: int) -> tuple[Path, int, Figures]:
-        def inside(share: float) -> None:
-            done[n] = share
-            told(sum(done) / len(files))
-
-        figures, rate = measured_file(files[n], inside)
-        return files[n], rate, figures
-
-    with _bar("Measuring") as told, concurrent.futures.ThreadPoolExecutor(CORES) as pool:
-        rows = list(pool.map(measured, range(len(files))))
+    with _bar("Measuring") as told:
+        rows = _side_by_side(files, measured, told)
     if as_json:
         _json([{"file": one_line(f), "rate": rate, **msgspec.to_builtins(figures)} for f, rate, figures in rows])
         return
@@ -121,12 +114,21 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
     click.echo(_aligned(lines))
 
 
+RATES = ["44100", "48000", "88200", "96000", "176400", "192000"]
+
+
 @cli.command()
 @click.argument("session", type=PATH)
-@click.option("--out", type=PATH, required=True, help="The file to write: .wav or .flac.")
-@click.option("--rate", type=click.Choice(["44100", "48000", "88200", "96000"]), help="Hz; the session's otherwise.")
+@click.option("--out", type=PATH, required=True, help="The file to write; its ending tells the format.")
+@click.option(
+    "--rate",
+    type=click.Choice(["44100", "48000", "88200", "96000", "176400", "192000"]),
+    help="Hz; the session's otherwise.",
+)
 @click.option("--bits", type=click.Choice(["16", "24", "32f"]), default="24", show_default=True)
-@click.option("--dither", type=click.Choice(["none", "tpdf"]), help="TPDF for 16 bit otherwise.")
+@click.option(
+    "--dither", type=click.Choice(["none", "tpdf", "light", "ear", "deep"]), help="TPDF for 16 bit otherwise."
+)
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
 @click.option("--take-changed", is_flag=True, help="Use audio files that have changed since they were brought in.")
 @click.option("--json", "as_json", is_flag=True, help="What was measured in the file, as JSON.")
@@ -147,10 +149,10 @@ def render(
     from gluvo.session.media import place_of
     from gluvo.session.records import Deliverable
 
-    suffix = out.suffix.lower().lstrip(".")
-    if suffix not in FORMATS:
-        endings = " or ".join(format.suffix for format in FORMATS.values())
-        raise click.UsageError(f"--out must end in {endings}, not “{out.suffix}”")
+    format = next((f for f in FORMATS.values() if f.suffix == out.suffix.lower()), None)
+    if format is None:
+        endings = ", ".join(f.suffix for f in FORMATS.values())
+        raise click.UsageError(f"--out must end in one of {endings}, not “{out.suffix}”")
     loaded, material = _load(session, take_changed)
     refuse_own(out, [session, *(place_of(media, session.resolve().parent) for media in loaded.media)])
     if out.exists() and not force:
@@ -158,7 +160,7 @@ def render(
     plain = {
         "id": "out",
         "name": out.stem,
-        "format": suffix,
+        "format": format.key,
         "bits": bits,
         "rate": int(rate or 0),
         "dither": dither or ("tpdf" if bits == "16" else "none"),
@@ -174,28 +176,158 @@ def render(
 
 
 @cli.command()
-@click.argument("file", type=PATH)
-@click.option("--target", required=True, help="Streaming, Loud streaming, Broadcast or Club.")
-@click.option("--json", "as_json", is_flag=True, help="The verdict and its reasons, as JSON.")
-def check(file: Path, target: str, as_json: bool) -> None:
-    """Check a file against a target: exit 0 if it meets it, 1 if not."""
-    from gluvo.deliver.targets import TARGETS, shortfalls, target_named
+@click.argument("files", type=PATH, nargs=-1, required=True)
+@click.option("--target", required=True, help="A target by its name; `gluvo targets` lists them.")
+@click.option("--json", "as_json", is_flag=True, help="The verdicts and their reasons, as JSON.")
+def check(files: tuple[Path, ...], target: str, as_json: bool) -> None:
+    """Check files against a target: exit 0 if all meet it, 1 if not."""
+    from gluvo.deliver.targets import shortfalls
     from gluvo.session.sounds import measured_file
 
-    wanted = target_named(target)
-    if wanted is None:
-        raise click.UsageError(f"no target “{target}”; there are {', '.join(t.name for t in TARGETS)}")
+    wanted = _target(target)
     with _bar("Measuring") as told:
-        figures, _ = measured_file(file, told)
-    reasons = shortfalls(figures, wanted)
+        found = _side_by_side(files, lambda file, inside: shortfalls(measured_file(file, inside)[0], wanted), told)
+    rows = list(zip(files, found, strict=True))
     if as_json:
-        _json({"file": one_line(file), "target": wanted.name, "meets": not reasons, "reasons": reasons})
+        plain = [{"file": one_line(f), "target": wanted.name, "meets": not r, "reasons": r} for f, r in rows]
+        _json(plain if len(plain) > 1 else plain[0])
     else:
-        click.echo(
-            f"{one_line(file.name)} "
-            + (f"misses {wanted.name}: {'; '.join(reasons)}" if reasons else f"meets {wanted.name}")
+        for file, reasons in rows:
+            verdict = f"misses {wanted.name}: {'; '.join(reasons)}" if reasons else f"meets {wanted.name}"
+            click.echo(f"{one_line(file.name)} {verdict}")
+    sys.exit(1 if any(found) else 0)
+
+
+@cli.command()
+@click.option("--json", "as_json", is_flag=True, help="All of each target, as JSON.")
+def targets(as_json: bool) -> None:
+    """List the targets that come with the program, and the user's own."""
+    from gluvo.deliver.targets import all_targets, measured_by
+
+    if as_json:
+        _json([msgspec.to_builtins(t) for t in all_targets()])
+        return
+    lines = [["target", "loudness", "tolerance", "dBTP", "by"]]
+    for t in all_targets():
+        unit = measured_by(t).unit
+        lines.append([t.name, f"{t.loudness:g} {unit}", f"{t.tolerance:g}", f"{t.true_peak:g}", measured_by(t).name])
+    click.echo(_aligned(lines))
+
+
+@cli.command()
+@click.argument("sessions", type=PATH, nargs=-1, required=True)
+@click.option("--only", multiple=True, help="A deliverable by its name; repeatable. All of them otherwise.")
+@click.option("--dir", "folder", type=PATH, required=True, help="Where to put the files; made if need be.")
+@click.option("--target", help="Bring every song to this target, as one album.")
+@click.option(
+    "--keep-differences", is_flag=True, help="With --target: move all together, so that the loudest meets it."
+)
+@click.option("--force", is_flag=True, help="Write over files that are there.")
+@click.option("--json", "as_json", is_flag=True, help="What was measured in the files, as JSON.")
+def deliver(
+    sessions: tuple[Path, ...],
+    only: tuple[str, ...],
+    folder: Path,
+    target: str | None,
+    keep_differences: bool,
+    force: bool,
+    as_json: bool,
+) -> None:
+    """Write the deliverables of sessions; several are one album. Exit 1 if a file misses its target."""
+    from gluvo.deliver.batch import Delivered, album_targets, deliver_track, song_of, spread, track_of
+    from gluvo.deliver.targets import loudness_of
+
+    if keep_differences and target is None:
+        raise click.UsageError("--keep-differences goes with --target")
+    wanted = _target(target) if target is not None else None
+    with _bar("Delivering") as told:
+        paths = tuple(dict.fromkeys(sessions))
+        if len({path.stem.lower() for path in paths}) < len(paths):
+            raise GluvoError("Two sessions have the same name, and so would their files. Deliver them apart.")
+        # one song at its own target needs nothing but its files
+        alone = len(paths) == 1 and wanted is None
+        tracks = [] if alone else _side_by_side(paths, track_of, lambda d: told(0.3 * d))
+        songs = [song_of(paths[0])] if alone else tracks
+        aims = album_targets(tracks, wanted, keep_differences) if wanted is not None else (None,) * len(songs)
+        album = {song.path: (song, aim) for song, aim in zip(songs, aims, strict=True)}
+
+        def one(path: Path, inside: Told) -> tuple[Delivered, ...]:
+            return deliver_track(*album[path], folder, only=only, force=force, progress=inside)
+
+        found = dict(zip(paths, _side_by_side(paths, one, lambda d: told(0.3 + 0.7 * d)), strict=True))
+    lines = [["file", "target", "loudness", "dBTP", "verdict"]]
+    plain: list[dict[str, Any]] = []
+    for path, delivered in found.items():
+        for d in delivered:
+            lines += _delivered_lines(d)
+            plain.append(_delivered_plain(path, d))
+    if as_json:
+        _json({"files": plain, "album": None if alone else _album(tracks)})
+    else:
+        click.echo(_aligned(lines))
+        if len(tracks) > 1:
+            levels = [loudness_of(t.figures, wanted or t.session.target) for t in tracks]
+            click.echo(f"{len(tracks)} songs, as their sessions stand {spread(levels):.1f} LU apart")
+    sys.exit(1 if any(row["trouble"] or not row["meets"] for row in plain) else 0)
+
+
+@cli.command()
+@click.argument("files", type=PATH, nargs=-1, required=True)
+@click.option("--like", "like", type=PATH, required=True, help="The session whose mix chain and deliverables are used.")
+@click.option("--target", required=True, help="A target by its name; `gluvo targets` lists them.")
+@click.option("--dir", "folder", type=PATH, required=True, help="Where to put sessions and files; made if need be.")
+@click.option("--force", is_flag=True, help="Write over files that are there.")
+@click.option("--json", "as_json", is_flag=True, help="What it cost each, as JSON.")
+def master(files: tuple[Path, ...], like: Path, target: str, folder: Path, force: bool, as_json: bool) -> None:
+    """Master files like a session: its mix chain, found anew for each, brought to a target and delivered."""
+    from gluvo.deliver.batch import master_like
+    from gluvo.session.store import read_session
+
+    wanted, pattern = _target(target), read_session(like).session
+    if len({file.stem.lower() for file in files}) < len(files):
+        raise GluvoError("Two files have the same name, and so would their masters. Master them apart.")
+    with _bar("Mastering") as told:
+        found = _side_by_side(
+            files,
+            lambda file, inside: master_like(file, pattern, like, wanted, folder, force=force, progress=inside),
+            told,
         )
-    sys.exit(1 if reasons else 0)
+    lines = [["file", "LUFS before", "LUFS", "dBTP", "most dB", "mean dB", "PLR lost", "punch"]]
+    plain = []
+    for file, m in zip(files, found, strict=True):
+        kept = "-" if m.cost.punch_kept is None else f"{100 * m.cost.punch_kept:.0f} %"
+        lines.append(
+            [
+                one_line(file.name),
+                *(f"{v:.1f}" for v in (m.came.integrated, m.went.integrated)),
+                f"{m.went.true_peak:.2f}",
+                *(f"{v:.1f}" for v in (m.cost.largest, m.cost.mean, m.cost.plr_lost)),
+                kept,
+            ]
+        )
+        plain.append(
+            {
+                "file": one_line(file),
+                "session": one_line(m.session),
+                "before": msgspec.to_builtins(m.came),
+                "after": msgspec.to_builtins(m.went),
+                "largest": m.cost.largest,
+                "mean": m.cost.mean,
+                "plr_lost": m.cost.plr_lost,
+                "punch_kept": m.cost.punch_kept,
+                "explained": m.explained,
+                "files": [_delivered_plain(m.session, d) for d in m.rows],
+            }
+        )
+    if as_json:
+        _json(plain)
+    else:
+        click.echo(_aligned(lines))
+        for file, m in zip(files, found, strict=True):
+            if m.explained:
+                _say(f"note: {file.name}: {m.explained}")
+    wrong = any(d.outcome.trouble for m in found for d in m.rows)
+    sys.exit(1 if wrong or any(m.explained for m in found) else 0)
 
 
 @cli.command()
@@ -283,6 +415,93 @@ def _load(path: Path, take_changed: bool = False) -> Any:
         session = taken(session, material.changed)
         material = read_material(session, folder, known=material)
     return session, material
+
+
+def _target(name: str) -> Any:
+    from gluvo.deliver.targets import all_targets, target_named
+
+    found = target_named(name)
+    if found is None:
+        raise click.UsageError(f"no target “{name}”; there are {', '.join(t.name for t in all_targets())}")
+    return found
+
+
+def _side_by_side(items: tuple[Path, ...], work: Callable[[Path, Told], Any], told: Told) -> list[Any]:
+    """Work on several files over all cores, with one progress for all."""
+    from gluvo.progress import CORES
+
+    done = [0.0] * len(items)
+
+    def one(n: int) -> Any:
+        def inside(share: float) -> None:
+            done[n] = share
+            told(sum(done) / len(done))
+
+        return work(items[n], inside)
+
+    with concurrent.futures.ThreadPoolExecutor(CORES) as pool:
+        return list(pool.map(one, range(len(items))))
+
+
+def _delivered_lines(d: Any) -> list[list[str]]:
+    """What became of a row, a line a file."""
+    from gluvo.deliver.targets import loudness_of, measured_by, shortfalls
+
+    if d.outcome.trouble:
+        return [[d.row.name, d.target.name, "-", "-", one_line(d.outcome.trouble)]]
+    lines = []
+    for file in d.outcome.files:
+        reasons = [] if file.section else shortfalls(file.figures, d.target)
+        verdict = "; ".join([*reasons, *([d.explained] if reasons and d.explained else [])]) or "meets it"
+        level = f"{loudness_of(file.figures, d.target):.1f} {measured_by(d.target).unit}"
+        peak = f"{file.figures.true_peak:.2f}"
+        lines.append([one_line(file.path.name), d.target.name, level, peak, "-" if file.section else verdict])
+    return lines
+
+
+def _delivered_plain(session: Path, d: Any) -> dict[str, Any]:
+    from gluvo.deliver.targets import shortfalls
+
+    reasons = [r for f in d.outcome.files if not f.section for r in shortfalls(f.figures, d.target)]
+    return {
+        "session": one_line(session),
+        "row": d.row.name,
+        "target": d.target.name,
+        "trouble": d.outcome.trouble,
+        "meets": not reasons,
+        "reasons": reasons,
+        "explained": d.explained if reasons else "",
+        "files": [
+            {
+                "file": one_line(f.path),
+                "section": f.section,
+                "rate": f.rate,
+                "frames": f.frames,
+                "mended": f.mended,
+                **msgspec.to_builtins(f.figures),
+            }
+            for f in d.outcome.files
+        ],
+    }
+
+
+def _album(tracks: list[Any]) -> dict[str, Any]:
+    """The songs of an album as their sessions stand."""
+    from gluvo.deliver.batch import spread
+
+    return {
+        "songs": [
+            {
+                "session": one_line(t.path),
+                "integrated": t.figures.integrated,
+                "max_short_term": t.figures.max_short_term,
+                "true_peak": t.figures.true_peak,
+            }
+            for t in tracks
+        ],
+        "spread": spread([t.figures.integrated for t in tracks]),
+        "spread_short_term": spread([t.figures.max_short_term for t in tracks]),
+    }
 
 
 def _window(path: Path | None, play: bool = False) -> None:

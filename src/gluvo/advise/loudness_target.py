@@ -8,21 +8,23 @@ import msgspec
 
 from gluvo.errors import GluvoError
 from gluvo.measure.hits import Hits, hits_of
-from gluvo.measure.loudness import SILENT
+from gluvo.measure.loudness import SILENT, loudest_rms, short_term_peak
 from gluvo.measure.overview import REDUCTION_HOP
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
 from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
 from gluvo.session import chains
-from gluvo.session.records import MIX, Session
-from gluvo.steps import Limiter, Trim, settings_of
+from gluvo.session.records import MIX, Session, Target
+from gluvo.steps import Clipper, Limiter, Trim, settings_of
 from gluvo.steps.limiter import last_limiter
 from gluvo.steps.trim import raised
 
 CLOSE = 0.02
 """LU within which the search stops."""
 TRIES = 12
+LEAST_SLOPE, LONGEST_STEP = 0.02, 16.0
+"""LU that a dB of drive is taken to add at least, and dB by which the drive is moved at most."""
 LEAST_DRIVE, MOST_DRIVE = -48.0, 48.0
 """dB of gain into the limiter that are tried."""
 
@@ -87,16 +89,22 @@ def driven(session: Session, step: str, drive: float, ceiling: float) -> Session
 
 
 def reach_target(
-    renderer: Renderer, session: Session, span: Span | None = None, progress: Progress = no_progress
+    renderer: Renderer,
+    session: Session,
+    span: Span | None = None,
+    progress: Progress = no_progress,
+    step: str = "",
 ) -> Reached:
     """Drive the mix bus's last limiter so that the whole song, at the very end, is as loud as the session's target.
 
     The limiter's ceiling becomes the target's true peak. A song that is too loud without any drive gets less gain into
     the limiter; see `driven`. Each try renders the song from there on; the drive follows by regula falsi, since
-    loudness rises with drive, ever more slowly. Raises `GluvoError` if there is no limiter or no sound.
+    loudness rises with drive, ever more slowly. `step`: another limiter or clipper of the mix
+    bus to drive. Raises `GluvoError` if there is no limiter or no sound.
     """
     target = session.target
-    limiter = last_limiter(session.mix.chain)
+    named = session.step(step) if step else None
+    limiter = named if isinstance(named, Limiter | Clipper) else last_limiter(session.mix.chain)
     if limiter is None:
         raise GluvoError("The mix bus has no limiter that is on. Add one to bring the song to its target.")
     plan = renderer.plan(session)
@@ -113,15 +121,16 @@ def reach_target(
         joints = renderer.joints(wanted, None, lambda d: progress(share + 0.8 / TRIES * d))
         tries += 1
         into, after, out = (joints[node.key] for node in wanted)
-        return into, after, out, out.loudness()
+        return into, after, out, level_of(out, target)
 
     low, high = LEAST_DRIVE, MOST_DRIVE
-    guess = before.loudness() + limiter.drive
+    guess = level_of(before, target) + limiter.drive
     known = renderer.cache_of(plan.result)
-    drive = min(high, max(low, limiter.drive + target.loudness - (known.loudness() if known else guess)))
+    drive = min(high, max(low, limiter.drive + target.loudness - (level_of(known, target) if known else guess)))
     into, after, out, loudness = attempt(drive)
     low_error: float | None = None
     high_error: float | None = None
+    before_it: tuple[float, float] | None = None
     while abs(loudness - target.loudness) > CLOSE and tries < TRIES:
         error = loudness - target.loudness
         if (error > 0.0 and drive <= low) or (error < 0.0 and drive >= high):
@@ -133,8 +142,12 @@ def reach_target(
         if low_error is not None and high_error is not None:
             share = low_error / (low_error - high_error)
             drive = low + (high - low) * min(0.95, max(0.05, share))
-        else:
-            drive = min(high, max(low, drive - 1.15 * error))
+        else:  # the denser it is, the less a dB of drive adds
+            slope = 1.0
+            if before_it is not None and drive != before_it[0]:
+                slope = min(1.0, max(LEAST_SLOPE, (error - before_it[1]) / (drive - before_it[0])))
+            before_it = drive, error
+            drive = min(high, max(low, drive - min(LONGEST_STEP, max(-LONGEST_STEP, 1.15 * error / slope))))
         into, after, out, loudness = attempt(drive)
     hits = hits_of_joints(into, after, span)
     came, end = into.figures(), after.figures()
@@ -150,6 +163,13 @@ def reach_target(
             after.largest_reduction(), after.mean_reduction(), came.plr - end.plr, hits.punch_kept if hits else None
         ),
     )
+
+
+def level_of(joint: Joint, target: Target) -> float:
+    """How loud a joint is, by a target's measure."""
+    if target.measure == "integrated":
+        return joint.loudness()
+    return short_term_peak(joint.trace) if target.measure == "short_term" else loudest_rms(joint.trace)
 
 
 def hits_of_joints(before: Joint, after: Joint, span: Span | None) -> Hits | None:

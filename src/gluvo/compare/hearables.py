@@ -8,11 +8,11 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 
-from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, UNTOUCHED
+from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, TAKEN, UNTOUCHED
 from gluvo.render.plan import Node, Plan, less, mixed, run
 from gluvo.session.records import Session
 
-SONG, REFERENCES = "song", "references"
+SONG, REFERENCES, ENCODINGS, PRICES = "song", "references", "encodings", "prices"
 """Groups of the Hear row."""
 
 
@@ -103,6 +103,15 @@ def _band(place: Place) -> Node | None:
     return less("band", plan.after[step.id], others)
 
 
+def _taken(place: Place) -> Node | None:
+    view, plan = place.session.view, place.plan
+    step = place.session.step(view.step)
+    if step is None or step.id not in plan.after or not step.reduces or view.hear != TAKEN:
+        return None  # made only while it is heard
+    gain = step.plain_gain
+    return mixed("taken", ((plan.before[step.id], (gain, gain)), (plan.after[step.id], (-1.0, -1.0))))
+
+
 IN_THE_SONG: tuple[Hearable, ...] = (
     Hearable(RESULT, SONG, "Result", "The song after all steps.", lambda place: place.plan.result),
     Hearable(UNTOUCHED, SONG, "Untouched", "The song as it came.", lambda place: place.plan.untouched),
@@ -130,6 +139,15 @@ IN_THE_SONG: tuple[Hearable, ...] = (
         "Band alone",
         "What the chosen step gives with the chosen band less what it gives without it.",
         _band,
+        is_difference=True,
+        listed=False,
+    ),
+    Hearable(
+        TAKEN,
+        SONG,
+        "What is taken off",
+        "Only what the chosen step takes off: its input, as loud as it would come out, less its output.",
+        _taken,
         is_difference=True,
         listed=False,
     ),

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from gluvo.measure.loudness import SILENT
 
 RESULT, UNTOUCHED, STEP_OUT, CHANGE = "result", "untouched", "step_out", "change"
-DETECTOR, BAND = "detector", "band"
+DETECTOR, BAND, TAKEN = "detector", "band", "taken"
 """What the Hear row offers besides references."""
 
 MOST_BOOST = 40.0

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import io
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import get_args
 
-import numpy as np
-import soundfile
-
+from gluvo.deliver.writers import Open, broadcast_wav, by_av, by_quality, by_soundfile
 from gluvo.errors import WriteError
 from gluvo.session.records import Deliverable, FileFormat
 
-SUBTYPES = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}
+WHOLE = {"16": "PCM_16", "24": "PCM_24"}
+ALL_RATES = (44_100, 48_000, 88_200, 96_000, 176_400, 192_000)
 
 
 @dataclass(frozen=True)
@@ -22,37 +19,68 @@ class Format:
 
     key: FileFormat
     name: str
-    depths: tuple[str, ...]
-    """The depths that it can hold, the one to fall back on first."""
-    why_not: str
+    suffix: str
+    open: Open
+    depths: tuple[str, ...] = ()
+    """The depths that it can hold, the one to fall back on first; none where something is lost."""
+    why_not: str = ""
     """Why it cannot hold the others, in a sentence."""
-    encode: Callable[[np.ndarray, int, str], bytes]
-    """The whole file from samples that are as they go into it, the rate in Hz, and the depth."""
+    rates: tuple[int, ...] = ALL_RATES
+    """Hz that it can hold."""
 
     @property
-    def suffix(self) -> str:
-        return f".{self.key}"
+    def lossy(self) -> bool:
+        return not self.depths
 
-
-def _by_soundfile(kind: str) -> Callable[[np.ndarray, int, str], bytes]:
-    def encode(data: np.ndarray, rate: int, depth: str) -> bytes:
-        memory = io.BytesIO()  # so that what the system then says of the disk is said plainly
-        soundfile.write(memory, data, rate, SUBTYPES[depth], format=kind)
-        return memory.getvalue()
-
-    return encode
+    def rate_for(self, rate: int) -> int:
+        """The rate that it takes for a song of `rate`: that one, or the highest of the same family that it holds."""
+        if rate in self.rates:
+            return rate
+        family = [r for r in self.rates if r % 44_100 == 0] if rate % 44_100 == 0 else []
+        family = family or [r for r in self.rates if r % 48_000 == 0] or list(self.rates)
+        return max(family)
 
 
 FORMATS: dict[str, Format] = {
     format.key: format
     for format in (
-        Format("wav", "WAV", ("24", "16", "32f"), "", _by_soundfile("WAV")),
+        Format("wav", "WAV", ".wav", broadcast_wav, ("24", "16", "32f")),
         Format(
             "flac",
             "FLAC",
+            ".flac",
+            by_soundfile("FLAC", WHOLE),
             ("24", "16"),
             "FLAC holds whole numbers only: choose 16 or 24 bit, or WAV for 32-bit float.",
-            _by_soundfile("FLAC"),
+        ),
+        Format("aiff", "AIFF", ".aiff", by_soundfile("AIFF", {**WHOLE, "32f": "FLOAT"}), ("24", "16", "32f")),
+        Format(
+            "mp3",
+            "MP3",
+            ".mp3",
+            by_av("mp3", "libmp3lame", options={"id3v2_version": "0"}),
+            rates=(44_100, 48_000),
+        ),
+        Format(
+            "aac",
+            "AAC",
+            ".m4a",
+            by_av("ipod", "aac"),
+            rates=(44_100, 48_000, 88_200, 96_000),
+        ),
+        Format(
+            "ogg",
+            "Ogg Vorbis",
+            ".ogg",
+            by_quality,
+            rates=(44_100, 48_000, 88_200, 96_000, 192_000),
+        ),
+        Format(
+            "opus",
+            "Opus",
+            ".opus",
+            by_av("ogg", "libopus"),
+            rates=(48_000,),
         ),
     )
 }
@@ -60,8 +88,12 @@ assert set(FORMATS) == set(get_args(FileFormat))
 
 
 def format_of(deliverable: Deliverable) -> Format:
-    """The format of a deliverable. Raises `WriteError` if it cannot hold the depth."""
+    """The format of a deliverable. Raises `WriteError` if it cannot hold the depth or the rate."""
     found = FORMATS[deliverable.format]
-    if deliverable.bits not in found.depths:
+    if found.depths and deliverable.bits not in found.depths:
         raise WriteError(found.why_not)
+    if deliverable.rate and deliverable.rate not in found.rates:
+        *others, last = (f"{rate / 1000:g}" for rate in found.rates)
+        rates = f"{', '.join(others)} or {last}" if others else last
+        raise WriteError(f"{found.name} cannot hold {deliverable.rate / 1000:g} kHz: choose {rates} kHz.")
     return found

@@ -1,28 +1,47 @@
-"""Render a session's chain into a file, and measure what was written."""
+"""Write a session's deliverables: the song is played once for all of them, and each file is measured by reading it again."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import concurrent.futures
+import contextlib
+import io
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
 import numpy as np
 
-from gluvo.deliver.formats import FORMATS, format_of
-from gluvo.dsp.dither import Tpdf, to_whole
+from gluvo.advise.loudness_target import driven, reach_target
+from gluvo.deliver.formats import Format, format_of
+from gluvo.deliver.names import stem_of
+from gluvo.deliver.rows import Piece, RowStream
+from gluvo.deliver.tagging import cover_of, tag
+from gluvo.deliver.targets import loudness_of
 from gluvo.dsp.kernel import Audio
-from gluvo.errors import AudioFileError
+from gluvo.errors import AudioFileError, Cancelled, GluvoError, WriteError
 from gluvo.measure.figures import Figures, figures_of
-from gluvo.measure.trace import trace_of
-from gluvo.progress import Progress, no_progress
-from gluvo.render.chain import run_chain
-from gluvo.render.machine import play_through
+from gluvo.measure.trace import Tracer
+from gluvo.progress import CORES, Progress, no_progress
+from gluvo.render.machine import Machine, filler, played_all
 from gluvo.render.plan import Plan
+from gluvo.render.song import Renderer
+from gluvo.session.files import reason_of, replacing
 from gluvo.session.media import Material
-from gluvo.session.records import Deliverable, Session
-from gluvo.session.sounds import read_sound, resampled
-from gluvo.session.store import replacing
+from gluvo.session.records import Deliverable, Section, Session, Target
+from gluvo.session.sounds import measured_file
+from gluvo.steps import MAX_BLOCK, Limiter, Step
 from gluvo.steps.limiter import last_limiter
+
+PIECE = 16 * MAX_BLOCK
+"""Frames that rows are given at a time."""
+MOST_VERSIONS = 10_000
+CONVERSIONS = 3
+"""How often a row's loudness is looked for again, since conversion takes a little of it."""
+CLOSE = 0.02
+"""LU within which it is met then."""
+PLAYED = 0.8
+"""The share of the work that is done when the song has been played."""
 
 
 @dataclass(frozen=True)
@@ -34,65 +53,324 @@ class Written:
     rate: int
     mended: float
     """dB by which the ceiling was passed after rate conversion, and brought back; 0 if it was not."""
+    frames: int
+    section: str = ""
+    """The name of the section that it holds; empty for the whole song."""
 
 
-def file_name(deliverable: Deliverable, session_name: str) -> str:
-    """The file's name: the session's and the deliverable's, without anything a file system minds."""
-    plain = "".join("-" if c in '/\\:*?"<>|' or ord(c) < 32 else c for c in f"{session_name} - {deliverable.name}")
-    return f"{plain.strip(' .')}{FORMATS[deliverable.format].suffix}"
+@dataclass(frozen=True)
+class Row:
+    """A deliverable that is ready to be written: brought to its target, with its files' places."""
+
+    deliverable: Deliverable
+    session: Session
+    """As it is for this row: its last limiter is driven to the row's own target."""
+    target: Target
+    format: Format
+    rate: int
+    paths: tuple[tuple[Path, Section | None], ...]
+    explained: str = ""
+    """Why its target could not be met, in words; nothing if it was, or was not looked for."""
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What became of a row."""
+
+    files: tuple[Written, ...] = ()
+    trouble: str = ""
+    """What went wrong, in a sentence; then there is no file."""
+
+
+def rate_of(row: Deliverable, rate: int) -> int:
+    """Hz of a row's files for a song of `rate`. Raises `WriteError` if the format cannot hold what was chosen."""
+    return row.rate or format_of(row).rate_for(rate)
+
+
+def places(session: Session, row: Deliverable, rate: int, folder: Path) -> tuple[Path, ...]:
+    """Where a row's files go, in order. Raises `WriteError` for what cannot be named, or has no section to be written."""
+    return tuple(path for path, _ in _named(session, row, rate, folder))
+
+
+def _named(session: Session, row: Deliverable, rate: int, folder: Path) -> tuple[tuple[Path, Section | None], ...]:
+    format, to = format_of(row), rate_of(row, rate)
+    target = row.target or session.target
+    depth = f"{row.bit_rate}k" if format.lossy else row.bits
+    parts: Sequence[Section | None] = (None,) if row.scope == "song" else session.sections
+    if not parts:
+        raise WriteError(f"{row.name} is to be written by sections, and the song has none.")
+
+    def path(part: Section | None, version: int) -> Path:
+        name = part.name if part is not None else ""
+        stem = stem_of(session, row, rate=to, target=target.name, depth=depth, section=name, version=version)
+        return folder / f"{stem}{format.suffix}"
+
+    numbers = range(1, MOST_VERSIONS) if "{version}" in row.pattern else range(1, 2)
+    for version in numbers:
+        found = tuple((path(part, version), part) for part in parts)
+        if version == numbers[-1] or not any(place.exists() for place, _ in found):
+            break
+    return found
+
+
+def same_names(named: Mapping[str, Sequence[Path]]) -> Path | None:
+    """A file that two rows, or two sections of one, would both become; None where all differ."""
+    seen: set[str] = set()
+    for paths in named.values():
+        for path in paths:
+            if path.name.lower() in seen:
+                return path
+            seen.add(path.name.lower())
+    return None
+
+
+def prepared(
+    renderer: Renderer,
+    session: Session,
+    row: Deliverable,
+    folder: Path,
+    progress: Progress = no_progress,
+) -> Row:
+    """A row brought to its own target, if it has one, with its margin; see `advise.loudness_target`."""
+    rate, format = rate_of(row, renderer.material.rate), format_of(row)
+    paths = _named(session, row, renderer.material.rate, folder)
+    target, limiter = row.target or session.target, last_limiter(session.mix.chain)
+    if row.target is not None:
+        if limiter is None:
+            return Row(row, session, target, format, rate, paths, "the mix bus has no limiter that is on")
+        aim = msgspec.structs.replace(target, true_peak=max(-12.0, target.true_peak - row.margin))
+        for attempt in range(CONVERSIONS):
+            reached = reach_target(renderer, session.replace(target=aim), None, progress)
+            brought = driven(session, reached.step, reached.drive, reached.ceiling)
+            if rate == renderer.material.rate or not reached.met or attempt == CONVERSIONS - 1:
+                break
+            miss = _after_conversion(renderer, brought, rate, target) - target.loudness
+            if abs(miss) <= CLOSE:
+                break
+            aim = msgspec.structs.replace(aim, loudness=min(0.0, max(-40.0, aim.loudness - miss)))
+        return Row(row, brought, target, format, rate, paths, reached.why_not)
+    if row.margin > 0.0 and limiter is not None:
+        ceiling = min(limiter.ceiling, target.true_peak - limiter.output) - row.margin
+        session = session.with_step(msgspec.structs.replace(limiter, ceiling=max(-12.0, round(ceiling, 3))))
+    return Row(row, session, target, format, rate, paths)
+
+
+def _after_conversion(renderer: Renderer, session: Session, rate: int, target: Target) -> float:
+    """How loud the song is at another rate, its ceiling held there, by a target's measure."""
+    audio, come = renderer.joint(renderer.plan(session).result).audio, renderer.material.rate
+    tracer = Tracer(rate, between=False)
+    heard = Format("wav", "", "", lambda *_: _Heard(tracer), ("32f",))
+    plain, whole = Deliverable(id="x", name="x", bits="32f"), Piece(0, round(len(audio) * rate / come), io.BytesIO())
+    stream = RowStream(plain, heard, (come, rate), len(audio), (whole,), holder_of(session))
+    for at in range(0, len(audio), PIECE):
+        stream.push(audio[at : at + PIECE].astype(np.float64))
+    stream.finish()
+    return loudness_of(figures_of(tracer.finish()), target)
+
+
+class _Heard:
+    """Takes what would be written, to be measured."""
+
+    def __init__(self, tracer: Tracer) -> None:
+        self._tracer = tracer
+
+    def write(self, block: np.ndarray) -> None:
+        self._tracer.push(block)
+
+    def close(self) -> None: ...
+
+    def abandon(self) -> None: ...
+
+
+def write_rows(
+    material: Material,
+    rows: Sequence[Row],
+    folder: Path,
+    progress: Progress = no_progress,
+    told: Callable[[str, float], None] = lambda _id, _share: None,
+    wanted: Callable[[str], bool] = lambda _id: True,
+) -> dict[str, Outcome]:
+    """Play the song once and write all rows, each whole or not at all; what became of each, by its id.
+
+    `folder`: the session's, for the cover. `told` gets each row's share; a row that is no longer `wanted` is given up.
+    Raises `AudioFileError` if a stem is missing, and what `progress` raises; then no file is left.
+    """
+    for missing in material.missing.values():
+        raise AudioFileError(f"Nothing was written, since a part of the song is not there. {missing}")
+    outcomes: dict[str, Outcome] = {}
+    with contextlib.ExitStack() as all_files:
+        streams: dict[str, _Writing] = {}
+        for row in rows:
+            writing = _Writing(row, material, folder)
+            all_files.enter_context(contextlib.closing(writing))
+            if writing.trouble:
+                outcomes[row.deliverable.id] = Outcome(trouble=writing.trouble)
+            else:
+                streams[row.deliverable.id] = writing
+        machine = Machine({id: Plan(w.row.session).result for id, w in streams.items()}, material.rate)
+        shares = lambda d: progress(PLAYED * d)  # noqa: E731
+        with concurrent.futures.ThreadPoolExecutor(CORES, "gluvo-writing") as pool:
+            for start, blocks in _pieces(machine, material, shares) if streams else ():
+                pushed = {id: pool.submit(writing.push, blocks[id]) for id, writing in streams.items()}
+                well = {id: future.result() for id, future in pushed.items()}
+                for id, writing in list(streams.items()):
+                    if not wanted(id):
+                        writing.give_up()
+                        outcomes[id] = Outcome(trouble="It was stopped.")
+                    elif not well[id]:
+                        outcomes[id] = Outcome(trouble=writing.trouble)
+                    else:
+                        told(id, PLAYED * start / max(1, material.frames))
+                        continue
+                    del streams[id]
+        for n, (id, writing) in enumerate(streams.items()):
+
+            def further(done: float, id: str = id, share: float = n / len(streams)) -> None:
+                told(id, PLAYED + (1.0 - PLAYED) * done)
+                with contextlib.suppress(Cancelled):  # the files are whole by now: they are measured in any case
+                    progress(PLAYED + (1.0 - PLAYED) * (share + done / len(streams)))
+
+            outcomes[id] = writing.finished(further)
+    return {row.deliverable.id: outcomes[row.deliverable.id] for row in rows}
+
+
+def _pieces(machine: Machine, material: Material, progress: Progress) -> Iterator[tuple[int, dict[str, np.ndarray]]]:
+    """The song in pieces of `PIECE` frames, each output's its own, so that the rows can work side by side."""
+    piece = {name: np.zeros((PIECE, 2)) for name in machine.paths}
+    filled = 0
+    for start, blocks in played_all(machine, material.frames, filler(material), progress):
+        n = len(next(iter(blocks.values())))
+        for name, block in blocks.items():
+            piece[name][filled : filled + n] = block
+        filled += n
+        if filled + MAX_BLOCK > PIECE:
+            yield start, {name: part[:filled] for name, part in piece.items()}
+            filled = 0
+    if filled:
+        yield material.frames, {name: part[:filled] for name, part in piece.items()}
+
+
+class _Writing:
+    """A row that is being written. What goes wrong with it is kept, and leaves no file."""
+
+    def __init__(self, row: Row, material: Material, folder: Path) -> None:
+        self.row, self.trouble = row, ""
+        self._files = contextlib.ExitStack()
+        self._open: list[tuple[Path, Section | None, Piece]] = []
+        self._stream: RowStream | None = None
+        come, go = material.rate, row.rate
+        total = round(material.frames * go / come)
+        with self._minding():
+            tags = row.session.tags
+            self._cover = cover_of(folder / tags.cover) if tags.cover else None
+            for path, section in row.paths:
+                file = self._files.enter_context(replacing(path))
+                a, b = (0, total) if section is None else (round(section.start * go), round(section.end * go))
+                piece = Piece(min(a, total), min(b, total), file)
+                if piece.end <= piece.start:
+                    what = f"The section {section.name}" if section is not None else "The song"
+                    raise WriteError(f"{what} holds no sound, so {path.name} was not written.")
+                self._open.append((path, section, piece))
+            pieces = tuple(piece for _, _, piece in self._open)
+            holder = holder_of(row.session)
+            self._stream = RowStream(row.deliverable, row.format, (come, go), material.frames, pieces, holder)
+
+    def push(self, block: Audio) -> bool:
+        """The next block of the song; whether all is well."""
+        with self._minding():
+            assert self._stream is not None
+            self._stream.push(block)
+        return not self.trouble
+
+    def finished(self, progress: Progress) -> Outcome:
+        """Tag the files, put them in their places, and measure what is there."""
+        mended = 0.0
+        with self._minding():
+            assert self._stream is not None
+            self._stream.finish()
+            mended, self._stream = self._stream.mended, None
+            tags, row = self.row.session.tags, self.row
+            for _, section, piece in self._open:
+                title = tags.title or row.session.name
+                title = f"{title} - {section.name}" if section is not None else title
+                tag(piece.file, row.format.key, tags, self._cover, title)
+            self._files.close()
+        if self.trouble:
+            return Outcome(trouble=self.trouble)
+        found = []
+        for n, (path, section, piece) in enumerate(self._open):
+            share = n / len(self._open)
+            try:
+                figures, rate = measured_file(path, lambda d, share=share: progress(share + d / len(self._open)))  # type: ignore[misc]
+            except AudioFileError as error:  # it was changed or taken away meanwhile
+                return Outcome(trouble=f"{path.name} was written, but could not be read back. {error}")
+            name = section.name if section is not None else ""
+            frames = piece.end - piece.start + row.deliverable.lead + row.deliverable.tail
+            found.append(Written(path, figures, rate, mended, frames, name))
+        return Outcome(tuple(found))
+
+    def give_up(self) -> None:
+        """Leave nothing of it."""
+        with contextlib.suppress(Cancelled):
+            self._drop(Cancelled("stopped"))
+
+    def close(self) -> None:
+        """What is not finished by now is given up."""
+        self.give_up()
+
+    def _drop(self, error: BaseException) -> None:
+        if self._stream is not None:
+            self._stream.abandon()
+            self._stream = None
+        self._files.__exit__(type(error), error, error.__traceback__)
+
+    @contextlib.contextmanager
+    def _minding(self):  # type: ignore[no-untyped-def]
+        try:
+            yield
+        except (GluvoError, OSError) as error:
+            if isinstance(error, Cancelled):
+                raise
+            try:
+                self._drop(error)
+            except (GluvoError, OSError) as told:
+                error = told
+            name = self.row.paths[0][0].name
+            plain = isinstance(error, GluvoError)
+            self.trouble = (
+                str(error) if plain else f"{name} could not be written ({reason_of(error)}). Nothing was changed."
+            )
 
 
 def write_deliverable(
-    material: Material,
-    session: Session,
-    deliverable: Deliverable,
-    path: Path,
-    progress: Progress = no_progress,
+    material: Material, session: Session, deliverable: Deliverable, path: Path, progress: Progress = no_progress
 ) -> Written:
-    """Play the song through all chains in full precision, convert, hold the ceiling, dither, write, measure the file.
-
-    Raises `WriteError` if it cannot be written, `AudioFileError` if a stem is missing, or what `progress` raises;
-    then no file is left, and one that was there before is as it was.
-    """
+    """Write the session as it is into one file. Raises `WriteError` if it cannot be written, `AudioFileError` if a stem is
+    missing, or what `progress` raises; then no file is left, and one that was there before is as it was."""
     format = format_of(deliverable)
-    for missing in material.missing.values():
-        raise AudioFileError(f"Nothing was written, since a part of the song is not there. {missing}")
-    x = play_through(Plan(session).result, material, lambda d: progress(0.6 * d))
-    rate = deliverable.rate or material.rate
-    mended = 0.0
-    if rate != material.rate:
-        x = resampled(x, material.rate, rate)
-        progress(0.7)
-        x, mended = _held(x, rate, session, lambda d: progress(0.7 + 0.1 * d))
-    content = format.encode(_quantised(x, deliverable), rate, deliverable.bits)
-    progress(0.9)
-    with replacing(path) as file:
-        file.write(content)
-        progress(0.92)
-    back = read_sound(path)
-    figures = figures_of(trace_of(back.samples, back.rate))
-    progress(1.0)
-    return Written(path, figures, rate, mended)
+    row = Row(deliverable, session, session.target, format, rate_of(deliverable, material.rate), ((path, None),))
+    outcome = write_rows(material, [row], path.parent, progress)[deliverable.id]
+    if outcome.trouble:
+        raise WriteError(outcome.trouble)
+    return outcome.files[0]
 
 
-def _held(x: Audio, rate: int, session: Session, progress: Progress) -> tuple[Audio, float]:
-    """Bring back what rate conversion has lifted over the ceiling, where the song ends with a limiter."""
+def holder_of(session: Session) -> Step | None:
+    """What holds the ceiling of a converted song: its last limiter with nothing left to do but that. None where the song
+    does not end with one."""
     limiter = last_limiter(session.mix.chain)
     on = [item for item in session.mix.chain if item.on]
-    if limiter is None or on[-1] is not limiter or max(map(abs, session.mix.gains)) > 1.0:
-        return x, 0.0
-    limiter = msgspec.structs.replace(limiter, output=0.0, ceiling=min(0.0, limiter.ceiling + limiter.output))
-    trace = trace_of(x, rate)
-    peak = float((trace.true_peak if limiter.true_peak else trace.sample_peak).max(initial=0.0))
-    over = 20.0 * np.log10(max(peak, 1e-12)) - limiter.ceiling
-    if over <= 0.0:
-        return x, 0.0
-    return run_chain([msgspec.structs.replace(limiter, drive=0.0, knee=0.0)], x, rate, progress), float(over)
+    if not on or max(map(abs, session.mix.gains)) > 1.0:
+        return None
+    last = on[-1]
+    if last is limiter:
+        ceiling = min(0.0, limiter.ceiling + limiter.output)
+        return msgspec.structs.replace(limiter, drive=0.0, knee=0.0, output=0.0, ceiling=ceiling)
+    if last.ceiling_out is not None:
+        return Limiter(ceiling=max(-12.0, min(0.0, last.ceiling_out)))
+    return None
 
 
-def _quantised(x: Audio, deliverable: Deliverable) -> np.ndarray:
-    """As it goes into the file; whole numbers are made here, so that the writing library rounds nothing."""
-    if deliverable.bits == "32f":
-        return x.astype(np.float32)
-    bits = int(deliverable.bits)
-    return to_whole(Tpdf(bits).add(x) if deliverable.dither == "tpdf" else x, bits)
+def replace_paths(row: Row, paths: tuple[tuple[Path, Section | None], ...]) -> Row:
+    """The row with its files elsewhere."""
+    return replace(row, paths=paths)

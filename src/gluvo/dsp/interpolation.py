@@ -26,8 +26,10 @@ STRETCH = 64
 BEND = 0.12
 """How much of the local curvature the coarse reading may be low by: next to nothing for lows, 3 dB at 20 kHz."""
 
-COARSE_RIPPLE = 1.0026
-"""By how much the coarse readings may be too high (0.022 dB)."""
+COARSE_RIPPLE = 1.0045
+"""By how much the coarse readings may be too high (0.039 dB, at 0.35 of the rate)."""
+GENTLE_RIPPLE = 1.0042
+"""By how much the gentle filter's readings may be too high (0.036 dB, at 0.4 of the rate)."""
 RIPPLE = 1.0006
 """The fine readings' own error below 10 kHz (0.005 dB)."""
 HIGH = 0.05
@@ -242,10 +244,9 @@ def _refine(steep, gentle, count, history, rough, near, start, stop, floor, read
             v = fine_peak(steep, count, history, i, first, last, readings)
             if more > HIGH * v:
                 by_gentle = fine_peak(gentle, count, history, i + HALF - GENTLE_TAPS // 2, first, last, readings)
-                v = max(v, by_gentle)
-                # a little more to be safe, but never more than it is over: what is under it stays as it is
-                if v > floor:
-                    v = max(v, min(SAFE * by_gentle, by_gentle + v - floor))
+                # as much more as is safe, but no more than it is over: what is under the floor stays as it is
+                over = max(0.0, v - RIPPLE * floor)
+                v = max(v, min(SAFE * by_gentle, by_gentle / GENTLE_RIPPLE + 8.0 * over))
             if floor < v <= RIPPLE * floor and max(first, last) <= floor:
                 v = floor * (1.0 - 1e-12)  # the filter's own ripple is not taken for a peak
         elif v > floor:  # beside a top, which is read finely: what the coarse filter reads too much is left out

@@ -4,6 +4,11 @@ The reduction each sample needs is held over the look-ahead by a running maximum
 two moving averages that together are no longer than the hold: so the smoothed reduction is nowhere less than
 what is needed (look-ahead limiting after P. Hämäläinen, 'Smoothing of the control signal without clipped output
 in digital peak limiters', DAFx-02).
+
+Beside the release there is a second, slow one for what is sustained: what is needed again within a window that is
+longer than a wave of the lowest notes. The most of the newest window and the most of the one before it are both there
+while a note sounds, and the smaller of the two stands still however the wave moves; after a single peak one of them is
+nothing. So the gain does not follow the waves of a bass, and a single peak is let go as fast as the release says.
 """
 
 from __future__ import annotations
@@ -12,8 +17,10 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.compression import larger, largest
+from gluvo.dsp.compression import larger, largest, pole
+from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
+from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.logarithms import to_db, to_factors
 
@@ -22,16 +29,22 @@ from gluvo.dsp.logarithms import to_db, to_factors
 UNIT = float(2**30)
 STRETCH = 64
 """Frames that are looked over at a time for what passes the ceiling."""
+HOPS_A_SECOND = 4000
+"""How often is looked at what is sustained."""
+APART = 0.008
+"""Seconds that both windows are apart, beside the hold: a peak that is no wider is not sustained."""
 
 
 @kernel
-def reduce_block(peaks, frames, suffix, wanted, rings, places, state, env, lengths, curve, times, work, reduction):  # type: ignore[no-untyped-def]
+def reduce_block(  # type: ignore[no-untyped-def]
+    peaks, frames, suffix, wanted, rings, places, state, env, hops, heights, lengths, curve, times, work, reduction
+):
     """The reduction in dB that `peaks` (2, frames or more) need, into as many rows of `reduction` as are linked apart.
 
-    `lengths`: hold, first and second average, in frames. `curve`: ceiling in dB, knee in dB, link 0–1. `times`:
-    coefficients of release, slow charge, slow discharge, and the auto-release amount. `places`: write index of both
-    averages, and whether anything is held. `work` (frames or more) is written over; see `_smooth` for the others. Where
-    nothing is needed and nothing is left to let go, there is nothing to do; the result says whether there was.
+    `lengths`: hold, first and second average, and a hop, in frames. `curve`: ceiling in dB, knee in dB, link 0–1.
+    `times`: coefficients of release, slow charge and slow discharge. `places`: write index of both averages, and whether
+    anything is held. `work` (frames or more) is written over; see `_smooth` for the others. Where nothing is needed and
+    nothing is left to let go, there is nothing to do; the result says whether there was.
     """
     first, second = lengths[1], lengths[2]
     columns = 1 if curve[2] >= 1.0 else 2
@@ -40,31 +53,38 @@ def reduce_block(peaks, frames, suffix, wanted, rings, places, state, env, lengt
         for c in range(columns):
             reduction[c, :frames] = 0.0
             state[c, 0] = (state[c, 0] + frames) % lengths[0]
+            state[c, 3] = (state[c, 3] + frames) % lengths[3]
         places[0], places[1] = (places[0] + frames) % first, (places[1] + frames) % second
         return False
     w1, w2, held = places[0], places[1], 0
     for c in range(columns):
         places[0], places[1] = w1, w2
-        held |= _smooth(reduction[c, :frames], lengths, suffix[c], wanted[c], rings[c], places, state[c], env[c], times)
+        taken = reduction[c, :frames]
+        held |= _smooth(
+            taken, lengths, suffix[c], wanted[c], rings[c], places, state[c], env[c], hops[c], heights[c], times
+        )
     places[2] = held
     return True
 
 
 @kernel
-def _smooth(want, lengths, suffix, wanted, rings, places, state, env, times):  # type: ignore[no-untyped-def]
+def _smooth(want, lengths, suffix, wanted, rings, places, state, env, hops, heights, times):  # type: ignore[no-untyped-def]
     """Hold, release and average a column's wanted reduction, in place; whether any is left to let go.
 
     The running maximum goes by stretches of the hold's length (van Herk, Pattern Recognition Letters 13, 1992): `wanted`
     has what was wanted in the present one, `env[2]` the largest of it so far, `suffix` the largest from each place of the
     stretch before to its end. `state`: where in the stretch, and the sums of both averages, whose `rings` (2, longest)
-    hold what will leave them. `env`: the quick and the slow release. All these go on side by side in one loop, since
-    each waits for its own last result.
+    hold what will leave them; where in the hop, in `hops` and in `heights`, and for how many frames nothing has been
+    wanted. `env`: the quick and the slow release, the largest of the stretch, of the hop, and what is sustained; see
+    `_sustained` for `hops` and `heights`. All these go on side by side in one loop, since each waits for its own last
+    result.
     """
-    hold, first, second = lengths[0], lengths[1], lengths[2]
-    release, charge, discharge, auto = times[0], times[1], times[2], times[3]
+    hold, first, second, hop = lengths[0], lengths[1], lengths[2], lengths[3]
+    release, charge, discharge = times[0], times[1], times[2]
     leaving, later = rings[0], rings[1]
     w1, w2, at, s1, s2 = places[0], places[1], state[0], state[1], state[2]
-    quick, slow, top = env[0], env[1], env[2]
+    quick, slow, top, peak, sustained = env[0], env[1], env[2], env[3], env[4]
+    inside, quiet, looked = state[3], state[6], hops.shape[0] > 0
     scale = 1.0 / (UNIT * first * second)
     for i in range(want.shape[0]):
         v = want[i]
@@ -80,9 +100,16 @@ def _smooth(want, lengths, suffix, wanted, rings, places, state, env, times):  #
             at, top = 0, 0.0
         quick = max(most, most + (quick - most) * release)
         quick = quick if quick > 1e-8 else 0.0
-        slow = most + (slow - most) * (charge if most > slow else discharge)
-        slow = slow if slow > 1e-8 else 0.0
-        units = np.int64(math.ceil(max(quick, auto * slow) * UNIT))
+        if looked:
+            peak = max(peak, most)
+            quiet = 0 if most > 0.0 else quiet + 1
+            inside += 1
+            if inside == hop:
+                sustained = _sustained(peak, hops, heights, state)
+                inside, peak = 0, 0.0
+            slow = sustained + (slow - sustained) * (charge if sustained > slow else discharge)
+            slow = slow if slow > 1e-8 else 0.0
+        units = np.int64(math.ceil(max(quick, slow) * UNIT))
         s1 += units - leaving[w1]
         leaving[w1] = units
         s2 += s1 - later[w2]
@@ -91,11 +118,31 @@ def _smooth(want, lengths, suffix, wanted, rings, places, state, env, times):  #
         w1 = w1 + 1 if w1 + 1 < first else 0
         w2 = w2 + 1 if w2 + 1 < second else 0
     places[0], places[1], state[0], state[1], state[2] = w1, w2, at, s1, s2
-    env[0], env[1], env[2] = quick, slow, top
+    env[0], env[1], env[2], env[3], env[4] = quick, slow, top, peak, sustained
+    state[3], state[6] = inside, quiet
     if quick > 0.0 or slow > 0.0 or s1 > 0 or s2 > 0 or top > 0.0 or suffix[0] > 0.0:
+        return 1
+    if looked and quiet <= hop * (hops.shape[0] + heights.shape[0]):  # the windows still hold something
         return 1
     wanted[:] = 0.0  # what was wanted in the stretch before lies there still
     return 0
+
+
+@kernel
+def _sustained(peak, hops, heights, state):  # type: ignore[no-untyped-def]
+    """What was wanted both in the window that ends with this hop's `peak` and in the one before it.
+
+    `hops` holds the peaks of a window, each twice, so that a whole window always lies in one piece; `heights` the
+    windows' maxima for as long as both windows are apart. `state` has the places in both.
+    """
+    window, at, late = hops.shape[0] // 2, state[4], state[5]
+    hops[at], hops[at + window] = peak, peak
+    at = at + 1 if at + 1 < window else 0
+    height = largest(hops[at : at + window], window)
+    before = heights[late]
+    heights[late] = height
+    state[4], state[5] = at, late + 1 if late + 1 < heights.shape[0] else 0
+    return min(height, before)
 
 
 @kernel
@@ -171,20 +218,24 @@ class CeilingHolder:
         ceiling: float,
         knee: float,
         link: float,
-        times: tuple[float, float, float, float],
+        times: tuple[float, float, float],
+        sustained: float = 0.0,
+        rate: int = 48_000,
         extra_hold: int = 0,
         longest: int,
         longest_block: int,
     ) -> None:
         """Lengths in frames, levels in dB, `link` 0–1, `times` as in `reduce_block`.
 
+        `sustained` is the window in seconds for the slow release; shorter than a hop, there is none.
         `extra_hold` keeps the reduction up that much longer, for what an interpolation filter spreads.
         `longest` look-ahead sizes the rings, so that holders with other look-aheads can take over.
         """
         second = max(1, smoothing // 2)
         first = max(1, smoothing + 1 - second)
         self.latency = lookahead
-        self.lengths = np.array([lookahead + 2 + extra_hold, first, second], dtype=np.int64)
+        hop = max(1, round(rate / HOPS_A_SECOND))
+        self.lengths = np.array([lookahead + 2 + extra_hold, first, second, hop], dtype=np.int64)
         self.curve = np.array([ceiling, knee, link])
         self.times = np.array(times)
         self.columns = 1 if link >= 1.0 else 2
@@ -193,8 +244,11 @@ class CeilingHolder:
         self.suffix, self.wanted = np.zeros((2, hold + 1)), np.zeros((2, hold))
         self.rings = np.zeros((2, 2, max(first, second)), dtype=np.int64)
         self.places = np.zeros(3, dtype=np.int64)
-        self.state = np.zeros((2, 3), dtype=np.int64)
-        self.env = np.zeros((2, 3))
+        window = int(sustained * rate / hop)
+        self.hops = np.zeros((2, 2 * window))
+        self.heights = np.zeros((2, window + math.ceil((hold + APART * rate) / hop) if window else 0))
+        self.state = np.zeros((2, 7), dtype=np.int64)
+        self.env = np.zeros((2, 5))
         self._late = Delay(lookahead, room)
         self._taken, self._factors = np.zeros((2, longest_block)), np.zeros((2, longest_block))
         self._work = np.zeros(longest_block)
@@ -215,6 +269,8 @@ class CeilingHolder:
             self.places,
             self.state,
             self.env,
+            self.hops,
+            self.heights,
             self.lengths,
             self.curve,
             self.times,
@@ -236,12 +292,18 @@ class CeilingHolder:
         if self.wanted.shape == other.wanted.shape:
             np.copyto(self.suffix, other.suffix)
             np.copyto(self.wanted, other.wanted)
-            np.copyto(self.state, other.state)
+            self.state[:, :3] = other.state[:, :3]
         else:
             self.suffix[:, :-1] = np.maximum(other.suffix.max(axis=1), other.env[:, 2])[:, None]
             self.env[:, 2] = 0.0
-            self.state[:] = other.state
-            self.state[:, 0] = 0
+            self.state[:, 1:3] = other.state[:, 1:3]
+        if self.hops.shape == other.hops.shape and self.heights.shape == other.heights.shape:
+            np.copyto(self.hops, other.hops)
+            np.copyto(self.heights, other.heights)
+            self.state[:, 3:] = other.state[:, 3:]
+        elif self.hops.size:  # as though it had been sustained for as long as is looked at
+            self.hops[:] = self.heights[:] = other.env[:, 4:5]
+            self.state[:, 3] = other.state[:, 3]
         if np.array_equal(self.lengths[1:], other.lengths[1:]):
             np.copyto(self.rings, other.rings)
             return
@@ -250,4 +312,41 @@ class CeilingHolder:
         for c in range(2):
             units = int(other.state[c, 2]) // int(other.lengths[1] * other.lengths[2])
             self.rings[c, 0], self.rings[c, 1] = units, units * first
-            self.state[c, 1:] = units * first, units * first * second
+            self.state[c, 1:3] = units * first, units * first * second
+
+
+class Mender:
+    """Keeps what a gain or a filter has made between the samples under a ceiling; late by `latency` frames.
+
+    What there is to mend is small and rare, so this is always smooth.
+    """
+
+    def __init__(self, ceiling: float, link: float, rate: int, longest_block: int) -> None:
+        """`ceiling` in dBTP, `link` 0–1."""
+        frames = round(0.0012 * rate)
+        self._reader, self._late, self._floor = PeakReader(rate, longest_block), Delay(HALF), gain_of(ceiling)
+        self._peaks = np.zeros((2, longest_block))
+        self._holder = CeilingHolder(
+            lookahead=frames,
+            smoothing=frames,
+            ceiling=ceiling,
+            knee=0.0,
+            link=link,
+            times=(pole(0.02, rate), 0.0, 0.0),
+            extra_hold=HALF,
+            longest=frames,
+            longest_block=longest_block,
+        )
+        self.latency = frames + HALF
+
+    def run(self, x: Audio, out: Audio, reduction: Floats) -> None:
+        """Mend `x` (n, 2), which is written over, into `out`; what was taken, in dB, into the first n of `reduction`."""
+        self._reader.read(x, self._floor, self._peaks)
+        self._late.run(x, x)
+        self._holder.run(x, self._peaks, out, reduction)
+
+    def adopt(self, other: Mender) -> None:
+        """Go on where `other` is."""
+        np.copyto(self._reader.history, other._reader.history)
+        self._late.adopt(other._late)
+        self._holder.adopt(other._holder)

@@ -15,7 +15,7 @@ import numpy as np
 
 from gluvo.dsp.kernel import Floats, kernel
 
-SOFT, DENSE, EDGE = 0, 1, 2
+SOFT, DENSE, EDGE, KNEE = 0, 1, 2, 3
 WARM_BIAS = 0.5
 CLOSE = 1e-6
 """Neighbours closer than this are taken as one where the curve has a corner."""
@@ -28,6 +28,7 @@ class Shaper:
     - soft: ``v / √(1 + v²)``, odd, smooth.
     - dense: ``(15 v − 10 v³ + 3 v⁵) / 8`` up to `top`, flat beyond: smooth to its second derivative.
     - edge: a straight line up to 1, flat beyond.
+    - knee: a straight line up to 1 − `top`, a parabola from there to 1 + `top`, flat beyond; `top` is 0 to 1.
     """
 
     kind: int
@@ -40,6 +41,10 @@ class Shaper:
     def __call__(self, x: Floats) -> Floats:
         """The curve itself."""
         v = self.drive * np.asarray(x, dtype=np.float64) + self.bias
+        if self.kind == KNEE:
+            size = np.minimum(np.abs(v), 1.0 + self.top)
+            over = np.maximum(0.0, size - (1.0 - self.top))
+            return np.asarray(self.scale * np.sign(v) * (size - over * over / max(4.0 * self.top, 1e-30)) + self.offset)
         inside = np.clip(v, -self.top, self.top)
         if self.kind == SOFT:
             y = v / np.sqrt(1.0 + v * v)
@@ -85,9 +90,24 @@ def edge(drive: float, bias: float) -> Shaper:
     return Shaper(EDGE, drive, bias, 1.0 / drive, -bias / drive)
 
 
+def clip(ceiling: float, knee: float) -> Shaper:
+    """Unit gain under the knee, flat at the ceiling; `knee` 0–1 is how far under and over the ceiling the bend reaches.
+
+    >>> [round(float(y), 3) for y in clip(0.5, 1.0)(np.array([0.0, 0.5, 1.0, 4.0]))]
+    [0.0, 0.375, 0.5, 0.5]
+    """
+    drive = 1.0 / ceiling
+    return Shaper(EDGE if knee < 1e-6 else KNEE, drive, 0.0, 1.0 / drive, 0.0, 1.0 if knee < 1e-6 else knee)
+
+
 @kernel
 def antiderivative(kind, v, top):  # type: ignore[no-untyped-def]
-    """F of the dense and the edge curve."""
+    """F of the dense, the edge and the knee curve."""
+    if kind == KNEE:
+        size = abs(v)
+        bent = min(size, 1.0 + top)
+        over = max(0.0, bent - (1.0 - top))
+        return 0.5 * bent * bent - over * over * over / (12.0 * top) + (size - bent)
     inside = min(abs(v), top)
     if kind == DENSE:
         s = inside * inside
@@ -119,16 +139,27 @@ def change(x, last, kind, drive, bias, scale, offset, top, driven, root, out):  
         for i in range(n):
             out[i] = _mean(kind, driven[i], after[i], top)
     inverse = 1.0 / drive
+    # how far the curve is a straight line: from what is not driven at all, and from the middle
+    flat, reach = (0.0, math.inf) if kind in (SOFT, DENSE) else (math.inf, 1.0 - top if kind == KNEE else top)
     for i in range(n):
         a, b = driven[i], after[i]
         y = scale * out[i] + offset - (0.5 * (a + b) - bias) * inverse
-        out[i] = 0.0 if a == bias and b == bias else y  # to the bit
+        straight = abs(a - bias) <= flat and abs(b - bias) <= flat and abs(a) <= reach and abs(b) <= reach
+        out[i] = 0.0 if straight else y  # to the bit
     last[0], last[1] = x[n - 2], x[n - 1]
 
 
 @kernel
 def _mean(kind, a, b, top):  # type: ignore[no-untyped-def]
-    """The mean of the dense or the edge curve from `a` to `b`."""
+    """The mean of the dense, the edge or the knee curve from `a` to `b`."""
+    if kind == KNEE:
+        if abs(a) <= 1.0 - top and abs(b) <= 1.0 - top:
+            return 0.5 * (a + b)
+        if abs(b - a) > 1e-4:
+            return (antiderivative(kind, b, top) - antiderivative(kind, a, top)) / (b - a)
+        size = min(abs(0.5 * (a + b)), 1.0 + top)
+        over = max(0.0, size - (1.0 - top))
+        return math.copysign(size - over * over / (4.0 * top), a + b)
     if abs(a) <= top and abs(b) <= top:
         y = 0.5 * (a + b)
         if kind == DENSE:
@@ -142,3 +173,19 @@ def _mean(kind, a, b, top):  # type: ignore[no-untyped-def]
         s = y * y
         y = y * (15.0 - s * (10.0 - 3.0 * s)) / 8.0
     return y
+
+
+@kernel
+def shaved(x, factor, drive, knee, out):  # type: ignore[no-untyped-def]
+    """What `clip` takes, in dB, of the highest peak of each frame: `x` is flat, `factor` pairs of left and right a frame."""
+    for i in range(out.shape[0]):
+        top = 0.0
+        for k in range(2 * factor * i, 2 * factor * (i + 1)):
+            top = max(top, abs(x[k]))
+        top *= drive
+        if top <= 1.0 - knee:
+            out[i] = 0.0
+            continue
+        bent = min(top, 1.0 + knee)
+        over = bent - (1.0 - knee)
+        out[i] = 20.0 * math.log10(top / (bent - over * over / (4.0 * knee))) if knee > 0.0 else 20.0 * math.log10(top)

@@ -52,7 +52,7 @@ class Taken:
     @functools.cached_property
     def max_short_term(self) -> float:
         """LUFS"""
-        return float(loudness.short_term(self.trace).max(initial=loudness.SILENT))
+        return loudness.short_term_peak(self.trace)
 
     @functools.cached_property
     def true_peak(self) -> float:
@@ -77,6 +77,11 @@ class Taken:
     def max_momentary(self) -> float:
         """LUFS"""
         return float(loudness.momentary(self.trace).max(initial=loudness.SILENT))
+
+    @property
+    def loudest_rms(self) -> float:
+        """dBFS"""
+        return loudness.loudest_rms(self.trace)
 
     @property
     def mono_loss(self) -> float:
@@ -170,6 +175,17 @@ class Figures(msgspec.Struct, frozen=True, kw_only=True):
     max_short_term: Annotated[
         float,
         _declared("Loudest short-term", "LUFS", 1, "The loudest 3 s.", lambda t: t.max_short_term, "max S"),
+    ]
+    loudest_rms: Annotated[
+        float,
+        _declared(
+            "Loudest RMS",
+            "dBFS",
+            1,
+            "The RMS of the loudest 3 s, both channels' powers averaged, unweighted: a sine of full scale reads −3.0.",
+            lambda t: t.loudest_rms,
+            "max RMS",
+        ),
     ]
     true_peak: Annotated[
         float,

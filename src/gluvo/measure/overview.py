@@ -46,6 +46,31 @@ def _extremes(x, hop, low, high):  # type: ignore[no-untyped-def]
         low[k], high[k] = bottom, top
 
 
+WORTH = 0.1
+"""dB of reduction that count as work."""
+APART = 0.5
+"""Seconds between catches that are listed apart."""
+
+
+@dataclass(frozen=True)
+class Catch:
+    """A place where much is taken."""
+
+    seconds: float
+    taken: float
+    """dB"""
+
+
+@dataclass(frozen=True)
+class Working:
+    """How often a step works, and how long."""
+
+    times: int
+    mean_seconds: float
+    share: float
+    """Of the time, 0–1."""
+
+
 @dataclass(frozen=True, eq=False)
 class Reduction:
     """What a step takes away, in dB ≥ 0."""
@@ -57,6 +82,8 @@ class Reduction:
     """Means over every 10 ms."""
     top: Floats
     """Largest of every 10 ms."""
+    busy: Floats
+    """The share of every 10 ms in which anything is taken, 0–1."""
 
     @property
     def curve_rate(self) -> float:
@@ -77,11 +104,64 @@ class Reduction:
         mean, mask = self.mean[rows], heard[: len(self.mean)][rows]
         return mean[: len(mask)][mask]
 
+    def share_over(self, db: float, span: Span | None = None) -> float:
+        """The share of the time, 0–1, in which more than so many dB are taken."""
+        part = self._part(span)
+        return float((part > db).mean()) if len(part) else 0.0
+
+    def share_taken(self, span: Span | None = None) -> float:
+        """The share of samples, 0–1, from which anything is taken."""
+        rows = self.busy[self._rows(span)]
+        return float(rows.mean()) if len(rows) else 0.0
+
+    def working(self, span: Span | None = None) -> Working:
+        """How often more than `WORTH` dB are taken, and for how long at a time."""
+        over = self._part(span) > WORTH
+        times = int(np.count_nonzero(np.diff(over.astype(np.int8), prepend=0) == 1))
+        seconds = float(over.sum()) * REDUCTION_HOP / self.rate
+        return Working(times, seconds / times if times else 0.0, float(over.mean()) if len(over) else 0.0)
+
+    def hardest(self, span: Span | None = None, count: int = 10) -> tuple[Catch, ...]:
+        """The places where most is taken, hardest first, none within `APART` seconds of another."""
+        rows, hop = self._rows(span), hop_frames(self.rate) / self.rate
+        top = self.top[rows].copy()
+        first, gap = rows.start or 0, round(APART / hop)
+        found: list[Catch] = []
+        while len(found) < count and len(top) and (taken := float(top.max())) > WORTH:
+            at = int(np.argmax(top))
+            found.append(Catch((first + at + 0.5) * hop, taken))
+            top[max(0, at - gap) : at + gap + 1] = 0.0
+        return tuple(found)
+
+    def _part(self, span: Span | None) -> np.ndarray:
+        """The curve over a span."""
+        if span is None:
+            return self.curve
+        return self.curve[max(0, round(span.start * self.curve_rate)) : max(0, round(span.end * self.curve_rate))]
+
     def _rows(self, span: Span | None) -> slice:
         if span is None:
             return slice(None)
         hop = hop_frames(self.rate) / self.rate
         return slice(max(0, round(span.start / hop)), max(0, round(span.end / hop)))
+
+
+def overs(trace: Trace, above_db: float = 0.0, count: int = 50) -> tuple[Catch, ...]:
+    """The places where the true peak passes a level in dBTP, highest first, none within `APART` seconds of another.
+
+    >>> from gluvo.measure.trace import trace_of
+    >>> x = np.zeros((48000, 2)); x[24000] = 2.0
+    >>> [round(over.seconds, 2) for over in overs(trace_of(x, 48000))]
+    [0.5]
+    """
+    peaks = 20.0 * np.log10(np.maximum(trace.true_peak, 1e-10)) - above_db
+    gap = round(APART / trace.hop_seconds)
+    found: list[Catch] = []
+    while len(found) < count and len(peaks) and (most := float(peaks.max())) > 0.0:
+        at = int(np.argmax(peaks))
+        found.append(Catch((at + 0.5) * trace.hop_seconds, most))
+        peaks[max(0, at - gap) : at + gap + 1] = -np.inf
+    return tuple(found)
 
 
 class ReductionTracer:
@@ -91,19 +171,20 @@ class ReductionTracer:
         self._rate, self._at, self._frames = rate, 0, frames
         self._curve = np.zeros(-(-frames // REDUCTION_HOP), dtype=np.float32)
         hops = -(-frames // hop_frames(rate))
-        self._mean, self._top = np.zeros(hops), np.zeros(hops)
+        self._mean, self._top, self._busy = np.zeros(hops), np.zeros(hops), np.zeros(hops)
 
     def push(self, reduction: Floats) -> None:
         """The next block of per-frame reduction."""
-        _collect(reduction, self._at, self._frames, hop_frames(self._rate), self._curve, self._mean, self._top)
+        hop = hop_frames(self._rate)
+        _collect(reduction, self._at, self._frames, hop, self._curve, self._mean, self._top, self._busy)
         self._at += len(reduction)
 
     def finish(self) -> Reduction:
-        return Reduction(self._rate, self._curve, self._mean, self._top)
+        return Reduction(self._rate, self._curve, self._mean, self._top, self._busy)
 
 
 @kernel
-def _collect(reduction, at, frames, hop, curve, mean, top):  # type: ignore[no-untyped-def]
+def _collect(reduction, at, frames, hop, curve, mean, top, busy):  # type: ignore[no-untyped-def]
     i, n = 0, min(reduction.shape[0], frames - at)
     while i < n:
         place = (at + i) // REDUCTION_HOP
@@ -117,12 +198,14 @@ def _collect(reduction, at, frames, hop, curve, mean, top):  # type: ignore[no-u
     while i < n:
         row = (at + i) // hop
         stop = min(n, (row + 1) * hop - at)
-        total, most = 0.0, top[row]
+        total, most, some = 0.0, top[row], 0
         for k in range(i, stop):
             total += reduction[k]
+            some += reduction[k] > 0.0
             most = max(most, reduction[k])
         mean[row] += total / hop
         top[row] = most
+        busy[row] += some / hop
         i = stop
 
 

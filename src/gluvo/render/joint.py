@@ -11,7 +11,7 @@ import numpy as np
 
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.loudness import integrated
-from gluvo.measure.overview import REDUCTION_HOP, Outline, Reduction, heard_hops, outline_of
+from gluvo.measure.overview import REDUCTION_HOP, Catch, Outline, Reduction, heard_hops, outline_of
 from gluvo.measure.resonances import Resonance, resonances
 from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import Span, Trace
@@ -55,7 +55,7 @@ class Joint:
         measured = self.trace.bytes
         reduction = self.reduction
         if reduction is not None:
-            measured += reduction.curve.nbytes + reduction.mean.nbytes + reduction.top.nbytes
+            measured += sum(a.nbytes for a in (reduction.curve, reduction.mean, reduction.top, reduction.busy))
         return int(measured + (self.audio.nbytes if self._is_small else 0))
 
     @property
@@ -119,6 +119,14 @@ class Joint:
             return 0.0
         return self._once(("largest", span), lambda: reduction.largest(self.within(span)))
 
+    def hardest(self, span: Span | None = None) -> tuple[Catch, ...]:
+        """Where most is taken in a span of the song."""
+        reduction = self.reduction
+        if reduction is None:
+            return ()
+        found = self._once(("hardest", span), lambda: reduction.hardest(self.within(span)))
+        return tuple(Catch(c.seconds + self.start, c.taken) for c in found)
+
     def reduction_in(self, span: Span | None) -> np.ndarray:
         """The reduction of every 10 ms of a span that had signal, dB."""
         reduction, heard = self.reduction, self.heard
@@ -146,6 +154,8 @@ def cut(joint: Joint, frames: slice, start: float) -> Joint:
     if reduction is not None:
         rows = reduction._rows(span)
         fine = slice(frames.start // REDUCTION_HOP, frames.stop // REDUCTION_HOP)
-        reduction = Reduction(rate, reduction.curve[fine], reduction.mean[rows], reduction.top[rows])
+        reduction = Reduction(
+            rate, reduction.curve[fine], reduction.mean[rows], reduction.top[rows], reduction.busy[rows]
+        )
     came = joint.came.cut(span) if joint.came is not None else None
     return Joint(joint.audio[frames], joint.trace.cut(span), reduction, came, start, joint)

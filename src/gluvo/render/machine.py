@@ -161,6 +161,14 @@ def played(
 
     The yielded block is used again for the next one.
     """
+    for start, blocks in played_all(machine, frames, fill, progress):
+        yield start, blocks[output]
+
+
+def played_all(
+    machine: Machine, frames: int, fill: Fill, progress: Progress = no_progress
+) -> Iterator[tuple[int, dict[str, Audio]]]:
+    """As `played`, for all outputs at once, by their names."""
     late = machine.latency
     for count, start in enumerate(range(0, frames + late, MAX_BLOCK)):
         n = min(MAX_BLOCK, frames + late - start)
@@ -170,7 +178,7 @@ def played(
         machine.process(n, count)
         skip = max(0, late - start)
         if skip < n:
-            yield start + skip - late, machine.paths[output][skip:n]
+            yield start + skip - late, {name: path[skip:n] for name, path in machine.paths.items()}
         progress((start + n) / (frames + late))
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import concurrent.futures
 import contextlib
-import hashlib
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
@@ -18,9 +17,9 @@ from gluvo.errors import AudioFileError
 from gluvo.measure.loudness import integrated
 from gluvo.measure.trace import Tracer
 from gluvo.progress import CORES, Progress, no_progress
-from gluvo.session.files import reason_of
+from gluvo.session.digests import digest_of
 from gluvo.session.records import Media, Session, Stem
-from gluvo.session.sounds import AUDIO_SUFFIXES, PIECE, Sound, blocks_of, header_of, read_sound
+from gluvo.session.sounds import AUDIO_SUFFIXES, Sound, blocks_of, header_of, read_sound
 
 
 @dataclass(frozen=True)
@@ -109,7 +108,7 @@ def material_of(
 
 def media_of(path: Path, folder: Path, progress: Progress = no_progress) -> Media:
     """The record of an audio file, for a session in `folder`: its place, content, length, peak and loudness."""
-    digest, size = _hashed(path, lambda d: progress(0.3 * d))
+    digest, size = digest_of(path, lambda d: progress(0.3 * d))
     header, tracer = header_of(path), None
     for block in blocks_of(path, None, lambda d: progress(0.3 + 0.7 * d)):
         tracer = tracer or Tracer(header.rate, between=False)
@@ -136,7 +135,7 @@ def media_of(path: Path, folder: Path, progress: Progress = no_progress) -> Medi
 def changed_file(media: Media, folder: Path, progress: Progress = no_progress) -> Changed | None:
     """What the file of a record is now, if it is not what was brought in. Raises `AudioFileError` if it is not there."""
     path = place_of(media, folder)
-    digest, size = _hashed(path, progress)
+    digest, size = digest_of(path, progress)
     if (digest, size) == (media.sha256, media.size):
         return None
     now = msgspec.structs.replace(media_of(path, folder), path=media.path)
@@ -167,27 +166,6 @@ def taken(session: Session, changed: Mapping[str, Changed]) -> Session:
             msgspec.structs.replace(r, media=changed[r.id].media) if r.id in changed else r for r in session.references
         ),
     )
-
-
-def _hashed(path: Path, progress: Progress = no_progress) -> tuple[str, int]:
-    """The digest of a file's content, and its size."""
-    digest, done = hashlib.sha256(), 0
-    try:
-        with path.open("rb") as file:
-            size = os.fstat(file.fileno()).st_size
-            while block := file.read(8 * PIECE):
-                digest.update(block)
-                done += len(block)
-                progress(done / max(size, 1))
-    except FileNotFoundError:
-        raise AudioFileError(f"{path.name} was not found in {path.parent}.") from None
-    except PermissionError:
-        raise AudioFileError(f"{path.name} may not be read: its permissions forbid it.") from None
-    except IsADirectoryError:
-        raise AudioFileError(f"{path.name} is a folder, not an audio file.") from None
-    except (OSError, ValueError) as error:
-        raise AudioFileError(f"{path.name} cannot be read ({reason_of(error)}).") from None
-    return digest.hexdigest(), done
 
 
 def relative_to(path: Path, folder: Path) -> str:

@@ -140,22 +140,44 @@ class Section(Struct, frozen=True, kw_only=True):
     end: Seconds
 
 
+Measure = Literal["integrated", "short_term", "rms"]
+"""What a target's loudness is measured by; see `measure.figures`."""
+Line = Annotated[str, Meta(max_length=1000, pattern="^[^\\x00-\\x1f\\x7f]*$")]
+"""A text of one line."""
+
+
 class Target(Struct, frozen=True, kw_only=True):
     """Where loudness and peaks should end up."""
 
     name: Name
+    measure: Annotated[
+        Measure,
+        choice(
+            "Measure",
+            (("integrated", "integrated"), ("short_term", "loudest short-term"), ("rms", "RMS of the loudest 3 s")),
+            "What the loudness is measured by: the whole song by its gates (ITU-R BS.1770), its loudest 3 seconds by the "
+            "same weighting, or the plain RMS of its loudest 3 seconds, both channels' powers averaged, where a sine of full "
+            "scale reads −3.0 dBFS.",
+        ),
+    ] = "integrated"
     loudness: Annotated[
-        float, number("Loudness", "LUFS", -40.0, 0.0, "The integrated loudness that the whole song should have.")
+        float, number("Loudness", "LUFS", -40.0, 0.0, "How loud the whole song should be, by the target's measure.")
     ] = -14.0
     true_peak: Annotated[
         float, number("True peak", "dBTP", -12.0, 0.0, "The highest peak that the song may have.")
     ] = -1.0
-    tolerance: Annotated[float, Meta(ge=0.0, le=5.0)] = 0.5
-    """LU to either side that still meet the loudness."""
+    tolerance: Annotated[
+        float, number("Tolerance", "LU", 0.0, 5.0, "How far to either side still meets the loudness.")
+    ] = 0.5
+    note: Line = ""
+    source: Line = ""
+    """The public document that gives the figures."""
 
 
-FileFormat = Literal["wav", "flac"]
+FileFormat = Literal["wav", "flac", "aiff", "mp3", "aac", "ogg", "opus"]
 """See `deliver.formats.FORMATS`."""
+
+FILE, KEEPS, PART = "The file", "Last bits", "What of the song"
 
 
 class Deliverable(Struct, frozen=True, kw_only=True):
@@ -163,9 +185,25 @@ class Deliverable(Struct, frozen=True, kw_only=True):
 
     id: Id
     name: Name
+    target: Target | None = None
+    """The session's own where there is none."""
     format: Annotated[
         FileFormat,
-        choice("Format", (("wav", "WAV"), ("flac", "FLAC")), "WAV is plain; FLAC is smaller and loses nothing."),
+        choice(
+            "Format",
+            (
+                ("wav", "WAV"),
+                ("flac", "FLAC"),
+                ("aiff", "AIFF"),
+                ("mp3", "MP3"),
+                ("aac", "AAC"),
+                ("ogg", "Ogg Vorbis"),
+                ("opus", "Opus"),
+            ),
+            "WAV and AIFF are plain; FLAC is smaller and loses nothing. The others are smaller still, and lose what is "
+            "hoped not to be heard.",
+            group=FILE,
+        ),
     ] = "wav"
     bits: Annotated[
         Literal["16", "24", "32f"],
@@ -173,30 +211,130 @@ class Deliverable(Struct, frozen=True, kw_only=True):
             "Depth",
             (("16", "16 bit"), ("24", "24 bit"), ("32f", "32 bit float")),
             "Bits of each sample. 24 is enough for anything; 16 wants dither.",
+            group=FILE,
         ),
     ] = "24"
     rate: Annotated[
-        Literal[0, 44100, 48000, 88200, 96000],
+        Literal[0, 44100, 48000, 88200, 96000, 176400, 192000],
         choice(
             "Rate",
             (
-                ("0", "as the session"),
+                ("0", "the session's"),
                 ("44100", "44.1 kHz"),
                 ("48000", "48 kHz"),
                 ("88200", "88.2 kHz"),
                 ("96000", "96 kHz"),
+                ("176400", "176.4 kHz"),
+                ("192000", "192 kHz"),
             ),
             "Samples a second. Conversion keeps the ceiling.",
+            group=FILE,
         ),
     ] = 0
+    bit_rate: Annotated[
+        Literal[64, 96, 128, 160, 192, 256, 320],
+        choice(
+            "Bit rate",
+            tuple((str(rate), f"{rate} kbit/s") for rate in (64, 96, 128, 160, 192, 256, 320)),
+            "How much is kept where something is lost: more is closer to the master, and larger.",
+            group=FILE,
+        ),
+    ] = 256
+    margin: Annotated[
+        float,
+        number(
+            "Margin",
+            "dB",
+            0.0,
+            6.0,
+            "Holds the ceiling so much lower than the target allows, for what encoders and converters add.",
+            group=FILE,
+            decimals=2,
+            fine=0.05,
+        ),
+    ] = 0.0
     dither: Annotated[
-        Literal["none", "tpdf"],
+        Literal["none", "tpdf", "light", "ear", "deep"],
         choice(
             "Dither",
-            (("none", "none"), ("tpdf", "TPDF")),
-            "A trace of noise in place of rounding errors. Wanted at 16 bit.",
+            (("none", "none"), ("tpdf", "TPDF"), ("light", "light"), ("ear", "by the ear"), ("deep", "deep")),
+            "A trace of noise in place of rounding errors. Wanted at 16 bit. TPDF is even over all frequencies; light, by the "
+            "ear and deep move it, more and more, to where it is heard least.",
+            group=KEEPS,
         ),
     ] = "none"
+    shaping: Annotated[
+        float,
+        number(
+            "Shaping",
+            "%",
+            0.0,
+            100.0,
+            "How much of the curve is used: 0 is TPDF, 100 the whole curve.",
+            group=KEEPS,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
+    keep_silence: Annotated[
+        bool,
+        switch(
+            "Keep silence",
+            "Before the song's first sound and after its last, digital silence stays silent; in between all is dithered.",
+            group=KEEPS,
+        ),
+    ] = True
+    scope: Annotated[
+        Literal["song", "sections"],
+        choice(
+            "Scope",
+            (("song", "whole song"), ("sections", "each section")),
+            "The whole song in one file, or a file for each section.",
+            group=PART,
+        ),
+    ] = "song"
+    fade_in: Annotated[
+        float,
+        number("Fade in", "s", 0.0, 60.0, "How long it comes up from silence.", group=PART, fine=0.01, decimals=2),
+    ] = 0.0
+    fade_out: Annotated[
+        float,
+        number("Fade out", "s", 0.0, 60.0, "How long it goes down to silence.", group=PART, fine=0.01, decimals=2),
+    ] = 0.0
+    fade_shape: Annotated[
+        Literal["straight", "smooth", "even"],
+        choice(
+            "Fades",
+            (("straight", "straight"), ("smooth", "smooth"), ("even", "even in dB")),
+            "Straight: by the same amount each moment. Smooth: level at both ends. Even in dB: by the same number of dB "
+            "each moment, 60 in all, as ears hear it.",
+            group=PART,
+        ),
+    ] = "smooth"
+    lead: Annotated[
+        int, number("Silence before", "samples", 0, 4_000_000, "Samples of silence before it.", group=PART, decimals=0)
+    ] = 0
+    tail: Annotated[
+        int, number("Silence after", "samples", 0, 4_000_000, "Samples of silence after it.", group=PART, decimals=0)
+    ] = 0
+    pattern: Annotated[str, Meta(max_length=200)] = "{session} - {name}"
+    """What the file is called; see `deliver.names`."""
+
+
+class Tags(Struct, frozen=True, kw_only=True):
+    """What files tell of the song. Empty fields are not written."""
+
+    title: Line = ""
+    artist: Line = ""
+    album: Line = ""
+    track: Annotated[str, Meta(max_length=20, pattern="^([0-9]{1,4}(/[0-9]{1,4})?)?$")] = ""
+    """A number, or a number of a number: 3/12."""
+    year: Annotated[str, Meta(pattern="^([0-9]{4})?$")] = ""
+    isrc: Annotated[str, Meta(pattern="^([A-Z]{2}[A-Z0-9]{3}[0-9]{7})?$")] = ""
+    comment: Annotated[str, Meta(max_length=10_000, pattern="^[^\\x00-\\x08\\x0b-\\x1f\\x7f]*$")] = ""
+    """May have several lines."""
+    cover: Annotated[str, Meta(max_length=4096, pattern="^[^\\x00]*$")] = ""
+    """The path of a JPEG or PNG, as the audio's are kept."""
 
 
 class Limit(Struct, frozen=True, kw_only=True):
@@ -312,10 +450,15 @@ class Session(Struct, frozen=True, kw_only=True):
     sections: Annotated[tuple[Section, ...], Meta(max_length=1000)] = ()
     target: Target = Target(name="Streaming")
     deliverables: Annotated[tuple[Deliverable, ...], Meta(max_length=100)] = ()
+    tags: Tags = Tags()
     limits: Annotated[tuple[Limit, ...], Meta(max_length=100)] = ()
     view: View = View()
 
     # --- looking things up ---------------------------------------------------------------------------------
+
+    def section_name(self, seconds: float) -> str:
+        """The name of the section that a place lies in; empty outside of all."""
+        return next((s.name for s in self.sections if s.start <= seconds < s.end), "")
 
     @property
     def stems(self) -> tuple[Stem, ...]:

@@ -16,6 +16,7 @@ from gluvo.errors import AudioFileError
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.trace import Tracer
 from gluvo.progress import Progress, no_progress
+from gluvo.session import decoding
 from gluvo.session.containers import cut_short
 from gluvo.session.files import reason_of
 from gluvo.session.scratch import Growing
@@ -25,7 +26,21 @@ LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
 PIECE = 1 << 18
 """Frames that are read at a time."""
 LONGEST_SECONDS = 12 * 3600
-AUDIO_SUFFIXES = (".wav", ".flac", ".aiff", ".aif", ".ogg", ".opus", ".mp3", ".w64", ".rf64", ".caf")
+ENCODERS_PADDING = 4096
+"""Frames of silence that encoders put around the sound, and decoders take away again."""
+AUDIO_SUFFIXES = (
+    ".wav",
+    ".flac",
+    ".aiff",
+    ".aif",
+    ".ogg",
+    ".opus",
+    ".mp3",
+    ".w64",
+    ".rf64",
+    ".caf",
+    *decoding.SUFFIXES,
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -101,7 +116,11 @@ def blocks_of(
 def _check_whole(path: Path, header: Header, read: int, bad: int, first_bad: int) -> None:
     if not read:
         raise AudioFileError(f"{path.name} holds no sound: it has 0 frames.")
-    if read < header.frames or cut_short(path):
+    if path.suffix.lower() in decoding.SUFFIXES:
+        short = read < header.frames - ENCODERS_PADDING
+    else:
+        short = read < header.frames or cut_short(path)
+    if short:
         raise AudioFileError(f"{path.name} is cut short: its end is missing. Bring in a whole copy.")
     if bad:
         raise AudioFileError(
@@ -119,7 +138,7 @@ class _Straight(soundfile.SoundFile):
 
 
 @contextlib.contextmanager
-def _opened(path: Path) -> Iterator[tuple[soundfile.SoundFile, Header]]:
+def _opened(path: Path) -> Iterator[tuple[soundfile.SoundFile | decoding.Decoded, Header]]:
     name = path.name
     try:
         if path.is_dir():
@@ -129,7 +148,8 @@ def _opened(path: Path) -> Iterator[tuple[soundfile.SoundFile, Header]]:
         size = path.stat().st_size
         if size == 0:
             raise AudioFileError(f"{name} is empty.")
-        file = _Straight(str(path))
+        by_av = path.suffix.lower() in decoding.SUFFIXES
+        file: soundfile.SoundFile | decoding.Decoded = decoding.Decoded(path) if by_av else _Straight(str(path))
     except FileNotFoundError:
         raise AudioFileError(f"{name} was not found in {path.parent}.") from None
     except PermissionError:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -17,6 +18,8 @@ from gluvo.session.sounds import HIGHEST_RATE, LOWEST_RATE
 from gluvo.session.tree import check
 
 SUFFIX = ".gluvo"
+_converting = threading.Lock()
+"""The library learns a type when it first meets it, and two threads that meet it at once end the process."""
 MOST_BYTES = 64_000_000
 """No session is larger; a file that is, is something else."""
 
@@ -98,7 +101,8 @@ def loaded_from(raw: Any, name: str) -> Loaded:
         raw = MIGRATIONS[version](raw)
         version += 1
     try:
-        session = msgspec.convert(raw, Session)
+        with _converting:
+            session = msgspec.convert(raw, Session)
     except msgspec.ValidationError as error:
         raise SessionError(f"{name} has a value that makes no sense: {error}.") from None
     _check(session, name)
@@ -158,7 +162,8 @@ def checked(session: Session) -> Session:
     The one door that every session comes through, from a file or by an edit.
     """
     try:
-        msgspec.json.decode(msgspec.json.encode(session), type=Session)
+        with _converting:
+            msgspec.json.decode(msgspec.json.encode(session), type=Session)
     except UnicodeEncodeError:
         raise SessionError("A name in it is not valid text (UTF-8). Rename the file or folder first.") from None
     except msgspec.ValidationError as error:

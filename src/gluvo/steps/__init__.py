@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from gluvo.steps.bands import Band
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.clipper import Clipper
 from gluvo.steps.glue import Glue
 from gluvo.steps.kinds import STEP_KINDS, AnyStep
 from gluvo.steps.lane import Lane
@@ -23,6 +24,7 @@ __all__ = [
     "AnyStep",
     "Band",
     "ChainItem",
+    "Clipper",
     "Glue",
     "Lane",
     "Limiter",

@@ -62,6 +62,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """The settings that can be found rather than set, in the order in which they are found, and the switch of each."""
     reduces: ClassVar[bool] = False
     """Whether the step takes level away and tells how much."""
+    holds_ceiling: ClassVar[bool] = False
+    """Whether it works against a ceiling that nothing passes."""
     has_ear: ClassVar[bool] = False
     """Whether what its detector listens to can be heard; see `ear`."""
     holds_steps: ClassVar[bool] = False
@@ -94,6 +96,16 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     def apart(self) -> tuple[Self, float]:
         """The step without the gain that comes after all of it, and that gain as a factor."""
         return self, 1.0
+
+    @property
+    def plain_gain(self) -> float:
+        """The factor at which a step that takes level away passes what it takes nothing from."""
+        return 1.0
+
+    @property
+    def ceiling_out(self) -> float | None:
+        """The level in dBTP over which nothing comes out; None where there is no such level."""
+        return None
 
     def sound_key(self) -> bytes:
         """What the step's sound depends on, as bytes."""

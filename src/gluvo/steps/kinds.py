@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import get_args
 
 from gluvo.steps.base import Step
+from gluvo.steps.clipper import Clipper
 from gluvo.steps.glue import Glue
 from gluvo.steps.limiter import Limiter
 from gluvo.steps.mid_side_eq import MidSideEq
@@ -12,6 +13,6 @@ from gluvo.steps.saturation import Saturation
 from gluvo.steps.trim import Trim
 from gluvo.steps.width import Width
 
-AnyStep = Trim | MidSideEq | Glue | Saturation | Width | Limiter
+AnyStep = Trim | MidSideEq | Glue | Saturation | Width | Clipper | Limiter
 
 STEP_KINDS: tuple[type[Step], ...] = get_args(AnyStep)

@@ -13,7 +13,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio
-from gluvo.dsp.limiting import CeilingHolder, magnitudes
+from gluvo.dsp.limiting import CeilingHolder, Mender, magnitudes
 from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import number, switch
@@ -23,6 +23,12 @@ SETTLED = 5.0
 """Time constants after which less than a hundredth is left."""
 LONGEST_LOOK_AHEAD = 10.0
 """ms"""
+LONGEST_WINDOW = 0.05
+"""Seconds, at full auto release: a wave of 20 Hz."""
+CHARGE = 0.05
+"""Seconds in which the slow release comes up to what is sustained."""
+SLOWER, SLOWEST = 4.0, 4.0
+"""By how much slower sustained reduction is let go at full auto release, and seconds that it does not pass by itself."""
 
 
 class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
@@ -31,6 +37,7 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
     title: ClassVar[str] = "Limiter"
     summary: ClassVar[str] = "Loudness up to a ceiling that nothing passes"
     reduces: ClassVar[bool] = True
+    holds_ceiling: ClassVar[bool] = True
     holders: ClassVar[Mapping[str, str]] = held.OUTPUT
     silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 
@@ -104,7 +111,9 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
             "%",
             0.0,
             100.0,
-            "Adds a slow release for sustained reduction, while single peaks still recover fast.",
+            "Adds a slow release for reduction that is sustained, so that the gain does not follow the waves of a bass; "
+            "single peaks still recover fast. More reaches lower notes and lets go more slowly; 0 is the release alone. "
+            "With a release under a hundredth of a second it steps back: fast stays fast.",
             group=MOVES,
             decimals=0,
             fine=1.0,
@@ -151,9 +160,27 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
         return cls(), cls(drive=6.0), cls(drive=6.0, true_peak=False, link=0.0)
 
     @property
+    def sustained(self) -> float:
+        """Seconds within which reduction must be needed again to be sustained: a wave of 40 Hz at half auto release."""
+        return min(LONGEST_WINDOW * self.auto_release / 100.0, self.release / 1000.0)
+
+    @property
+    def slow_release(self) -> float:
+        """The time constant of sustained reduction, in seconds."""
+        release = self.release / 1000.0
+        return min(release * (1.0 + SLOWER * self.auto_release / 100.0), max(release, SLOWEST))
+
+    @property
     def memory(self) -> float:
-        slow = max(0.6, 5.0 * self.release / 1000.0) if self.auto_release > 0.0 else 0.0
-        return SETTLED * max(self.release / 1000.0, slow)
+        return SETTLED * self.slow_release + 2.0 * self.sustained
+
+    @property
+    def plain_gain(self) -> float:
+        return gain_of(self.drive + self.output)
+
+    @property
+    def ceiling_out(self) -> float | None:
+        return self.ceiling + self.output if self.true_peak else None
 
     def apart(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
@@ -187,50 +214,33 @@ class LimiterProcessor(Processor):
             ceiling=settings.ceiling,
             knee=settings.knee,
             link=link,
-            times=(
-                pole(release, rate),
-                pole(0.15, rate),
-                pole(max(0.6, 5.0 * release), rate),
-                settings.auto_release / 100.0,
-            ),
+            times=(pole(release, rate), pole(CHARGE, rate), pole(settings.slow_release, rate)),
+            sustained=settings.sustained,
+            rate=rate,
             longest=round(LONGEST_LOOK_AHEAD / 1000.0 * rate),
             longest_block=MAX_BLOCK,
         )
-        mending = round(0.0012 * rate)
-        self._mend = CeilingHolder(
-            lookahead=mending,
-            smoothing=mending,
-            ceiling=settings.ceiling,
-            knee=0.0,
-            link=link,
-            times=(pole(0.02, rate), 0.0, 0.0, 0.0),
-            extra_hold=HALF,
-            longest=mending,
-            longest_block=MAX_BLOCK,
-        )
-        self._readers = [PeakReader(rate, MAX_BLOCK) for _ in range(2)]
-        self._late = [Delay(HALF), Delay(HALF)]
+        self._mender = Mender(settings.ceiling, link, rate, MAX_BLOCK)
+        self._reader, self._late = PeakReader(rate, MAX_BLOCK), Delay(HALF)
         self._work = np.zeros((MAX_BLOCK, 2))
         self._peaks = np.zeros((2, MAX_BLOCK))
         self._taken = np.zeros((MAX_BLOCK, 2))
         self._mended = np.zeros(MAX_BLOCK)
-        self._taken_late = Delay(mending + HALF)  # the first holder's reduction, brought to when it is heard
-        self.latency = ahead + (mending + 2 * HALF if settings.true_peak else 0)
+        self._taken_late = Delay(self._mender.latency)  # the first holder's reduction, brought to when it is heard
+        self.latency = ahead + (HALF + self._mender.latency if settings.true_peak else 0)
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
         work, peaks = self._work[:n], self._peaks
         np.multiply(x, self._drive, out=work)
         if self._true_peak:
-            self._readers[0].read(work, self._floor, peaks)
-            self._late[0].run(work, work)
+            self._reader.read(work, self._floor, peaks)
+            self._late.run(work, work)
             taken, mended = self._taken[:n], self._mended[:n]
             self._main.run(work, peaks, work, self.reduction)
             taken[:, 0] = self.reduction[:n]
             self._taken_late.run(taken, taken)
-            self._readers[1].read(work, self._floor, peaks)
-            self._late[1].run(work, work)
-            self._mend.run(work, peaks, out, mended)
+            self._mender.run(work, out, mended)
             np.add(taken[:, 0], mended, out=self.reduction[:n])
         else:
             magnitudes(work, peaks)
@@ -242,12 +252,10 @@ class LimiterProcessor(Processor):
         if not isinstance(other, LimiterProcessor):
             return
         self._main.adopt(other._main)
-        self._mend.adopt(other._mend)
-        for mine, theirs in zip(self._readers, other._readers, strict=True):
-            np.copyto(mine.history, theirs.history)
+        self._mender.adopt(other._mender)
+        np.copyto(self._reader.history, other._reader.history)
+        self._late.adopt(other._late)
         self._taken_late.adopt(other._taken_late)
-        for late, earlier in zip(self._late, other._late, strict=True):
-            late.adopt(earlier)
 
 
 def last_limiter(chain: Sequence[Step]) -> Limiter | None:

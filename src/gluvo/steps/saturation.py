@@ -321,7 +321,7 @@ class SaturationProcessor(Processor):
                 ceiling=0.0,
                 knee=0.0,
                 link=1.0,
-                times=(pole(HOLD_RELEASE, rate), 0.0, 0.0, 0.0),
+                times=(pole(HOLD_RELEASE, rate), 0.0, 0.0),
                 longest=ahead,
                 longest_block=MAX_BLOCK,
             )

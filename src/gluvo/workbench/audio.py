@@ -7,15 +7,26 @@ from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from gluvo.compare.hearables import Hearable
 from gluvo.errors import AudioFileError, GluvoError
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.flattops import FlatTop, flat_tops
 from gluvo.measure.spectrum import Spectrum, spectrum
-from gluvo.measure.trace import trace_of
+from gluvo.measure.trace import Trace, trace_of
 from gluvo.progress import Progress
 from gluvo.session.media import Changed, Material, changed_file, place_of, read_material
 from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sounds import Sound, read_sound
+
+
+@dataclass(frozen=True, eq=False)
+class Beside:
+    """A sound beside the song that was made here, such as an encoding of it. Its hearable maps the song's time to its own."""
+
+    hearable: Hearable
+    sound: Sound
+    trace: Trace | None
+    """For the level match; None for what plays as it is."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -11,13 +11,14 @@ from gluvo.advise.hold import held_session
 from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.compare.match import Reading, matched_gains
 from gluvo.compare.readings import hear_readings
-from gluvo.measure.figures import Figures
+from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.song import Rendered, Renderer
 from gluvo.session import chains
 from gluvo.session.records import MIX, Session
+from gluvo.workbench.audio import Beside
 
 
 @dataclass(frozen=True)
@@ -28,6 +29,8 @@ class Measuring:
     session: Session
     span: Span | None
     references: Mapping[str, Figures]
+    beside: Mapping[str, Beside]
+    """What can be heard besides, by its id."""
     show: Callable[..., None]
     """Takes parts of the `Picture` by name."""
     amend: Callable[[Session], None]
@@ -56,6 +59,11 @@ class Measuring:
         readings = hear_readings(renderer, held, span, check)
         for reference, f in self.references.items():
             readings[reference] = Reading(f.integrated, f.true_peak)
+        for id, made in self.beside.items():
+            if made.trace is None:
+                continue
+            f = figures_of(made.trace, span)
+            readings[id] = Reading(f.integrated, f.true_peak, made.hearable.is_difference)
         self.show(gains=matched_gains(readings))
         self.show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3))
         song = renderer.song(held, self.telling("Measuring the song"))

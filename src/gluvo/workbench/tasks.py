@@ -38,6 +38,8 @@ class Kind:
 RENDERING = Kind("rendering", newest_wins=True)
 READING = Kind("reading", newest_wins=True)
 """The audio of the session that is open."""
+ANALYSING = Kind("analysing", newest_wins=True)
+"""What takes longer to find out about audio that was read."""
 BRINGING_IN = Kind("bringing in")
 """New files."""
 SEARCHING = Kind("searching", newest_wins=True, told=True)

@@ -110,27 +110,28 @@ class SpreadView(Chart):
         super().__init__(Axis(0.0, 6.0, range(7)), Axis(0.0, 1.1, ()), parent)
         self.bottom = 38
         self._shares: np.ndarray | None = None
-        self._width, self._aim, self._mean, self._words = 0.25, 0.0, 0.0, ""
+        self._width, self._mean, self._words = 0.25, 0.0, ""
+        self._aim: float | None = 0.0
         self.setToolTip(
             "How much of the section's time has how much reduction, in quarters of a dB. The band lies 1 dB to either "
             "side of the aim; a narrow hill inside it is steady, a wide one moves a lot."
         )
 
-    def show_spread(self, values: np.ndarray, aim: float, mean: float) -> None:
-        """`values`: the reduction of every 10 ms that had signal, dB."""
+    def show_spread(self, values: np.ndarray, aim: float | None, mean: float) -> None:
+        """`values`: the reduction of every 10 ms that had signal, dB. `aim`: None where there is none."""
         self._aim, self._mean, self._shares = aim, mean, None
-        if len(values):
-            most = max(3.0, aim + 2.0, math.ceil(float(np.percentile(values, 99.5)) + 0.5))
+        if len(values) and (aim is not None or values.max() > 0.0):
+            most = max(3.0, (aim or 0.0) + 2.0, math.ceil(float(np.percentile(values, 99.5)) + 0.5))
             self._width = most / 48
             counts, _ = np.histogram(values, bins=48, range=(0.0, most))
             self._shares = counts / len(values)
             step = next(s for s in (1, 2, 5, 10) if most / s <= 10 or s == 10)
             self.x_axis = Axis(0.0, most, [float(v) for v in range(0, int(most) + 1, step)])
-            inside = float((np.abs(values - aim) <= self.BAND).mean())
             low, high = np.percentile(values, [25.0, 75.0])
-            self._words = (
-                f"{100 * inside:.0f} % within 1 dB of the aim · half of it between {low:.1f} and {high:.1f} dB"
-            )
+            self._words = f"half of it between {low:.1f} and {high:.1f} dB"
+            if aim is not None:
+                inside = float((np.abs(values - aim) <= self.BAND).mean())
+                self._words = f"{100 * inside:.0f} % within 1 dB of the aim · {self._words}"
         self.changed()
 
     @property
@@ -141,31 +142,30 @@ class SpreadView(Chart):
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
         if self._shares is None:
-            self.say(painter, "Nothing measured yet.")
+            self.say(painter, "Nothing is taken off here." if self._aim is None else "Nothing measured yet.")
             return
-        left, right = self.x_at(max(0.0, self._aim - self.BAND)), self.x_at(self._aim + self.BAND)
-        painter.fillRect(QRectF(left, area.top(), right - left, area.height()), c.soft("signal", 40))
+        lines = [(self._mean, "ink", Qt.PenStyle.SolidLine)]
+        if self._aim is not None:
+            left, right = self.x_at(max(0.0, self._aim - self.BAND)), self.x_at(self._aim + self.BAND)
+            painter.fillRect(QRectF(left, area.top(), right - left, area.height()), c.soft("signal", 40))
+            lines.append((self._aim, "signal", Qt.PenStyle.DashLine))
         top = float(self._shares.max())
         for n, share in enumerate(self._shares):
             x, end = self.x_at(n * self._width), self.x_at((n + 1) * self._width)
             height = share / top * area.height() * 0.86
             painter.fillRect(QRectF(x, area.bottom() - height, end - x - 1, height), c.soft("reduction", 190))
-        for value, name, style in (
-            (self._aim, "signal", Qt.PenStyle.DashLine),
-            (self._mean, "ink", Qt.PenStyle.SolidLine),
-        ):
+        for value, name, style in lines:
             painter.setPen(QPen(c[name], 1.5, style))
             painter.drawLine(QPointF(self.x_at(value), area.top()), QPointF(self.x_at(value), area.bottom()))
 
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         if self._shares is None:
             return
-        self.note(
-            painter, self.x_at(self._mean), area.top() + 9, f"mean {self._mean:.1f}", "ink", self._mean < self._aim
-        )
-        self.note(
-            painter, self.x_at(self._aim), area.top() + 25, f"aim {self._aim:.1f}", "signal", self._mean >= self._aim
-        )
+        aim = self._aim
+        under = aim is not None and self._mean < aim
+        self.note(painter, self.x_at(self._mean), area.top() + 9, f"mean {self._mean:.1f}", "ink", under)
+        if aim is not None:
+            self.note(painter, self.x_at(aim), area.top() + 25, f"aim {aim:.1f}", "signal", not under)
         painter.setPen(colours()["faint"])
         text = f"dB of reduction · {self._words}"
         painter.drawText(QRectF(0, area.bottom() + 20, area.right(), 16), Qt.AlignmentFlag.AlignRight, text)

@@ -183,8 +183,9 @@ class ChoiceRow(QWidget):
 
     chosen = Signal(object)
 
-    def __init__(self, setting: Setting, *, named: bool = True) -> None:
-        """`named`: whether the setting's name stands beside it; its tooltip tells it anyway."""
+    def __init__(self, setting: Setting, *, named: bool = True, roomy: bool = False) -> None:
+        """`named`: whether the setting's name stands beside it; its tooltip tells it anyway. `roomy`: whether there is room
+        for the whole of its words."""
         super().__init__()
         self.setting = setting
         row = QHBoxLayout(self)
@@ -194,8 +195,9 @@ class ChoiceRow(QWidget):
         self._box = QComboBox()
         self._box.setAccessibleName(setting.label)
         self._box.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self._box.setMinimumContentsLength(4)
         self._box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        longest = max((len(text) for _, text in setting.options), default=4)
+        self._box.setMinimumContentsLength(min(longest, 11) if roomy else 4)
         for _, text in setting.options:
             self._box.addItem(text)
         for widget in (self, self._box):

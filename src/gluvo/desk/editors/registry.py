@@ -5,14 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.ceiling import CeilingEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor, LaneEditor
-from gluvo.desk.editors.limiter import LimiterEditor
 from gluvo.desk.editors.saturation import SaturationEditor
 from gluvo.desk.editors.trim import TrimEditor
 from gluvo.desk.editors.width import WidthEditor
 from gluvo.desk.model.workbench import Workbench
-from gluvo.steps import ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, Width
+from gluvo.steps import ChainItem, Clipper, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
 EDITORS: dict[type[Step], type[StepEditor[Any]]] = {
     Trim: TrimEditor,
@@ -20,7 +20,8 @@ EDITORS: dict[type[Step], type[StepEditor[Any]]] = {
     Glue: GlueEditor,
     Saturation: SaturationEditor,
     Width: WidthEditor,
-    Limiter: LimiterEditor,
+    Clipper: CeilingEditor,
+    Limiter: CeilingEditor,
     Lane: LaneEditor,
 }
 """Steps with views of their own; others get a plain `StepEditor`."""

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from collections.abc import Sequence
+
+from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.desk.charts.views import CaughtView
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import Rows, button, clock, figure, label
+from gluvo.desk.controls.parts import Rows, Segments, button, clock, figure, label
+from gluvo.desk.editors.place_table import PlaceTable
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
+from gluvo.measure.overview import overs
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
 from gluvo.session.records import Stem
@@ -16,6 +20,8 @@ from gluvo.session.tree import below
 from gluvo.steps import Trim
 from gluvo.steps.trim import with_gain
 
+MOST_TOPS = 50
+"""Flat tops that are listed."""
 ROOM = 6.0
 """dB of headroom that the steps like to have."""
 
@@ -35,7 +41,20 @@ class SourceEditor(QWidget):
         column.addWidget(self.file)
         self.peaks = CaughtView()
         self.peaks.setToolTip("The peaks in the section of what comes in, against full scale.")
-        column.addWidget(self.peaks, 1)
+        self.faults = PlaceTable(
+            "Flat tops and overs",
+            "What is wrong",
+            "Where the source is cut off flat, the longest first, and where it goes over full scale between samples.",
+        )
+        self.faults.wanted.connect(bench.loop_place)
+        self.views = QStackedLayout()
+        self.views.addWidget(self.peaks)
+        self.views.addWidget(self.faults)
+        self.chooser = Segments([("peaks", "Peaks"), ("faults", "Flat tops and overs")], "What is drawn here.")
+        self.chooser.chosen.connect(lambda key: self.views.setCurrentIndex(("peaks", "faults").index(key)))
+        self.chooser.set_chosen("peaks")
+        column.addWidget(self.chooser)
+        column.addLayout(self.views, 1)
         self.rows = Rows(
             (
                 ("Headroom", "How far the highest peak lies under full scale, between samples too."),
@@ -90,12 +109,25 @@ class SourceEditor(QWidget):
             ],
             ["over" if f.true_peak > 0 else "ink", "ink", "ink", "ink", "ink", "over" if flat else "ink"],
         )
+        self.faults.show_found(self._faults(stems, song))
         little = -f.true_peak < ROOM - 0.5
         self.hint.setText(
             f"There {'is no' if f.true_peak > 0 else 'is little'} room for the steps to work in; one press makes it."
             if little and not session.chain
             else ""
         )
+
+    def _faults(self, stems: Sequence[Stem], song: Joint) -> tuple[tuple[float, str, str], ...]:
+        """Flat tops of the stems, the longest first, then what goes over full scale."""
+        audio, name = self.bench.audio, self.bench.session.section_name
+        rate = audio.material.rate if audio.material is not None else 48_000
+        tops = [(top.length, s.offset + top.start / rate, s.name) for s in stems for top in audio.flat.get(s.id, ())]
+        found = []
+        for length, seconds, stem in sorted(tops, reverse=True)[:MOST_TOPS]:
+            whose = f" in {stem}" if len(stems) > 1 else ""
+            found.append((seconds, f"flat for {length} samples{whose}", name(seconds)))
+        found += [(o.seconds, f"over by {o.taken:.2f} dB", name(o.seconds)) for o in overs(song.trace)]
+        return tuple(found)
 
     @staticmethod
     def _loudest(song: Joint) -> str:

@@ -8,6 +8,7 @@ from typing import Any, Protocol, cast
 from gluvo.advise.aim import Found, aimed
 from gluvo.advise.hold import gentle_and_crushed
 from gluvo.advise.loudness_target import Reached, driven, reach_target
+from gluvo.advise.prices import divided
 from gluvo.desk.controls.parts import figure
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
@@ -103,6 +104,20 @@ class Advice:
         self._bench.task(
             SEARCHING, f"Reaching {wanted} LUFS", lambda check: reach_target(renderer, session, span, check), done
         )
+
+    def divide(self, tops: float) -> None:
+        """Give the first of the two that the mix bus ends with so many dB of the highest peak, and the last the rest."""
+        renderer, session = self._bench.renderer, self._bench.session
+        if renderer is None:
+            return
+
+        def done(found: Session) -> None:
+            if self._bench.session.strips != session.strips:
+                self._bench.tell("The chain was changed meanwhile, and stays as it is. Divide the work again.", True)
+                return
+            self._bench.edit(f"Tops of {tops:.1f} dB to the first", lambda s: s.replace(strips=found.strips))
+
+        self._bench.task(SEARCHING, "Dividing the work", lambda check: divided(renderer, session, tops, check), done)
 
     def gentle_and_crushed(self, strip_id: str) -> None:
         """Add the two-compressor start to a strip; its aims are then found like any held setting."""

@@ -15,8 +15,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from gluvo.advise.hold import holds
 from gluvo.advise.loudness_target import Reached
-from gluvo.compare.hearables import TimeMap, hearables
-from gluvo.compare.match import BAND, DETECTOR, RESULT
+from gluvo.compare.hearables import Hearable, TimeMap, hearables
+from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.tones import Frozen
 from gluvo.desk.model.advice import Advice
 from gluvo.errors import GluvoError, SessionError
@@ -33,13 +33,15 @@ from gluvo.session.media import Changed, outside_folder, taken
 from gluvo.session.records import Session
 from gluvo.session.sounds import Sound
 from gluvo.steps import Step
-from gluvo.workbench.audio import OpenAudio, analysed, changes_of, read_audio, stamp_of
+from gluvo.workbench.audio import Beside, OpenAudio, analysed, changes_of, read_audio, stamp_of
 from gluvo.workbench.measuring import Measuring
 from gluvo.workbench.picture import Picture
-from gluvo.workbench.tasks import KEEPING, MEASURING, READING, RENDERING, SEARCHING, Kind, Task, Tasks
+from gluvo.workbench.tasks import ANALYSING, KEEPING, MEASURING, READING, RENDERING, SEARCHING, Kind, Task, Tasks
 
 AUTOSAVE_MS = 1500
 """After an edit a copy is kept so much later, however many edits follow in the meantime."""
+BEFORE, AFTER = 0.5, 1.0
+"""Seconds around a place that is looped."""
 T = TypeVar("T")
 
 
@@ -87,6 +89,12 @@ class Workbench(QObject):
         self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
         self._autosave.timeout.connect(self.autosave_now)
         self._autosaves = autosaves
+        self.beside: dict[str, Beside] = {}
+        """What can be heard besides the song and its references, by the ids of the Hear row."""
+        self.passing: Span | None = None
+        """A moment that is looped in place of the section, until another section is chosen."""
+        self._to_analyse = False
+        """Whether there is audio that has only been read."""
         self._hunted: Session | None = None
         self._stamps: dict[str, object] = {}
         """How each audio file stood on disk when it was read."""
@@ -108,13 +116,14 @@ class Workbench(QObject):
         """Show a document; its audio is read in the background."""
         self._close_engine()
         self._generation += 1
-        for kind in (RENDERING, READING, SEARCHING, MEASURING):
+        for kind in (RENDERING, READING, ANALYSING, SEARCHING, MEASURING):
             self.tasks.cancel_kind(kind)
         self._autosave.stop()
         if self.document.lock is not document.lock:
             self.document.release()
         self.document, self._was_mine, self.reach = document, not document.read_only, None
-        self.renderer = None
+        self.renderer, self._to_analyse, self.passing = None, False, None
+        self.beside.clear()
         self.audio, self.picture = OpenAudio(), Picture()
         document.listen(self._session_changed)
         self.session_changed.emit(Session(), document.session)
@@ -129,8 +138,6 @@ class Workbench(QObject):
         def job(check: Progress) -> None:
             audio = read_audio(session, folder, check, known)
             self._on_window(lambda: self._take_audio(audio, mine))
-            looked_at = analysed(audio, check)
-            self._on_window(lambda: self._take_analysis(looked_at, mine))
 
         if session.media:
             self.tasks.submit(READING, "Reading audio", job)
@@ -139,7 +146,7 @@ class Workbench(QObject):
         if generation != self._generation:
             return
         before = self.audio
-        self.audio, self._stamps = audio, dict(audio.stamps)
+        self.audio, self._stamps, self._to_analyse = audio, dict(audio.stamps), True
         if self.engine is not None and audio.material is not None and audio.has_song_of(before):
             self._exchange(before.references, audio.references)
             self.audio_changed.emit()
@@ -154,6 +161,7 @@ class Workbench(QObject):
             self._open_engine(audio, session.view.position if position is None else position, playing)
         else:
             self.renderer = None
+            self._analyse()
         self.audio_changed.emit()
         self.render()
         self._tell_of(audio)
@@ -191,6 +199,8 @@ class Workbench(QObject):
         except GluvoError as error:
             self.told.emit(str(error), True)
             return
+        for id, made in self.beside.items():
+            self.engine.keep(id, made.sound, made.hearable.time)
         self.engine.seek(position)
         self._apply_loop()
         self._apply_monitoring()
@@ -252,9 +262,24 @@ class Workbench(QObject):
         self.audio = replace(self.audio, changed={})
         self.edit("Take changed audio", lambda s: taken(s, changed))
 
-    def _take_analysis(self, audio: OpenAudio, generation: int) -> None:
-        if generation == self._generation and audio.material is self.audio.material:
-            self.audio = replace(audio, changed=self.audio.changed)
+    def _analyse(self) -> None:
+        """Find out what takes longer about audio that was read, once. It waits for the first figures, which it would
+        hold up."""
+        if not self._to_analyse:
+            return
+        audio, mine, self._to_analyse = self.audio, self._generation, False
+
+        def job(check: Progress) -> None:
+            looked_at = analysed(audio, check)
+            self._on_window(lambda: self._take_analysis(audio, looked_at, mine))
+
+        self.tasks.submit(ANALYSING, "Looking for flat tops", job)
+
+    def _take_analysis(self, of: OpenAudio, found: OpenAudio, generation: int) -> None:
+        """What was found out about some audio, if it is still what is open: other audio is looked at in its turn."""
+        same = of.material is self.audio.material and of.references == self.audio.references
+        if generation == self._generation and same:
+            self.audio = replace(found, changed=self.audio.changed)
             self.analysis_changed.emit()
             self.render()
 
@@ -373,7 +398,8 @@ class Workbench(QObject):
             for n in ("step", "strip", "section", "solo", "band", "hear")
             if getattr(before.view, n) != getattr(now.view, n)
         }
-        alone = BAND in (before.view.hear, now.view.hear) and looked & {"band", "hear"}  # made only while it is heard
+        # these are made only while they are heard
+        alone = bool({BAND, TAKEN} & {before.view.hear, now.view.hear}) and looked & {"band", "hear"}
         if before.strips != now.strips or looked & {"step", "solo"} or alone:
             if self.engine is not None:
                 self.engine.change(now)
@@ -385,6 +411,7 @@ class Workbench(QObject):
         ):
             self.render()
         if (before.view.section, before.view.loop, before.sections) != (now.view.section, now.view.loop, now.sections):
+            self.passing = None
             self._apply_loop()
         if before.view != now.view:
             self._apply_monitoring()
@@ -393,7 +420,8 @@ class Workbench(QObject):
         step, hear = now.step(now.view.step), now.view.hear
         has_ear = step is not None and step.has_ear
         has_part = step is not None and now.view.band in step.parts
-        if (hear == DETECTOR and not has_ear) or (hear == BAND and not has_part):
+        takes = step is not None and step.reduces
+        if (hear == DETECTOR and not has_ear) or (hear == BAND and not has_part) or (hear == TAKEN and not takes):
             self.document.look(hear=RESULT)
 
     # --- the section and the ear ---------------------------------------------------------------------------
@@ -415,12 +443,53 @@ class Workbench(QObject):
 
     def hear_choices(self) -> list[tuple[str, str]]:
         """What the Hear row offers: path and name, in the order of the keys 1–9."""
-        return [(h.id, h.name) for h in hearables(self.session, self.audio.references) if h.listed]
+        return [(h.id, h.name) for h in self.hearables()]
+
+    def hearables(self) -> list[Hearable]:
+        """What the Hear row offers, in the order of the keys 1–9."""
+        found = [h for h in hearables(self.session, self.audio.references) if h.listed]
+        return [*found, *(made.hearable for made in self.beside.values() if made.hearable.listed)]
+
+    def keep_beside(self, made: Beside) -> None:
+        """Have a sound in the Hear row; one of the same id is replaced. It plays on."""
+        id = made.hearable.id
+        self.beside[id] = made
+        if self.engine is not None:
+            try:
+                self.engine.keep(id, made.sound, made.hearable.time)
+            except GluvoError as error:
+                self.told.emit(str(error), True)
+        self.audio_changed.emit()
+
+    def drop_beside(self, id: str) -> None:
+        """Take a sound from the Hear row."""
+        if self.beside.pop(id, None) is None:
+            return
+        if self.session.view.hear == id:
+            self.document.look(hear=RESULT)
+        if self.engine is not None:
+            self.engine.drop(id)
+        self.audio_changed.emit()
+
+    def loop_span(self, span: Span | None) -> None:
+        """Loop a moment in place of the section, and play it; None goes on without."""
+        self.passing = span
+        self._apply_loop()
+        if span is not None and self.engine is not None:
+            self.seek(span.start)
+            self.engine.play()
+
+    def loop_place(self, seconds: float) -> None:
+        """Play a moment around a place again and again; the same place once more goes on from there."""
+        span = Span(max(0.0, seconds - BEFORE), seconds + AFTER)
+        self.loop_span(None if self.passing == span else span)
 
     def _apply_loop(self) -> None:
         if self.engine is None or self.audio.material is None:
             return
-        if self.session.view.loop:
+        if self.passing is not None:
+            self.engine.loop(self.passing.start, self.passing.end)
+        elif self.session.view.loop:
             span = self.span or Span(0.0, self.audio.material.seconds)
             self.engine.loop(span.start, span.end)
         else:
@@ -481,7 +550,7 @@ class Workbench(QObject):
             section_current=False,
             song_current=self.picture.song_current and not stale,
         )
-        references = self.audio.reference_figures
+        references, beside = self.audio.reference_figures, dict(self.beside)
         opened = self.picture.song_render is None and self.picture.untouched is None
 
         def job(check: Progress) -> None:
@@ -496,7 +565,10 @@ class Workbench(QObject):
                 self.tasks.retitle(RENDERING, title)
                 return check
 
-            Measuring(renderer, session, span, references, show, amend, telling).run(check, opened)
+            try:
+                Measuring(renderer, session, span, references, beside, show, amend, telling).run(check, opened)
+            finally:
+                self._on_window(self._analyse)
 
         self.tasks.submit(RENDERING, "Measuring", job)
 
@@ -506,6 +578,8 @@ class Workbench(QObject):
         self.picture = replace(self.picture, **changes)  # type: ignore[arg-type]
         if "gains" in changes:
             self._apply_monitoring()
+        if "around" in changes or "section_current" in changes:
+            self._analyse()
         self.picture_changed.emit()
 
     def _amend(self, generation: int, session: Session, held: Session) -> None:

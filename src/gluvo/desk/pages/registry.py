@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.buses import BusesPage
-from gluvo.desk.pages.deliver import DeliverPage
+from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.shape import ShapePage
 
 

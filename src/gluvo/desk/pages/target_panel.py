@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import QRectF, Qt
+from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from gluvo.deliver.targets import PEAK_TOLERANCE, TARGETS
+from gluvo.deliver.targets import PEAK_TOLERANCE, all_targets, loudness_of, measured_by
 from gluvo.desk.charts.views import ToneView
 from gluvo.desk.controls.meter import Meter
-from gluvo.desk.controls.parts import Rows, button, figure, label, set_role
+from gluvo.desk.controls.parts import Rows, button, figure, label, plain, set_role
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.targets_dialog import TargetsDialog
 from gluvo.dsp.db import db_of
 from gluvo.measure.figures import FIGURES
 from gluvo.measure.loudness import OFFSET, SILENT
@@ -22,7 +23,7 @@ from gluvo.play.meters import Readings
 from gluvo.session.records import Session, Target
 from gluvo.steps import Limiter, settings_of
 
-OWN = "Own"
+OWN, EDIT = "Own", "\0edit"
 HOLD_SECONDS = 1.5
 TOLD = tuple(FIGURES[key] for key in ("true_peak", "loudness_range", "plr", "max_short_term"))
 """What is told of the whole song besides its loudness."""
@@ -104,6 +105,9 @@ class BigFigure(QWidget):
 class TargetPanel(QWidget):
     """Live meters, the target, the whole song's figures, and its tone against the references."""
 
+    costs_wanted = Signal()
+    """What louder costs is to be shown."""
+
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self._bench = bench
@@ -126,11 +130,8 @@ class TargetPanel(QWidget):
         self.choice.setMinimumContentsLength(8)
         self.choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.choice.setToolTip("Where the song's loudness and peaks should end up.")
-        for target in TARGETS:
-            self.choice.addItem(
-                f"{target.name}  {target.loudness:g} / {target.true_peak:g}".replace("-", "−"), target.name
-            )
-        self.choice.addItem("Own", OWN)
+        self._targets: tuple[Target, ...] = ()
+        self._fill_targets()
         self.choice.activated.connect(self._choose)
         head.addWidget(self.choice, 1)
         column.addLayout(head)
@@ -158,6 +159,11 @@ class TargetPanel(QWidget):
         column.addWidget(self.rows)
         self.reach = button("Reach the target", "", bench.advice.reach_target, "main")
         column.addWidget(self.reach)
+        self.costs = button(
+            "What louder costs…", "See and hear what this loudness takes, a little less, and more.", kind="plain"
+        )
+        self.costs.clicked.connect(self.costs_wanted)
+        column.addWidget(self.costs)
         self.cost = label("", "caption")
         self.cost.setWordWrap(True)
         self.cost.setMinimumHeight(32)
@@ -178,12 +184,41 @@ class TargetPanel(QWidget):
             self.live.forget()
         self.refresh()
 
+    def _fill_targets(self) -> None:
+        """The targets that there are, the user's own among them."""
+        targets = all_targets()
+        if targets == self._targets:
+            return
+        self._targets = targets
+        self.choice.clear()
+        for n, target in enumerate(targets):
+            self.choice.addItem(
+                f"{target.name}  {target.loudness:g} / {target.true_peak:g}".replace("-", "−"), target.name
+            )
+            tip = "\n".join(words for words in (target.note, target.source) if words)
+            self.choice.setItemData(n, plain(tip), Qt.ItemDataRole.ToolTipRole)
+        self.choice.addItem("Own", OWN)
+        self.choice.addItem("Edit targets…", EDIT)
+
+    def edit_targets(self) -> None:
+        """Add, change and remove targets."""
+        TargetsDialog(self).exec()
+        self._fill_targets()
+        now = self._bench.session.target
+        changed = next((t for t in self._targets if t.name == now.name), now)
+        if changed != now:
+            self._bench.edit(f"Target {changed.name}", lambda s: s.replace(target=changed))
+        self.refresh()
+
     def _choose(self, index: int) -> None:
         name = self.choice.itemData(index)
+        if name == EDIT:
+            self.refresh()
+            self.edit_targets()
+            return
         now = self._bench.session.target
-        target = next(
-            (t for t in TARGETS if t.name == name), Target(name=OWN, loudness=now.loudness, true_peak=now.true_peak)
-        )
+        own = msgspec.structs.replace(now, name=OWN, note="", source="")
+        target = next((t for t in self._targets if t.name == name), own)
         self._bench.edit(f"Target {target.name}", lambda s: s.replace(target=target))
 
     def _set_own(self, name: str, value: float) -> None:
@@ -220,16 +255,18 @@ class TargetPanel(QWidget):
     def refresh(self) -> None:
         session, picture = self._bench.session, self._bench.picture
         target = session.target
-        names = [t.name for t in TARGETS]
+        self._fill_targets()
+        names = [t.name for t in self._targets]
         self.choice.setCurrentIndex(names.index(target.name) if target.name in names else len(names))
         self._own.setVisible(target.name == OWN)
         self.own_loudness.set_value(target.loudness)
         self.own_peak.set_value(target.true_peak)
         self._show_cost()
         wanted = figure(target.loudness)
-        self.reach.setText(f"Reach {wanted} LUFS")
+        by = measured_by(target)
+        self.reach.setText(f"Reach {wanted} {by.unit}")
         self.reach.setToolTip(
-            f"Find the last limiter's drive for which the whole song reads {wanted} LUFS, at a ceiling of "
+            f"Find the last limiter's drive for which the whole song's {by.name.lower()} is {wanted} {by.unit}, at a ceiling of "
             f"{figure(target.true_peak)} dBTP (Ctrl+R)."
         )
         song = picture.song_render
@@ -238,7 +275,8 @@ class TargetPanel(QWidget):
             self.rows.set_values(["…"] * 5)
         else:
             f, source = song.result.figures(), song.untouched.figures()
-            miss = f.integrated - target.loudness
+            level = loudness_of(f, target)
+            miss = level - target.loudness
             close = abs(miss) <= target.tolerance
             verdict = (
                 "on target" if abs(miss) < 0.05 else f"{abs(miss):.1f} LU {'over' if miss > 0 else 'under'} target"
@@ -246,8 +284,8 @@ class TargetPanel(QWidget):
             if not picture.song_current:
                 verdict = "measuring…"
             self.integrated.show_figure(
-                figure(f.integrated),
-                "LUFS, whole song",
+                figure(level),
+                f"{by.unit}, {'whole song' if target.measure == 'integrated' else by.name.lower()}",
                 verdict,
                 "faint" if not picture.song_current else "good" if close else "over" if miss > 0 else "mid",
             )

@@ -19,7 +19,7 @@ from gluvo.desk.editors.eq.band_edits import BandEdits
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
-from gluvo.desk.pages.deliver import DeliverPage
+from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.window.timeline import Timeline
@@ -183,6 +183,22 @@ FILE: Sequence[Action] = (
     ),
     Action(
         "File",
+        "Write report…",
+        "Ctrl+Alt+E",
+        lambda d: d.deliver.write_report(),
+        "All figures, steps and files as one page.",
+    ),
+    Action(
+        "File",
+        "Deliver an album…",
+        "",
+        lambda d: d.deliver.deliver_album(),
+        "Several sessions together: how loud each is, all at one target or moved together.",
+        always=True,
+    ),
+    Action("File", "Print report to PDF…", "", lambda d: d.deliver.print_report(), "The report as a PDF."),
+    Action(
+        "File",
         "Stop long work",
         "Esc",
         lambda d: d.leave(),
@@ -255,6 +271,13 @@ CHAIN: Sequence[Action] = (
         "Ctrl+R",
         lambda d: d.bench.advice.reach_target(),
         "Drive the last limiter.",
+    ),
+    Action(
+        "Chain",
+        "What louder costs",
+        "Ctrl+Alt+R",
+        lambda d: d.deliver.show_costs(),
+        "The song at its target and around it, with what each takes.",
     ),
     Action(BANDS, "Add band", "Ctrl+Shift+B", _of_eq(lambda e: e.add_here()), "A bell of 0 dB at 1 kHz."),
     Action(BANDS, "Duplicate to the other target", "Ctrl+D", _of_band(BandEdits.double), "The two are linked."),

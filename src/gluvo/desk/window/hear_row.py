@@ -14,7 +14,8 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
 )
 
-from gluvo.compare.match import BAND, DETECTOR, RESULT
+from gluvo.compare.hearables import REFERENCES, SONG
+from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.monitor import MONITORS
 from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import Toggle, button, figure, label, menu_text, plain
@@ -45,7 +46,12 @@ class HearRow(QFrame):
         self._caption = label("Hear", "caption")
         self._row.addWidget(self._caption)
         self._row.addLayout(self._choices)
-        self.more = button("References ▾", "The references; they have keys as well.", kind="reference", checkable=True)
+        self.more = button(
+            "References ▾",
+            "References, and encodings that were tried; they have keys, too.",
+            kind="reference",
+            checkable=True,
+        )
         self.more_menu = QMenu(self)
         self.more.setMenu(self.more_menu)
         self.more.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
@@ -109,20 +115,12 @@ class HearRow(QFrame):
                 widget.hide()
                 widget.deleteLater()
         self.buttons.clear()
-        tips = {
-            "result": "The song after all steps.",
-            "untouched": "The song as it came.",
-            "step_out": "The result without the chosen step.",
-            "change": "Only what the chosen step adds and takes away: its output less its input.",
-        }
-        for n, (path, name) in enumerate(self._bench.hear_choices()[:9], start=1):
-            tip = tips.get(path, f"The reference {plain(name)}.")
-            made = button(
-                f"{n}  {menu_text(name)}", f"{tip} Key {n}.", kind="hear" if n < 5 else "reference", checkable=True
-            )
-            made.clicked.connect(lambda _=False, path=path: self._bench.hear(path))
+        for n, heard in enumerate(self._bench.hearables()[:9], start=1):
+            kind = "hear" if heard.group == SONG else "reference"
+            made = button(f"{n}  {menu_text(heard.name)}", f"{plain(heard.tip)} Key {n}.", kind=kind, checkable=True)
+            made.clicked.connect(lambda _=False, path=heard.id: self._bench.hear(path))
             self._group.addButton(made)
-            self.buttons[path] = made
+            self.buttons[heard.id] = made
             self._choices.addWidget(made)
         self.more_menu.clear()
         for n, (path, name) in enumerate(self._bench.hear_choices()[FIXED:], start=FIXED + 1):
@@ -169,7 +167,9 @@ class HearRow(QFrame):
             made.setChecked(path == view.hear)
         heard = next((name for path, name in self._bench.hear_choices()[FIXED:] if path == view.hear), "")
         self.more.setChecked(bool(heard))
-        self.more.setText(f"{menu_text(heard) or 'References'} ▾")
+        others = self._bench.hearables()[FIXED:]
+        rest = "References" if all(h.group == REFERENCES for h in others) else "More"
+        self.more.setText(f"{menu_text(heard) or rest} ▾")
         self._group.setExclusive(True)
         self._show_apart()
         self.matched.set_on(view.level_matched)
@@ -190,6 +190,8 @@ class HearRow(QFrame):
         text = ""
         if hear == DETECTOR and step is not None:
             text = f"Detector of {step.title}"
+        elif hear == TAKEN and step is not None:
+            text = f"Taken off by {step.title}"
         elif hear == BAND and step is not None and session.view.band in step.parts:
             number = step.parts.index(session.view.band) + 1
             text = f"Band {number} alone"

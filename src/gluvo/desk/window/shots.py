@@ -16,10 +16,10 @@ def write_shots(folder: Path) -> Iterator[Path]:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtCore import QSettings
 
+    from gluvo.deliver.encoding import Encoding
     from gluvo.demo.session import demo_session
     from gluvo.desk.controls.theme import theme
     from gluvo.desk.editors.eq.editor import EqEditor
-    from gluvo.desk.editors.glue import GlueEditor
     from gluvo.desk.model.workbench import Workbench
     from gluvo.desk.window.app import application
     from gluvo.desk.window.window import Window
@@ -81,15 +81,9 @@ def write_shots(folder: Path) -> Iterator[Path]:
         bench.look(page="buses", strip="shells", step="glue-2")
         wait(settled)
         yield shot("buses")
-        theme.force(True)
-        yield shot("buses-night")
-        theme.force(False)
         bench.look(page="shape")
         wait(settled)
         yield shot("glue-hits")
-        assert isinstance(window.shape.editor, GlueEditor)
-        window.shape.editor.chooser.button("spread").click()
-        yield shot("glue-spread")
         bench.look(step="lane-1")
         wait(settled)
         yield shot("lane")
@@ -98,9 +92,6 @@ def write_shots(folder: Path) -> Iterator[Path]:
         theme.force(True)
         yield shot("shape-night")
         theme.force(False)
-        assert isinstance(window.shape.editor, GlueEditor)
-        window.shape.editor.chooser.button("transfer").click()
-        yield shot("glue-transfer")
         bench.look(step="limiter-1")
         wait(settled)
         yield shot("limiter")
@@ -113,13 +104,6 @@ def write_shots(folder: Path) -> Iterator[Path]:
         window.shape.editor.next_phase()
         yield shot("mid-side-eq-night")
         theme.force(False)
-        bench.look(step="glue-1")
-        wait(settled)
-        assert isinstance(window.shape.editor, GlueEditor)
-        window.shape.editor.chooser.button("spectrum").click()
-        window.shape.editor.spectrum.freeze_reference("reference-1", "Pier Lights")
-        wait(lambda: bench.frozen is not None and not bench.busy)
-        yield shot("spectrum")
         bench.look(step="saturation-1")
         wait(settled)
         yield shot("saturation")
@@ -129,11 +113,19 @@ def write_shots(folder: Path) -> Iterator[Path]:
         bench.look(page="deliver")
         window.deliver.use_folder(Path(scratch))
         window.deliver.write_all()
-        wait(lambda: window.deliver.status.text() != "" and not bench.busy)
-        window.deliver.status.setText(window.deliver.status.text().replace(scratch, "Deliverables"))
-        window.deliver._folder = None
-        window.deliver.refresh()
+        wait(lambda: window.deliver.delivery.said != "" and not bench.busy)
+        window.deliver.delivery.said = window.deliver.delivery.said.replace(scratch, "Deliverables")
+        window.deliver.delivery.use_folder(None)
         yield shot("deliver")
+        window.deliver.show_costs()
+        wait(lambda: len(window.deliver.delivery.prices) > 0 and settled())
+        yield shot("loudness")
+        window.deliver.chooser.button("encode").click()
+        window.deliver.delivery.check([Encoding("mp3", 128), Encoding("aac", 192), Encoding("opus", 128)])
+        wait(lambda: len(window.deliver.delivery.encodings) == 3 and settled())
+        window.deliver.delivery.find_margin(tuple(window.deliver.delivery.encodings), -1.0)
+        wait(lambda: window.deliver.delivery.margin is not None and not bench.busy)
+        yield shot("encode-check")
         theme.force(None)
         bench.close()
         window._timer.stop()

@@ -24,7 +24,7 @@ from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
-from gluvo.desk.pages.deliver import DeliverPage
+from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.window.asking import AUDIO_FILTER, ask
@@ -73,6 +73,7 @@ class Window(QMainWindow):
         self.buses = next(page for page in made if isinstance(page, BusesPage))
         self.shape = next(page for page in made if isinstance(page, ShapePage))
         self.deliver = next(page for page in made if isinstance(page, DeliverPage))
+        self.shape.target.costs_wanted.connect(self.deliver.show_costs)
         self._made = made
         self.notice = Notice()
         rules = line(), line()

@@ -1,0 +1,157 @@
+"""Tags in finished files, by mutagen."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Callable
+from pathlib import Path
+from typing import IO, Any
+
+from mutagen import MutagenError
+from mutagen.aiff import AIFF
+from mutagen.flac import FLAC, Picture
+from mutagen.id3 import APIC, COMM, TALB, TDRC, TIT2, TPE1, TRCK, TSRC
+from mutagen.mp3 import MP3
+from mutagen.mp4 import MP4, MP4Cover, MP4FreeForm
+from mutagen.oggopus import OggOpus
+from mutagen.oggvorbis import OggVorbis
+from mutagen.wave import WAVE
+
+from gluvo.errors import WriteError
+from gluvo.session.files import reason_of
+from gluvo.session.records import FileFormat, Tags
+
+MOST_COVER = 16_000_000
+"""Bytes of a picture."""
+RIFF = b"RIFF"
+
+
+def cover_of(path: Path) -> bytes:
+    """The picture of a cover. Raises `WriteError` where it is not there, or neither JPEG nor PNG."""
+    try:
+        content = path.read_bytes()
+    except (OSError, ValueError) as error:
+        raise WriteError(f"The cover {path.name} cannot be read ({reason_of(error)}).") from None
+    if len(content) > MOST_COVER:
+        raise WriteError(f"The cover {path.name} is larger than {MOST_COVER // 1_000_000} MB.")
+    _kind(content, path.name)
+    return content
+
+
+def _kind(content: bytes, name: str = "cover") -> str:
+    if content.startswith(b"\xff\xd8\xff"):
+        return "image/jpeg"
+    if content.startswith(b"\x89PNG\r\n\x1a\n"):
+        return "image/png"
+    raise WriteError(f"The cover {name} is neither a JPEG nor a PNG.")
+
+
+def tag(file: IO[bytes], format: FileFormat, tags: Tags, cover: bytes | None, title: str) -> None:
+    """Write tags into an open, complete file; `title` in place of the tags' own. Nothing where there is nothing to tell.
+
+    Raises `WriteError` if the file cannot take them.
+    """
+    plain = {name: getattr(tags, name) for name in ("artist", "album", "track", "year", "isrc", "comment")}
+    plain = {name: value for name, value in {"title": title, **plain}.items() if value}
+    if not plain and cover is None:
+        return
+    file.seek(0)
+    if format == "wav" and file.read(4) != RIFF:
+        return  # the tags of a WAV over 4 GB have no place in it
+    file.seek(0)
+    try:
+        _TAGGERS[format](file, plain, cover)
+    except MutagenError as error:
+        cause = error.__cause__ or error.__context__ or error
+        if isinstance(cause, OSError):
+            raise cause from None
+        raise WriteError(f"The tags could not be written ({error}).") from None
+
+
+def _id3(kind: Callable[[IO[bytes]], Any]) -> Callable[[IO[bytes], dict[str, str], bytes | None], None]:
+    frames = {"title": TIT2, "artist": TPE1, "album": TALB, "track": TRCK, "year": TDRC, "isrc": TSRC}
+
+    def write(file: IO[bytes], plain: dict[str, str], cover: bytes | None) -> None:
+        audio = kind(file)
+        if audio.tags is None:
+            audio.add_tags()
+        for name, value in plain.items():
+            if name == "comment":
+                audio.tags.add(COMM(encoding=3, lang="und", desc="", text=value))
+            else:
+                audio.tags.add(frames[name](encoding=3, text=value))
+        if cover is not None:
+            audio.tags.add(APIC(encoding=3, mime=_kind(cover), type=3, desc="", data=cover))
+        file.seek(0)
+        audio.save(file)
+
+    return write
+
+
+_COMMENTS = {
+    "title": "TITLE",
+    "artist": "ARTIST",
+    "album": "ALBUM",
+    "track": "TRACKNUMBER",
+    "year": "DATE",
+    "isrc": "ISRC",
+    "comment": "COMMENT",
+}
+
+
+def _picture(cover: bytes) -> Picture:
+    picture = Picture()
+    picture.data, picture.type, picture.mime = cover, 3, _kind(cover)
+    return picture
+
+
+def _flac(file: IO[bytes], plain: dict[str, str], cover: bytes | None) -> None:
+    audio: Any = FLAC(file)
+    for name, value in plain.items():
+        audio[_COMMENTS[name]] = value
+    if cover is not None:
+        audio.add_picture(_picture(cover))
+    file.seek(0)
+    audio.save(file)
+
+
+def _ogg(kind: Callable[[IO[bytes]], Any]) -> Callable[[IO[bytes], dict[str, str], bytes | None], None]:
+    def write(file: IO[bytes], plain: dict[str, str], cover: bytes | None) -> None:
+        audio = kind(file)
+        for name, value in plain.items():
+            audio[_COMMENTS[name]] = value
+        if cover is not None:
+            audio["METADATA_BLOCK_PICTURE"] = base64.b64encode(_picture(cover).write()).decode()
+        file.seek(0)
+        audio.save(file)
+
+    return write
+
+
+def _mp4(file: IO[bytes], plain: dict[str, str], cover: bytes | None) -> None:
+    audio: Any = MP4(file)
+    keys = {"title": "\xa9nam", "artist": "\xa9ART", "album": "\xa9alb", "year": "\xa9day", "comment": "\xa9cmt"}
+    for name, value in plain.items():
+        if name == "track":
+            number, _, total = value.partition("/")
+            audio["trkn"] = [(int(number), int(total or 0))]
+        elif name == "isrc":
+            audio["----:org.gluvo:ISRC"] = MP4FreeForm(value.encode())
+        else:
+            audio[keys[name]] = value
+    if cover is not None:
+        png = _kind(cover) == "image/png"
+        audio["covr"] = [MP4Cover(cover, MP4Cover.FORMAT_PNG if png else MP4Cover.FORMAT_JPEG)]
+    file.seek(0)
+    audio.save(file)
+
+
+_TAGGERS: dict[str, Callable[[IO[bytes], dict[str, str], bytes | None], None]] = {
+    "wav": _id3(WAVE),
+    "aiff": _id3(AIFF),
+    "mp3": _id3(MP3),
+    "flac": _flac,
+    "ogg": _ogg(OggVorbis),
+    "opus": _ogg(OggOpus),
+    "aac": _mp4,
+}

@@ -1,0 +1,175 @@
+"""The editors of what works against a ceiling: the limiter and the clipper."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from gluvo.advise.prices import Division, last_two
+from gluvo.compare.match import RESULT, TAKEN
+from gluvo.desk.charts.hit_views import SpreadView
+from gluvo.desk.charts.views import CaughtView, ReductionView
+from gluvo.desk.controls.flow import Elided
+from gluvo.desk.controls.parts import Toggle, figure, label
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.place_table import PlaceTable
+from gluvo.steps import Clipper, Limiter
+from gluvo.steps.settings import settings_of
+
+STEPS = (1.0, 2.0, 3.0)
+"""dB of reduction whose shares of the time are told."""
+
+
+class CeilingEditor(StepEditor[Limiter | Clipper]):
+    """What comes to a ceiling, what is taken off, how it is spread, and where most; and an ear for what is taken."""
+
+    _tops: float | None = None
+
+    def build_views(self) -> None:
+        both = QWidget()
+        column = QVBoxLayout(both)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        self.caught, self.reduction = CaughtView(), ReductionView()
+        column.addWidget(label("Peaks before the ceiling", "caption"))
+        column.addWidget(self.caught, 1)
+        column.addWidget(label("Reduction", "caption"))
+        column.addWidget(self.reduction, 1)
+        self.spread = SpreadView()
+        self.catches = PlaceTable(
+            "Hardest catches", "Taken off", "The ten places of the whole song where most is taken off, hardest first."
+        )
+        self.catches.wanted.connect(self.bench.loop_place)
+        self.add_views(
+            [
+                ("caught", "Peaks", both),
+                ("spread", "Spread", self.spread),
+                ("catches", "Hardest", self.catches),
+            ]
+        )
+
+    def build_middle(self) -> None:
+        row = QHBoxLayout()
+        words = QVBoxLayout()
+        words.setSpacing(0)
+        self.words, self.shares = Elided("", "caption", 1200), Elided("", "caption", 1200)
+        words.addWidget(self.words)
+        words.addWidget(self.shares)
+        row.addLayout(words, 1)
+        self.ear = Toggle(
+            "Hear what is taken",
+            "Listen only to what is taken off: what comes in, as loud as it would come out, less what does come out. "
+            "Not part of the sound.",
+        )
+        self.ear.toggled.connect(lambda on: self.bench.hear(TAKEN if on else RESULT))
+        self.division = Ruler(settings_of(Division)["tops"])
+        self.division.setFixedWidth(150)
+        self.division.moved.connect(self._divide)
+        self.division.settled.connect(self._divided)
+        row.addWidget(self.division)
+        row.addWidget(self.ear)
+        self.below_views.addLayout(row)
+
+    def _divide(self, tops: float) -> None:
+        """While the ruler moves, only its pointer does; the search begins when it is let go."""
+        self._tops = tops
+        self.division.set_value(tops)
+
+    def _divided(self) -> None:
+        if self._tops is not None:
+            self.bench.advice.divide(self._tops)
+            self._tops = None
+
+    def refresh(self) -> None:
+        super().refresh()
+        self.ear.set_on(self.bench.session.view.hear == TAKEN)
+
+    def show_picture(self) -> None:
+        step, span = self.step, self.bench.span
+        if step is None:
+            return
+        before, after = self.joints()
+        between = step.true_peak if isinstance(step, Limiter) else True
+        self.caught.show_peaks(self.section_trace(before), span, step.drive, step.ceiling, between)
+        if after is None or before is None or after.reduction is None:
+            return
+        inner = after.within(span)
+        self.reduction.show_reduction(after.reduction, span, after.start, None, 0.0)
+        self.spread.show_spread(after.reduction_in(span), None, after.mean_reduction(span))
+        work, largest = after.reduction.working(inner), after.largest_reduction(span)
+        where = self.bench.span_name
+        if largest <= 0.0:
+            self.words.setText(f"Nothing is taken off in {where}: all of it lies under the ceiling.")
+        else:
+            self.words.setText(
+                f"In {where}: {largest:.1f} dB off at most, {after.mean_reduction(span):.2f} on average · works "
+                f"{work.times} time{'' if work.times == 1 else 's'}, {lasting(work.mean_seconds)} each"
+            )
+        lost = before.figures(span).plr - after.figures(span).plr
+        hits = self.bench.picture.hits if self.bench.picture.hits_step == self.step_id else None
+        costs = [
+            f"Peak to loudness {figure(-lost)} dB",
+            *([f"punch kept {100 * hits.punch_kept:.0f} %"] if hits else []),
+        ]
+        costs += self._division_words(step)
+        self.shares.setText(" · ".join([*costs, *self._song_words(step)]))
+
+    def _division_words(self, step: Limiter | Clipper) -> list[str]:
+        """Where the mix bus ends with two of these: which share of the work each does, and the ruler that divides it."""
+        two, render = last_two(self.bench.session), self.bench.picture.song_render
+        shown = two is not None and step.id in (two[0].id, two[1].id) and render is not None
+        self.division.setVisible(shown)
+        if two is None or render is None or not shown:
+            return []
+        joints = [render.joint(part.id) for part in two]
+        if self._tops is None and joints[0] is not None:
+            self.division.set_value(min(12.0, joints[0].largest_reduction()))
+        means = [joint.largest_reduction() if joint is not None else 0.0 for joint in joints]
+        own = means[0] if step.id == two[0].id else means[1]
+        share = own / sum(means) if sum(means) > 0.0 else 0.0
+        other = two[1] if step.id == two[0].id else two[0]
+        return [f"{100.0 * share:.0f} % of the two's work, the rest by {other.title}"]
+
+    def _song_words(self, step: Limiter | Clipper) -> list[str]:
+        """What it takes from the whole song, once that is known; the catches, too."""
+        render = self.bench.picture.song_render
+        song = render.joint(self.step_id) if render is not None else None
+        if song is None or song.reduction is None:
+            self.catches.show_found(())
+            return []
+        name = self.bench.session.section_name
+        self.catches.show_found(tuple((c.seconds, f"{figure(c.taken)} dB", name(c.seconds)) for c in song.hardest()))
+        words = []
+        if isinstance(step, Clipper):
+            near = self.joints()[1]
+            here = near.reduction.share_taken(near.within(self.bench.span)) if near and near.reduction else 0.0
+            words.append(f"clipped {percent(here)} of the samples here, {percent(song.reduction.share_taken())} of all")
+        if (shares := [song.reduction.share_over(db) for db in STEPS])[0] > 0.0:
+            words.append("of the song over 1, 2, 3 dB " + ", ".join(percent(share) for share in shares))
+        return words
+
+    def tick(self, seconds: float, level: float | None, reduction: float) -> None:
+        super().tick(seconds, level, reduction)
+        self.reduction.show_now(seconds)
+
+
+def lasting(seconds: float) -> str:
+    """A short time as people read it.
+
+    >>> lasting(0.0123), lasting(2.9)
+    ('12 ms', '2.9 s')
+    """
+    return f"{seconds:.1f} s" if seconds >= 1.0 else f"{1000.0 * seconds:.0f} ms"
+
+
+def percent(share: float) -> str:
+    """A share as people read it: with a digit more where it is small.
+
+    >>> percent(0.0), percent(0.00004), percent(0.0123), percent(0.5)
+    ('none', 'under 0.01 %', '1.23 %', '50.0 %')
+    """
+    if share <= 0.0:
+        return "none"
+    if share < 0.0001:
+        return "under 0.01 %"
+    return f"{100.0 * share:.2f} %" if share < 0.1 else f"{100.0 * share:.1f} %"

@@ -1,0 +1,484 @@
+"""Writing files and trying encodings, and what came of it, between the session and the Deliver page."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+
+from gluvo import __version__
+from gluvo.advise.loudness_target import driven
+from gluvo.advise.prices import Price, prices
+from gluvo.advise.source import source_notes
+from gluvo.compare.hearables import ENCODINGS, PRICES, Hearable
+from gluvo.compare.match import RESULT
+from gluvo.deliver import report
+from gluvo.deliver.encoding import LOST, Encoded, Encoding, Margin, encoded, find_margin
+from gluvo.deliver.formats import FORMATS
+from gluvo.deliver.targets import shortfalls
+from gluvo.deliver.write import Outcome, Row, places, prepared, replace_paths, same_names, write_rows
+from gluvo.desk.controls.parts import figure
+from gluvo.desk.model.workbench import Workbench
+from gluvo.errors import GluvoError
+from gluvo.measure.trace import trace_of
+from gluvo.progress import Progress
+from gluvo.session.files import reason_of, refuse_own
+from gluvo.session.media import place_of
+from gluvo.session.records import Deliverable, Session
+from gluvo.session.sounds import Sound
+from gluvo.workbench.audio import Beside
+from gluvo.workbench.tasks import SEARCHING, WRITING, Task
+
+KEEP_BOTH, REPLACE = "both", "replace"
+
+
+@dataclass(frozen=True)
+class Result:
+    """What became of a row, and of what session."""
+
+    outcome: Outcome
+    explained: str
+    """Why the row's target could not be met, if it could not."""
+    of: tuple[object, ...]
+
+
+def _made_from(session: Session, row: Deliverable) -> tuple[object, ...]:
+    """What a row's files depend on."""
+    target = row.target or session.target
+    return session.strips, session.tags, session.name, session.sections if row.scope == "sections" else (), row, target
+
+
+class Delivery(QObject):
+    """The deliverables of the open session at work."""
+
+    changed = Signal()
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self.bench = bench
+        self.results: dict[str, Result] = {}
+        self.shares: dict[str, float] = {}
+        """How far each row is that is being written, 0–1."""
+        self.encodings: dict[Encoding, Encoded] = {}
+        self.margin: Margin | None = None
+        self._encoded_of = ""
+        self.prices: tuple[Price, ...] = ()
+        """The song at several loudnesses; the first is the song as it was."""
+        self._priced_of = ""
+        self._stopped: set[str] = set()
+        self._folder: Path | None = None
+        self._tasks: list[Task] = []
+        self._document: object = None
+        self.said = ""
+        """What the last writing came to."""
+        bench.session_changed.connect(self._session_changed)
+        bench.tasks_changed.connect(self._tasks_changed)
+
+    # --- where ---------------------------------------------------------------------------------------------
+
+    @property
+    def folder(self) -> Path:
+        return self._folder or self.bench.document.folder / "Deliverables"
+
+    def use_folder(self, folder: Path | None) -> None:
+        """Write there from now on."""
+        self._folder = folder
+        self.changed.emit()
+
+    # --- the list ------------------------------------------------------------------------------------------
+
+    def add(self) -> str:
+        """A new row; its id."""
+        session = self.bench.session
+        taken = {d.name for d in session.deliverables}
+        names = (f"Master {n}" if n > 1 else "Master" for n in range(1, 200))
+        new = Deliverable(id=session.fresh_id("deliverable"), name=next(n for n in names if n not in taken))
+        self.bench.edit("Add deliverable", lambda s: s.replace(deliverables=(*s.deliverables, new)))
+        return new.id
+
+    def remove(self, id: str) -> None:
+        rest = tuple(d for d in self.bench.session.deliverables if d.id != id)
+        self.bench.edit("Remove deliverable", lambda s: s.replace(deliverables=rest))
+
+    def change(self, id: str, field: str, value: object) -> None:
+        """Change a field of a row; what the format cannot hold follows it."""
+
+        def changed(d: Deliverable) -> Deliverable:
+            if d.id != id:
+                return d
+            if isinstance(getattr(d, field), int) and not isinstance(value, bool):
+                d = msgspec.structs.replace(d, **{field: round(float(value))})  # type: ignore[arg-type]
+            else:
+                d = msgspec.structs.replace(d, **{field: value})
+            format = FORMATS[d.format]
+            if format.depths and d.bits not in format.depths:
+                other = next(f.key for f in FORMATS.values() if d.bits in f.depths)
+                changes = {"bits": format.depths[0]} if field == "format" else {"format": other}
+                d = msgspec.structs.replace(d, **changes)
+            if d.rate and d.rate not in FORMATS[d.format].rates:
+                back = {"rate": 0} if field == "format" else {"format": "wav"}
+                d = msgspec.structs.replace(d, **back)
+            if field == "bits":
+                d = msgspec.structs.replace(d, dither="tpdf" if value == "16" else "none")
+            return d
+
+        rows = tuple(changed(d) for d in self.bench.session.deliverables)
+        self.bench.edit("Change deliverable", lambda s: s.replace(deliverables=rows), f"{id}.{field}")
+
+    def stale(self, row: Deliverable) -> bool:
+        """Whether the session or the row has changed since it was written."""
+        result = self.results.get(row.id)
+        return result is not None and result.of != _made_from(self.bench.session, row)
+
+    def verdict(self, row: Deliverable) -> tuple[str, bool]:
+        """Whether a row that was written meets its target, in words, and whether it does."""
+        result = self.results[row.id]
+        if result.outcome.trouble:
+            return result.outcome.trouble, False
+        target = row.target or self.bench.session.target
+        whole = [f for f in result.outcome.files if not f.section]
+        reasons = [reason for f in whole for reason in shortfalls(f.figures, target)]
+        peaks = [f for f in result.outcome.files if f.section]
+        reasons += [f"{f.section}: {r}" for f in peaks for r in shortfalls(f.figures, target) if "peak" in r]
+        if result.explained and reasons:
+            reasons.append(result.explained)
+        return (f"misses it: {'; '.join(reasons)}", False) if reasons else ("meets it", True)
+
+    # --- writing -------------------------------------------------------------------------------------------
+
+    def planned(self, ids: Collection[str] = ()) -> dict[str, tuple[Path, ...]]:
+        """The files of the rows (all, if none are named). Raises `GluvoError` for what cannot be written."""
+        session, material = self.bench.session, self.bench.audio.material
+        rows = [d for d in session.deliverables if not ids or d.id in ids]
+        if material is None or not rows:
+            raise GluvoError("There is nothing to write yet: bring in a mix and add a deliverable.")
+        named = {d.id: places(session, d, material.rate, self.folder) for d in rows}
+        if (same := same_names(named)) is not None:
+            raise GluvoError(
+                f"Two deliverables would become one file, {same.name}. Give them different names or formats; "
+                "nothing was written."
+            )
+        needed = [place_of(media, self.bench.document.folder) for media in session.media]
+        for path in (p for paths in named.values() for p in paths):
+            refuse_own(path, [*needed, self.bench.document.path])
+        return named
+
+    def places(self, row: Deliverable) -> tuple[Path, ...]:
+        """Where a row's files would go. Raises `GluvoError` for what cannot be named."""
+        material = self.bench.audio.material
+        return places(self.bench.session, row, material.rate if material is not None else 48_000, self.folder)
+
+    def write(self, ids: Collection[str] = (), existing: str = KEEP_BOTH) -> None:
+        """Write rows (all, if none are named) in the background. `existing`: what to do with files that are there."""
+        bench, folder = self.bench, self.folder
+        session, material, renderer = bench.session, bench.audio.material, bench.renderer
+        named = self.planned(ids)
+        assert material is not None and renderer is not None
+        rows = [d for d in session.deliverables if d.id in named]
+        base = bench.document.folder
+        self._stopped -= set(named)
+        self.shares.update(dict.fromkeys(named, 0.0))
+
+        def work(progress: Progress) -> tuple[list[Row], dict[str, Outcome]]:
+            try:
+                folder.mkdir(parents=True, exist_ok=True)
+            except OSError as error:
+                raise GluvoError(f"{folder} cannot be made ({reason_of(error)}).") from None
+            ready: list[Row] = []
+            troubles: dict[str, Outcome] = {}
+            for n, d in enumerate(rows):
+                share = 0.2 * n / len(rows)
+                try:
+                    row = prepared(
+                        renderer,
+                        session,
+                        d,
+                        folder,
+                        progress=lambda x, share=share: progress(share + 0.2 * x / len(rows)),  # type: ignore[misc]
+                    )
+                except GluvoError as error:
+                    troubles[d.id] = Outcome(trouble=str(error))
+                    continue
+                if existing == KEEP_BOTH:
+                    row = replace_paths(row, tuple((unused(path), part) for path, part in row.paths))
+                ready.append(row)
+            done = write_rows(
+                material,
+                ready,
+                base,
+                lambda d: progress(0.2 + 0.8 * d),
+                self.shares.__setitem__,
+                lambda id: id not in self._stopped,
+            )
+            return ready, done | troubles
+
+        def done(found: tuple[list[Row], dict[str, Outcome]]) -> None:
+            explained = {row.deliverable.id: row.explained for row in found[0]}
+            for id, outcome in found[1].items():
+                row = next(d for d in rows if d.id == id)
+                self.results[id] = Result(outcome, explained.get(id, ""), _made_from(session, row))
+            written = sum(len(o.files) for o in found[1].values())
+            wrong = [o.trouble for o in found[1].values() if o.trouble]
+            files = f"{written} file{'' if written == 1 else 's'}"
+            self.said = f"{files} written to {at_home(folder)} and measured by reading back."
+            if wrong:
+                bench.tell(wrong[0] if len(wrong) == 1 else f"{len(wrong)} rows were not written. {wrong[0]}", True)
+            self.changed.emit()
+
+        def ended() -> None:
+            for id in named:
+                self.shares.pop(id, None)
+            self.changed.emit()
+
+        self.said = ""
+        count = sum(len(paths) for paths in named.values())
+        title = f"Writing {count} file{'' if count == 1 else 's'}"
+        task = bench.task(WRITING, title, work, done, ended)
+        self._tasks.append(task)
+        self.changed.emit()
+
+    def stop(self, id: str = "") -> None:
+        """Stop writing a row; all of them, if none is named."""
+        if id:
+            self._stopped.add(id)
+            return
+        for task in self._tasks:
+            self.bench.tasks.cancel(task)
+
+    @property
+    def share(self) -> float | None:
+        """How far the writing is; None if there is none."""
+        return self._tasks[0].share if self._tasks else None
+
+    def _tasks_changed(self) -> None:
+        shown = self.bench.tasks.shown()
+        before = len(self._tasks)
+        self._tasks = [task for task in self._tasks if task in shown]
+        if self._tasks or before:
+            self.changed.emit()
+
+    # --- encodings -----------------------------------------------------------------------------------------
+
+    def lossy(self) -> tuple[Encoding, ...]:
+        """The encodings of the rows, each once."""
+        found = (Encoding(d.format, d.bit_rate) for d in self.bench.session.deliverables if FORMATS[d.format].lossy)
+        return tuple(dict.fromkeys(found))
+
+    def check(self, encodings: Sequence[Encoding]) -> None:
+        """Encode the result and decode it again, and have it in the Hear row."""
+        bench = self.bench
+        renderer, session = bench.renderer, bench.session
+        if renderer is None or not encodings:
+            bench.tell("Choose an encoding to check, with a song to encode.", True)
+            return
+        key = renderer.plan(session).result.key
+
+        def work(progress: Progress) -> list[tuple[Encoded, tuple[Beside, Beside]]]:
+            master = renderer.joint(renderer.plan(session).result, None, lambda d: progress(0.2 * d)).audio
+            found = []
+            for n, encoding in enumerate(encodings):
+                a, b = 0.2 + 0.8 * n / len(encodings), 0.8 / len(encodings)
+                one = encoded(master, renderer.material.rate, encoding, lambda d, a=a, b=b: progress(a + 0.8 * b * d))  # type: ignore[misc]
+                rate = renderer.material.rate
+                lost = (one.decoded - master).astype(np.float32)
+                found.append(
+                    (
+                        one,
+                        (
+                            Beside(_hearable(encoding, False), Sound(one.decoded, rate), trace_of(one.decoded, rate)),
+                            Beside(_hearable(encoding, True), Sound(lost, rate), trace_of(lost, rate)),
+                        ),
+                    )
+                )
+            return found
+
+        def done(found: list[tuple[Encoded, tuple[Beside, Beside]]]) -> None:
+            if self._encoded_of != key:
+                self._forget()
+            self._encoded_of = key
+            for one, (decoded, lost) in found:
+                self.encodings[one.encoding] = one
+                bench.keep_beside(decoded)
+                bench.keep_beside(lost)
+            bench.render()
+            self.changed.emit()
+
+        bench.task(SEARCHING, "Encoding and decoding", work, done)
+
+    # --- the report ----------------------------------------------------------------------------------------
+
+    def notes(self) -> tuple[str, ...]:
+        """What is worth knowing about the song's two ends."""
+        song, audio = self.bench.picture.song_render, self.bench.audio
+        if song is None:
+            return ()
+        flat = sum(len(tops) for tops in audio.flat.values())
+        return source_notes(self.bench.session, song.untouched.figures().true_peak, flat)
+
+    def report(self) -> report.Material:
+        """What a report of the session as it now is is made of. Raises `GluvoError` until the song is measured."""
+        bench = self.bench
+        song = bench.picture.song_render
+        if song is None or not bench.picture.song_current:
+            raise GluvoError("The song is still being measured. Write the report when it is done.")
+        rows = [(d, self.results[d.id]) for d in bench.session.deliverables if d.id in self.results]
+        return report.Material(
+            bench.session,
+            song,
+            __version__,
+            [(d.name, d.target or bench.session.target, f) for d, r in rows for f in r.outcome.files],
+            list(self.encodings.values()) if self.encodings_current else [],
+            bench.audio.reference_figures,
+            bench.audio.reference_tone,
+            self.notes(),
+        )
+
+    def write_report(self, path: Path) -> None:
+        """Write the report as HTML, and as JSON beside it, in the background."""
+        try:
+            material = self.report()
+        except GluvoError as error:
+            self.bench.tell(str(error), True)
+            return
+        self.bench.task(
+            WRITING,
+            "Writing the report",
+            lambda _: report.write_report(material, path),
+            lambda found: self.bench.tell(f"{found[0].name} and {found[1].name} were written.", False),
+        )
+
+    # --- prices --------------------------------------------------------------------------------------------
+
+    def find_prices(self) -> None:
+        """Bring the song to its target and around it, and measure what each takes; have them in the Hear row."""
+        bench = self.bench
+        renderer, session, span = bench.renderer, bench.session, bench.span
+        if renderer is None:
+            bench.tell("There is no song yet to find prices for.", True)
+            return
+        key = renderer.plan(session).result.key
+
+        def done(found: tuple[Price, ...]) -> None:
+            for n in range(len(self.prices)):
+                bench.drop_beside(price_id(n))
+            self.prices, self._priced_of = found, key
+            for n, price in enumerate(found):
+                name = f"{figure(price.level)} LUFS" if price.wanted is not None else "As it was"
+                tip = f"The song as it would be at {figure(price.level)} LUFS."
+                heard = Hearable(price_id(n), PRICES, name, tip)
+                bench.keep_beside(Beside(heard, Sound(price.audio, renderer.rate), price.trace))
+            bench.render()
+            self.changed.emit()
+
+        bench.task(SEARCHING, "Finding prices", lambda p: prices(renderer, session, span, p), done)
+
+    @property
+    def prices_current(self) -> bool:
+        """Whether the prices are of the song as it now is, or as one of them has made it."""
+        renderer = self.bench.renderer
+        if renderer is None:
+            return False
+        now = self.bench.session.strips
+        return renderer.plan(self.bench.session).result.key == self._priced_of or any(
+            p.session.strips == now for p in self.prices
+        )
+
+    def keep_price(self, row: int) -> None:
+        """Set the session as a line of the prices has it."""
+        if not 0 <= row < len(self.prices):
+            return
+        if not self.prices_current:
+            self.bench.tell("The song has changed since these prices were found. Find them again first.", True)
+            return
+        price = self.prices[row]
+        reached, now = price.reached, self.bench.session.strips
+
+        def keep(s: Session) -> Session:
+            if reached is None or any(p.session.strips == now for p in self.prices[1:]):
+                return s.replace(strips=price.session.strips)  # from one line to another
+            return driven(s, reached.step, reached.drive, reached.ceiling)  # what was changed without being heard stays
+
+        self.bench.edit(f"Keep {figure(price.level)} LUFS", keep)
+        if self.bench.session.view.hear == price_id(row):
+            self.bench.hear(RESULT)
+
+    @property
+    def encodings_current(self) -> bool:
+        """Whether what was encoded is the song as it now is."""
+        renderer = self.bench.renderer
+        return renderer is not None and renderer.plan(self.bench.session).result.key == self._encoded_of
+
+    def find_margin(self, encodings: Sequence[Encoding], highest: float) -> None:
+        """Look for the highest ceiling at which every encoding stays at or under `highest` dBTP."""
+        bench = self.bench
+        renderer, session, folder = bench.renderer, bench.session, self.folder
+        if renderer is None:
+            return
+        plain = Deliverable(id="margin", name="margin")
+
+        def at(margin: float, progress: Progress) -> tuple[np.ndarray, int]:
+            row = prepared(renderer, session, msgspec.structs.replace(plain, margin=margin), folder)
+            return renderer.joint(renderer.plan(row.session).result, None, progress).audio, renderer.material.rate
+
+        def done(found: Margin) -> None:
+            self.margin = found
+            self.changed.emit()
+
+        bench.task(SEARCHING, "Finding a margin", lambda p: find_margin(at, encodings, highest, p), done)
+
+    def use_margin(self) -> None:
+        """Give the margin that was found to every lossy row."""
+        if self.margin is None:
+            return
+        margin = self.margin.margin
+        rows = tuple(
+            msgspec.structs.replace(d, margin=margin) if FORMATS[d.format].lossy else d
+            for d in self.bench.session.deliverables
+        )
+        self.bench.edit(f"Margin of {margin:.2f} dB", lambda s: s.replace(deliverables=rows))
+
+    def _forget(self) -> None:
+        for encoding in self.encodings:
+            self.bench.drop_beside(encoding.id)
+            self.bench.drop_beside(encoding.id + LOST)
+        self.encodings.clear()
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        if self.bench.document is not self._document:  # another session is open
+            self._document = self.bench.document
+            self.results.clear()
+            self.encodings.clear()
+            self.prices = ()
+            self.margin, self._folder, self.said = None, None, ""
+        if before.strips != now.strips:
+            self.margin = None
+        self.changed.emit()
+
+
+def price_id(row: int) -> str:
+    """By which a line of the prices is heard."""
+    return f"price-{row}"
+
+
+def _hearable(encoding: Encoding, lost: bool) -> Hearable:
+    if lost:
+        tip = f"Only what {encoding.name} loses: the decoded file less the result."
+        return Hearable(encoding.id + LOST, ENCODINGS, f"{encoding.name} lost", tip, is_difference=True)
+    return Hearable(encoding.id, ENCODINGS, encoding.name, f"The result encoded as {encoding.name}, and decoded again.")
+
+
+def at_home(path: Path) -> str:
+    """A path as people write it: with a tilde for their home."""
+    home = Path.home()
+    return f"~/{path.relative_to(home)}" if path.is_relative_to(home) else str(path)
+
+
+def unused(path: Path) -> Path:
+    """The path, or the next one with a number that nothing has yet."""
+    if not path.exists():
+        return path
+    return next(p for n in range(2, 10_000) if not (p := path.with_stem(f"{path.stem} ({n})")).exists())

@@ -1,0 +1,1 @@
+"""The Deliver page and what stands on it."""

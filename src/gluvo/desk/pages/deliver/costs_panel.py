@@ -1,0 +1,152 @@
+"""What louder costs: the song at several loudnesses, each to be heard at equal loudness, and kept with one key."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor, QKeyEvent
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from gluvo.compare.match import RESULT
+from gluvo.desk.controls.parts import button, figure, label, plain
+from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.model.delivery import Delivery, price_id
+
+COLUMNS = ("Loudness", "dBTP", "Most off", "Mean off", "Peak to loudness", "Range", "Punch kept", "New sound", "")
+WIDTHS = (150, 70, 84, 84, 116, 70, 84, 84, 0)
+
+
+class CostsTable(QTableWidget):
+    """Space hears the chosen line, Enter keeps it."""
+
+    def __init__(self, delivery: Delivery) -> None:
+        super().__init__(0, len(COLUMNS))
+        self._delivery = delivery
+        self.setHorizontalHeaderLabels(list(COLUMNS))
+        self.setAccessibleName("What louder costs")
+        self.setToolTip(
+            "The song as it is, and brought to its target, to 1, 2 and 3 LU less and to 1 more. Space hears the chosen line, "
+            "as loud as all else; Enter keeps it. Most and mean off: what is taken against the ceiling. New sound: what no "
+            "filter could have made of what came in, against that."
+        )
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(27)
+        self.setShowGrid(False)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setTabKeyNavigation(False)
+        header = self.horizontalHeader()
+        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        header.setHighlightSections(False)
+        for n, width in enumerate(WIDTHS):
+            if width:
+                self.setColumnWidth(n, width)
+            else:
+                header.setSectionResizeMode(n, QHeaderView.ResizeMode.Stretch)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        row = self.currentRow()
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._delivery.keep_price(row)
+        elif event.key() == Qt.Key.Key_Space:
+            self.hear(row)
+        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Home, Qt.Key.Key_End):
+            super().keyPressEvent(event)
+        else:
+            event.ignore()
+
+    def hear(self, row: int) -> None:
+        """Hear a line, level-matched; again for the result."""
+        bench = self._delivery.bench
+        if 0 <= row < len(self._delivery.prices):
+            id = price_id(row)
+            bench.hear(RESULT if bench.session.view.hear == id else id)
+
+
+class CostsPanel(QWidget):
+    def __init__(self, delivery: Delivery) -> None:
+        super().__init__()
+        self._delivery = delivery
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        head = QHBoxLayout()
+        self.search = button(
+            "Find prices",
+            "Bring the song to its target, and to 1, 2 and 3 LU less and 1 more, and measure what each takes. Nothing is "
+            "kept until you keep it.",
+            delivery.find_prices,
+            "main",
+        )
+        head.addWidget(self.search)
+        self.state = label("", "caption")
+        head.addWidget(self.state, 1)
+        self.hear = button(
+            "Hear", "Hear the chosen line, as loud as all else (Space); again for the result.", self._hear
+        )
+        self.keep = button("Keep", "Set the session so (Enter). It can be undone.", self._keep)
+        head.addWidget(self.hear)
+        head.addWidget(self.keep)
+        column.addLayout(head)
+        self.table = CostsTable(delivery)
+        column.addWidget(self.table, 1)
+        delivery.changed.connect(self.refresh)
+        delivery.bench.session_changed.connect(lambda *_: self.refresh())
+        theme.changed.connect(self.refresh)
+
+    def _hear(self) -> None:
+        self.table.hear(self.table.currentRow())
+
+    def _keep(self) -> None:
+        self._delivery.keep_price(self.table.currentRow())
+
+    def refresh(self) -> None:
+        if not self.isVisible():
+            return
+        c, found, delivery = colours(), self._delivery.prices, self._delivery
+        fresh = self.table.rowCount() != len(found)
+        self.table.setRowCount(len(found))
+        target = delivery.bench.session.target
+        now = found[0] if found else None
+        for n, price in enumerate(found):
+            name = "as it is" if price.wanted is None else f"{price.wanted - target.loudness:+.0f} LU".replace("-", "−")
+            name = "the target" if price.wanted is not None and abs(price.wanted - target.loudness) < 0.01 else name
+            heard = delivery.bench.session.view.hear == price_id(n)
+            kept = "–" if price.punch_kept is None else f"{100.0 * price.punch_kept:.0f} %"
+            cells = (
+                f"{'▸ ' if heard else ''}{figure(price.level)} · {name}",
+                figure(price.figures.true_peak, 2),
+                f"{figure(price.largest)} dB",
+                f"{figure(price.mean, 2)} dB",
+                f"{figure(price.figures.plr)} dB ({figure(-price.plr_lost, signed=True)})",
+                f"{figure(price.figures.loudness_range)} LU",
+                kept,
+                f"{figure(price.new_sound, 0)} dB" if price.new_sound > -119.0 else "none",
+                "" if price.met else f"as near as it comes: {price.why_not}",
+            )
+            for column, text in enumerate(cells):
+                item = QTableWidgetItem(text)
+                colour = (
+                    "over" if column == 8 else "signal" if heard and column == 0 else "faint" if price is now else "ink"
+                )
+                item.setForeground(QColor(c[colour]))
+                item.setToolTip(plain(text))
+                self.table.setItem(n, column, item)
+        if fresh and found:
+            place = next((n for n, p in enumerate(found) if p.wanted == target.loudness), 0)
+            self.table.setCurrentCell(place, 0)
+        for made in (self.hear, self.keep):
+            made.setEnabled(bool(found))
+        stale = bool(found) and not delivery.prices_current
+        self.state.setText("Of an earlier state of the song: find them again." if stale else "")
+
+    def showEvent(self, event: object) -> None:
+        self.refresh()

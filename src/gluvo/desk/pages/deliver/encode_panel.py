@@ -1,0 +1,170 @@
+"""The encode check: what each lossy format does to the master, to be heard, and the margin that it needs."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from gluvo.compare.match import RESULT
+from gluvo.deliver.encoding import BANDS, LOST, Encoding
+from gluvo.deliver.formats import FORMATS
+from gluvo.desk.controls.parts import button, figure, label
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.model.delivery import Delivery
+from gluvo.session.records import Deliverable, Target
+from gluvo.steps.settings import settings_of
+
+COLUMNS = ("Encoding", "Decoded dBTP", "Loudness", *(name for name, _, _ in BANDS), "", "")
+
+
+class EncodePanel(QWidget):
+    """A line for each encoding; what was lost by band, and an ear for it."""
+
+    def __init__(self, delivery: Delivery) -> None:
+        super().__init__()
+        self._delivery = delivery
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        top = QHBoxLayout()
+        self.format, self.bit_rate = QComboBox(), QComboBox()
+        self.format.setAccessibleName("Format to check")
+        self.bit_rate.setAccessibleName("Bit rate to check")
+        for found in FORMATS.values():
+            if found.lossy:
+                self.format.addItem(found.name, found.key)
+        for rate, words in settings_of(Deliverable)["bit_rate"].options:
+            self.bit_rate.addItem(words, int(rate))
+        self.bit_rate.setCurrentIndex(2)
+        top.addWidget(self.format)
+        top.addWidget(self.bit_rate)
+        top.addWidget(
+            button(
+                "Check", "Encode the result so, decode it again, align it to the sample and measure it.", self._check
+            )
+        )
+        self.all = button(
+            "Check the list's", "Check every lossy encoding that the deliverables ask for.", self._check_all
+        )
+        top.addWidget(self.all)
+        top.addStretch(1)
+        self.state = label("", "caption")
+        top.addWidget(self.state)
+        column.addLayout(top)
+        self.table = QTableWidget(0, len(COLUMNS))
+        self.table.setHorizontalHeaderLabels(list(COLUMNS))
+        self.table.setAccessibleName("Encodings")
+        self.table.setToolTip(
+            "What differs between the decoded file and the master, by band, in dB against the master there: −40 is hardly "
+            "anything, 0 is all of it. The louder way in (1, 2, 3 …) is the Hear row; these stand under its “More”."
+        )
+        self.table.verticalHeader().hide()
+        self.table.verticalHeader().setDefaultSectionSize(28)
+        self.table.setShowGrid(False)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setTabKeyNavigation(False)
+        header = self.table.horizontalHeader()
+        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        for n in (len(COLUMNS) - 2, len(COLUMNS) - 1):
+            header.setSectionResizeMode(n, QHeaderView.ResizeMode.Fixed)
+            self.table.setColumnWidth(n, 88)
+        column.addWidget(self.table, 1)
+        bottom = QHBoxLayout()
+        self.highest = Ruler(settings_of(Target)["true_peak"])
+        self.highest.setFixedWidth(150)
+        self.highest.set_value(delivery.bench.session.target.true_peak)
+        self.highest.setToolTip("<b>Keep decoded peaks under</b><br>What no encoding may pass, dBTP.")
+        self._limit = delivery.bench.session.target.true_peak
+        self.highest.moved.connect(self._set_limit)
+        bottom.addWidget(label("Keep decoded peaks under"))
+        bottom.addWidget(self.highest)
+        self.search = button(
+            "Find margin",
+            "Look for the smallest margin, so the highest ceiling, at which every encoding above stays under this.",
+            self._find,
+        )
+        bottom.addWidget(self.search)
+        self.margin: QLabel = label("", "caption")
+        bottom.addWidget(self.margin, 1)
+        self.use = button("Use it", "Give this margin to every lossy deliverable.", delivery.use_margin, "main")
+        bottom.addWidget(self.use)
+        column.addLayout(bottom)
+        delivery.changed.connect(self.refresh)
+        theme.changed.connect(self.refresh)
+        self.refresh()
+
+    def _set_limit(self, value: float) -> None:
+        self._limit = value
+
+    def chosen(self) -> Encoding:
+        """The encoding that the choices stand at."""
+        return Encoding(str(self.format.currentData()), int(self.bit_rate.currentData()))
+
+    def _check(self) -> None:
+        self._delivery.check([self.chosen()])
+
+    def _check_all(self) -> None:
+        self._delivery.check(self._delivery.lossy())
+
+    def _find(self) -> None:
+        wanted = tuple(self._delivery.encodings) or self._delivery.lossy() or (self.chosen(),)
+        self._delivery.find_margin(wanted, self._limit)
+
+    def _hear(self, id: str) -> None:
+        bench = self._delivery.bench
+        bench.hear(RESULT if bench.session.view.hear == id else id)
+
+    def refresh(self) -> None:
+        if not self.isVisible():
+            return
+        c, delivery = colours(), self._delivery
+        self.all.setEnabled(bool(delivery.lossy()))
+        found = list(delivery.encodings.values())
+        self.table.setRowCount(len(found))
+        for n, one in enumerate(found):
+            high = one.figures.true_peak
+            cells = [
+                (one.encoding.name, "ink"),
+                (f"{figure(high, 2)} ({figure(one.over, 2, signed=True)})", "over" if high > self._limit else "good"),
+                (f"{figure(one.louder, 2, signed=True)} LU", "ink"),
+                *((f"{figure(v, 0)} dB" if v > -120.0 else "–", "ink" if v > -12.0 else "faint") for v in one.lost),
+            ]
+            for column, (text, colour) in enumerate(cells):
+                item = QTableWidgetItem(text)
+                item.setForeground(QColor(c[colour]))
+                self.table.setItem(n, column, item)
+            for column, (id, words) in enumerate(
+                ((one.encoding.id, "Hear"), (one.encoding.id + LOST, "Hear lost")), start=len(cells)
+            ):
+                made = button(words, "Hear it, level-matched and in time; again for the result.", kind="plain")
+                made.clicked.connect(lambda _=False, id=id: self._hear(id))
+                self.table.setCellWidget(n, column, made)
+        stale = found and not delivery.encodings_current
+        self.state.setText("Of an earlier state of the song: check again." if stale else "")
+        margin = delivery.margin
+        self.use.setVisible(margin is not None and margin.met and bool(delivery.lossy()))
+        if margin is None:
+            self.margin.setText("")
+        else:
+            peaks = " · ".join(f"{e.name} {figure(p, 2)}" for e, p in margin.peaks)
+            least = "no margin is needed" if margin.margin == 0.0 else f"a margin of {margin.margin:.2f} dB would do"
+            self.margin.setText(
+                f"{least}: {peaks} dBTP" if margin.met else f"not even {margin.margin:.1f} dB do: {peaks} dBTP"
+            )
+
+    def showEvent(self, event: object) -> None:
+        self.refresh()

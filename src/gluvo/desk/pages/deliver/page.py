@@ -1,0 +1,274 @@
+"""The Deliver page: the files to be written, each with what was measured in it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QProgressBar, QStackedLayout, QVBoxLayout, QWidget
+
+from gluvo.deliver.names import safe
+from gluvo.deliver.targets import shortfalls
+from gluvo.desk.controls import dialogs
+from gluvo.desk.controls.flow import Elided, scrolled
+from gluvo.desk.controls.parts import Rows, Segments, button, figure, label
+from gluvo.desk.model.delivery import KEEP_BOTH, REPLACE, Delivery, at_home
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.base import PageWidget
+from gluvo.desk.pages.deliver.album_dialog import AlbumDialog
+from gluvo.desk.pages.deliver.costs_panel import CostsPanel
+from gluvo.desk.pages.deliver.encode_panel import EncodePanel
+from gluvo.desk.pages.deliver.loudness_view import LoudnessView
+from gluvo.desk.pages.deliver.printing import print_report
+from gluvo.desk.pages.deliver.row_panel import RowPanel
+from gluvo.desk.pages.deliver.rows_table import RowsTable
+from gluvo.desk.pages.deliver.tags_dialog import TagsDialog
+from gluvo.errors import GluvoError
+from gluvo.measure.figures import FIGURES
+from gluvo.session.records import Session
+
+TOLD = tuple(
+    FIGURES[key]
+    for key in ("integrated", "true_peak", "loudness_range", "plr", "max_short_term", "loudest_rms", "mono_loss")
+)
+"""What is told of the whole song."""
+
+
+class DeliverPage(PageWidget):
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self._bench = bench
+        self.delivery = Delivery(bench)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        inner = QWidget()
+        whole.addWidget(scrolled(inner))
+        both = QHBoxLayout(inner)
+        both.setContentsMargins(14, 10, 14, 10)
+        both.setSpacing(20)
+        column = QVBoxLayout()
+        column.setSpacing(6)
+        both.addLayout(column, 1)
+        head = QHBoxLayout()
+        head.addWidget(label("Deliverables", "title"))
+        self.place = Elided("", "caption", 320)
+        head.addSpacing(8)
+        head.addWidget(self.place, 1)
+        head.addWidget(button("Folder…", "Choose where the files are written.", self.choose_folder))
+        head.addWidget(
+            button("Tags…", "What the files tell of the song: title, artist, cover and more.", self.edit_tags)
+        )
+        head.addWidget(
+            button("Report…", "Write all figures, steps, graphs and files as one HTML page.", self.write_report)
+        )
+        head.addWidget(button("Add", "Add a deliverable.", self.add))
+        self.write = button(
+            "Write", "Write and measure all files; the song is played once (Ctrl+E).", self.write_all, "main"
+        )
+        head.addWidget(self.write)
+        column.addLayout(head)
+        self.table = RowsTable(self.delivery)
+        self.table.setMinimumHeight(100)
+        column.addWidget(self.table)
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.progress.setRange(0, 1000)
+        self.cancel = button("Cancel", "Stop writing all. No half-written file is left.", lambda: self.delivery.stop())
+        self._writing = QWidget()
+        writing = QHBoxLayout(self._writing)
+        writing.setContentsMargins(0, 0, 0, 0)
+        writing.addWidget(self.progress, 1)
+        writing.addWidget(self.cancel)
+        self._writing.hide()
+        column.addWidget(self._writing)
+        self.status = label("", "caption")
+        column.addWidget(self.status)
+        views = QHBoxLayout()
+        self.chooser = Segments(
+            [("loudness", "Loudness over time"), ("costs", "What louder costs"), ("encode", "Encode check")],
+            "What is shown below the list.",
+        )
+        views.addWidget(self.chooser)
+        views.addStretch(1)
+        column.addLayout(views)
+        self.views = QStackedLayout()
+        self.views.addWidget(self._loudness())
+        self.encode = EncodePanel(self.delivery)
+        self.costs = CostsPanel(self.delivery)
+        self.views.addWidget(self.costs)
+        self.views.addWidget(self.encode)
+        self.chooser.chosen.connect(lambda key: self.views.setCurrentIndex(("loudness", "costs", "encode").index(key)))
+        self.chooser.set_chosen("loudness")
+        column.addLayout(self.views, 1)
+        self.panel = RowPanel(self.delivery)
+        self.panel.setFixedWidth(372)
+        both.addWidget(self.panel)
+        self.table.chosen.connect(self.panel.show_row)
+        self.table.wanted.connect(lambda id: self.write_rows([id]))
+        bench.session_changed.connect(self._session_changed)
+        bench.picture_changed.connect(self.refresh)
+        self.delivery.changed.connect(self.refresh)
+
+    def _loudness(self) -> QWidget:
+        """The song's loudness over time, with its figures beside it."""
+        holder = QWidget()
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(16)
+        self.over_time = LoudnessView()
+        self.over_time.setMinimumHeight(170)
+        self.over_time.sought.connect(self._bench.seek)
+        row.addWidget(self.over_time, 1)
+        right = QVBoxLayout()
+        right.setSpacing(4)
+        right.addWidget(label("The master now", "title"))
+        self.rows = Rows([(figure.name, figure.tip) for figure in TOLD])
+        self.rows.setFixedWidth(190)
+        right.addWidget(self.rows)
+        self.verdict = label("", "caption")
+        self.verdict.setWordWrap(True)
+        self.verdict.setFixedWidth(190)
+        right.addWidget(self.verdict)
+        self.notes = label("", "caption")
+        self.notes.setWordWrap(True)
+        self.notes.setFixedWidth(190)
+        right.addWidget(self.notes)
+        right.addStretch(1)
+        row.addLayout(right)
+        return holder
+
+    def _session_changed(self, before: Session, now: Session) -> None:
+        if before.deliverables != now.deliverables or before.target != now.target or before.view.page != now.view.page:
+            self._show_rows()
+        self.refresh()
+
+    def _show_rows(self) -> None:
+        self.table.refresh()
+        self.panel.show_row(self.table.current)
+
+    # --- the list ------------------------------------------------------------------------------------------
+
+    def add(self) -> None:
+        id = self.delivery.add()
+        self._show_rows()
+        self.table.choose(id)
+
+    def edit_tags(self) -> None:
+        """Edit what the files tell of the song."""
+        dialog = TagsDialog(self, self._bench)
+        dialog.exec()
+
+    def write_report(self) -> None:
+        """Ask where the report goes, and write it."""
+        folder = self._bench.document.folder
+        start = folder / f"{safe(self._bench.session.name)} - report.html"
+        found, _ = QFileDialog.getSaveFileName(self, "Write report", str(start), "HTML (*.html)")
+        if found:
+            self.delivery.write_report(Path(found).with_suffix(".html"))
+
+    def deliver_album(self) -> None:
+        """Deliver several sessions together."""
+        AlbumDialog(self, self._bench).exec()
+
+    def print_report(self) -> None:
+        """Ask where the report goes as a PDF, and print it there."""
+        folder = self._bench.document.folder
+        start = folder / f"{safe(self._bench.session.name)} - report.pdf"
+        found, _ = QFileDialog.getSaveFileName(self, "Print report", str(start), "PDF (*.pdf)")
+        if found:
+            try:
+                print_report(self.delivery.report(), Path(found).with_suffix(".pdf"))
+            except GluvoError as error:
+                self._bench.tell(str(error), True)
+
+    def choose_folder(self) -> None:
+        found = QFileDialog.getExistingDirectory(self, "Where to write", str(self._bench.document.folder))
+        if found:
+            self.use_folder(Path(found))
+
+    def use_folder(self, folder: Path) -> None:
+        """Write there from now on."""
+        self.delivery.use_folder(folder)
+
+    def show_costs(self) -> None:
+        """Show what louder costs, and find it."""
+        self._bench.look(page="deliver")
+        self.chooser.button("costs").click()
+        self.costs.table.setFocus()
+        self.delivery.find_prices()
+
+    # --- writing -------------------------------------------------------------------------------------------
+
+    def write_all(self) -> None:
+        """Write all deliverables in the background."""
+        self.write_rows(())
+
+    def write_rows(self, ids: Collection[str]) -> None:
+        """Write rows (all, if none are named); what is there already is asked about once."""
+        try:
+            named = self.delivery.planned(ids)
+        except GluvoError as error:
+            self._bench.tell(str(error), True)
+            return
+        there = [path for paths in named.values() for path in paths if path.exists()]
+        existing = KEEP_BOTH
+        if there:
+            names = ", ".join(path.name for path in there[:4])
+            names += f" and {len(there) - 4} more" if len(there) > 4 else ""
+            verb, new = ("is", "the new one gets") if len(there) == 1 else ("are", "the new ones get")
+            existing = dialogs.ask(
+                self,
+                "Files are there",
+                f"{names} {verb} there already. Keep both, and {new} a number?",
+                (
+                    (KEEP_BOTH, "Keep both", "do"),
+                    (REPLACE, "Replace", "lose"),
+                    ("", "Write nothing", "stay"),
+                ),
+            )
+        if existing:
+            self.delivery.write(ids, existing)
+
+    # --- keeping up ----------------------------------------------------------------------------------------
+
+    def showEvent(self, event: object) -> None:
+        self._show_rows()
+        QTimer.singleShot(0, self.table.setFocus)
+        self.refresh()
+
+    def refresh(self) -> None:
+        self.status.setText(self.delivery.said)
+        if not self.isVisible():
+            return
+        bench, delivery = self._bench, self.delivery
+        n = len(bench.session.deliverables)
+        self.write.setText(f"Write {n} row{'' if n == 1 else 's'}")
+        self.write.setEnabled(n > 0 and bench.audio.material is not None)
+        self.place.setText(f"into {at_home(delivery.folder)}")
+        self.table.refresh()
+        self.panel.refresh()
+        share = delivery.share
+        self._writing.setVisible(share is not None)
+        self.progress.setValue(round(1000 * (share or 0.0)))
+        self.status.setVisible(bool(delivery.said))
+        song, target = bench.picture.song_render, bench.session.target
+        if song is None:
+            return
+        before = song.untouched
+        self.over_time.show_loudness(song.result.trace, before.trace, target, bench.session.sections)
+        f = song.result.figures()
+        reasons = shortfalls(f, target)
+        over = any("peak" in reason for reason in reasons)
+        self.rows.set_values(
+            [told.show(getattr(f, told.key)) for told in TOLD],
+            ["over" if over and told.key == "true_peak" else "ink" for told in TOLD],
+        )
+        self.verdict.setText(
+            f"Misses {target.name}: {'; '.join(reasons)}."
+            if reasons
+            else f"Meets {target.name}: {figure(target.loudness)}, at most {figure(target.true_peak)} dBTP."
+        )
+        notes = delivery.notes()
+        self.notes.setText("\n".join(notes))
+        self.notes.setVisible(bool(notes))

@@ -1,0 +1,166 @@
+"""The settings of the chosen deliverable."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+
+from gluvo.deliver.formats import FORMATS
+from gluvo.deliver.names import FIELDS
+from gluvo.deliver.targets import all_targets
+from gluvo.desk.controls.flow import Flow, Group, scrolled
+from gluvo.desk.controls.parts import ChoiceRow, Toggle, button, label, plain
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.model.delivery import Delivery
+from gluvo.desk.pages.deliver.dither_dialog import DitherDialog
+from gluvo.errors import GluvoError
+from gluvo.session.records import FILE, KEEPS, Deliverable, Target
+from gluvo.steps.settings import Setting, settings_of
+
+SONGS = "the song's own"
+CELL, SIDE_BY_SIDE = 162, 330
+
+
+class RowPanel(QWidget):
+    """Made from the declarations of `Deliverable`; what the format has no use for is not shown."""
+
+    def __init__(self, delivery: Delivery) -> None:
+        super().__init__()
+        self._delivery = delivery
+        self._id = ""
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        head = QHBoxLayout()
+        self.title = label("", "title")
+        head.addWidget(self.title, 1)
+        head.addWidget(button("Remove", "Take it off the list. Files that were written stay.", self._remove, "plain"))
+        column.addLayout(head)
+        top = QHBoxLayout()
+        top.addWidget(label("Target"))
+        self.target = QComboBox()
+        self.target.setAccessibleName("Target of this row")
+        self.target.setToolTip(
+            "<b>Target</b><br>The song's own, or another that this file is brought to by the mix bus's last limiter; the "
+            "session stays as it is."
+        )
+        self.target.activated.connect(self._choose_target)
+        top.addWidget(self.target, 1)
+        column.addLayout(top)
+        named = QHBoxLayout()
+        named.addWidget(label("Name"))
+        self.pattern = QLineEdit()
+        self.pattern.setAccessibleName("Name pattern")
+        self.pattern.setMaxLength(200)
+        fields = "<br>".join(f"{{{name}}}: {plain(words)}" for name, words in FIELDS.items())
+        self.pattern.setToolTip(f"<b>Name of the file</b><br>Fields in braces are filled in:<br>{fields}")
+        self.pattern.editingFinished.connect(self._set_pattern)
+        named.addWidget(self.pattern, 1)
+        column.addLayout(named)
+        self.file = label("", "caption")
+        self.file.setWordWrap(True)
+        column.addWidget(self.file)
+        self.hear_dither = button(
+            "Hear the dither…",
+            "Hear the end of this file raised, as each kind of dither leaves it; blind, if you like.",
+            self._hear_dither,
+        )
+        self.controls: dict[str, Ruler | Toggle | ChoiceRow] = {}
+        inner = QWidget()
+        flow = Flow(SIDE_BY_SIDE, across=18, down=4)
+        inner.setLayout(flow)
+        groups: dict[str, Group] = {}
+        for setting in settings_of(Deliverable).values():
+            group = groups.get(setting.group)
+            if group is None:
+                group = groups[setting.group] = Group(setting.group, CELL, None)
+                flow.addWidget(group)
+            group.add(self._control(setting))
+        groups[KEEPS].add(self.hear_dither)
+        self.groups = groups
+        column.addWidget(scrolled(inner, 120), 1)
+        self._targets: list[Target] = []
+
+    def _control(self, setting: Setting) -> QWidget:
+        def change(value: Any) -> None:
+            self._delivery.change(self._id, setting.name, value)
+
+        made: Ruler | Toggle | ChoiceRow
+        if setting.kind == "number":
+            made = Ruler(setting)
+            made.moved.connect(change)
+            made.settled.connect(self._delivery.bench.settle)
+        elif setting.kind == "switch":
+            made = Toggle(setting.label, f"<b>{setting.label}</b><br>{setting.tip}")
+            made.toggled.connect(change)
+        else:
+            made = ChoiceRow(setting, roomy=True)
+            made.chosen.connect(change)
+        self.controls[setting.name] = made
+        return made
+
+    @property
+    def row(self) -> Deliverable | None:
+        return next((d for d in self._delivery.bench.session.deliverables if d.id == self._id), None)
+
+    def show_row(self, id: str) -> None:
+        self._id = id
+        self.refresh()
+
+    def refresh(self) -> None:
+        d = self.row
+        self.setEnabled(d is not None)
+        if d is None:
+            self.title.setText("No file chosen")
+            return
+        format = FORMATS[d.format]
+        self.title.setText(d.name)
+        self._show_targets(d)
+        if not self.pattern.hasFocus():
+            self.pattern.setText(d.pattern)
+        for name, control in self.controls.items():
+            value = getattr(d, name)
+            if isinstance(control, Toggle):
+                control.set_on(value)
+            else:
+                control.set_value(value)
+        whole = not format.lossy and d.bits != "32f"
+        self.controls["bits"].setVisible(not format.lossy)
+        self.controls["bit_rate"].setVisible(format.lossy)
+        for name in ("dither", "keep_silence"):
+            self.controls[name].setEnabled(whole)
+        self.hear_dither.setEnabled(whole)
+        self.controls["shaping"].setEnabled(whole and d.dither not in ("none", "tpdf"))
+        self.groups[FILE].updateGeometry()
+        try:
+            first, *more = self._delivery.places(d)
+            self.file.setText(first.name + (f" and {len(more)} more" if more else ""))
+        except GluvoError as error:
+            self.file.setText(str(error))
+
+    def _show_targets(self, d: Deliverable) -> None:
+        targets = list(all_targets())
+        if d.target is not None and d.target not in targets:
+            targets.append(d.target)
+        names = [SONGS, *(t.name for t in targets)]
+        if [self.target.itemText(n) for n in range(self.target.count())] != names:
+            self.target.clear()
+            self.target.addItems(names)
+        self._targets = targets
+        self.target.setCurrentIndex(0 if d.target is None else 1 + targets.index(d.target))
+
+    def _choose_target(self, index: int) -> None:
+        self._delivery.change(self._id, "target", self._targets[index - 1] if index else None)
+
+    def _set_pattern(self) -> None:
+        d = self.row
+        if d is not None and self.pattern.text() != d.pattern:
+            self._delivery.change(self._id, "pattern", self.pattern.text())
+
+    def _hear_dither(self) -> None:
+        if (d := self.row) is not None:
+            DitherDialog(self, self._delivery, d).exec()
+
+    def _remove(self) -> None:
+        self._delivery.remove(self._id)

@@ -1,0 +1,173 @@
+"""Clipper: single tops shaved off, before a limiter has to move for them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Annotated, ClassVar, Literal, Self
+
+import msgspec
+import numpy as np
+
+from gluvo.dsp import shaping
+from gluvo.dsp.db import gain_of
+from gluvo.dsp.delay import Delay
+from gluvo.dsp.kernel import Audio
+from gluvo.dsp.limiting import Mender
+from gluvo.dsp.oversampling import Oversampler
+from gluvo.steps import held
+from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.limiter import HOLDS, LOUDER
+from gluvo.steps.settings import choice, number
+
+
+class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
+    """Cuts off what stands over a ceiling. What stays under its knee passes bit for bit."""
+
+    title: ClassVar[str] = "Clipper"
+    summary: ClassVar[str] = "Shaves single tops off, before a limiter has to move for them"
+    reduces: ClassVar[bool] = True
+    holds_ceiling: ClassVar[bool] = True
+    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
+    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+
+    drive: Annotated[
+        float,
+        number(
+            "Drive",
+            "dB",
+            0.0,
+            24.0,
+            "Gain before the ceiling: louder, and more is cut off.",
+            group=LOUDER,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
+    ceiling: Annotated[
+        float,
+        number(
+            "Ceiling",
+            "dBTP",
+            -24.0,
+            0.0,
+            "What stands above is cut off; no peak comes out above this, between samples neither.",
+            group=LOUDER,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = 0.0
+    knee: Annotated[
+        float,
+        number(
+            "Knee",
+            "%",
+            0.0,
+            100.0,
+            "How far under the ceiling the bend begins. At 0 tops are cut off square: bright and short; "
+            "more is rounder and touches more.",
+            group=HOLDS,
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 0.0
+    oversampling: Annotated[
+        Literal[1, 2, 4, 8, 16],
+        choice(
+            "Oversampling",
+            (("1", "1 ×"), ("2", "2 ×"), ("4", "4 ×"), ("8", "8 ×"), ("16", "16 ×")),
+            "How finely tops are cut off. More keeps harmonics that would fold back out of the sound, and costs time.",
+            group=HOLDS,
+        ),
+    ] = 4
+
+    output: Annotated[float, held.output(LOUDER)] = 0.0
+    hold_loudness: Annotated[
+        bool,
+        held.hold(
+            LOUDER, "what shaving the tops of a bus takes is given back. The ceiling then lies by as much higher."
+        ),
+    ] = False
+
+    def make(self, rate: int) -> ClipperProcessor:
+        return ClipperProcessor(self, rate)
+
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        return cls(), cls(drive=6.0), cls(drive=6.0, knee=50.0), cls(drive=6.0, oversampling=1)
+
+    @property
+    def shaper(self) -> shaping.Shaper:
+        """The curve after the drive, as drawn and as applied."""
+        return shaping.clip(gain_of(self.ceiling), self.knee / 100.0)
+
+    @property
+    def memory(self) -> float:
+        return 0.1
+
+    @property
+    def plain_gain(self) -> float:
+        return gain_of(self.drive + self.output)
+
+    @property
+    def ceiling_out(self) -> float | None:
+        return self.ceiling + self.output
+
+    def apart(self) -> tuple[Self, float]:
+        return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
+
+    def describe(self) -> str:
+        words = f"{self.drive:+.1f} dB · {self.ceiling:.1f} dBTP"
+        if self.knee:
+            words += f" · knee {self.knee:.0f} %"
+        if self.output:
+            words += f" · {self.output:+.1f} dB after it"
+        return words.replace("-", "−")
+
+
+class ClipperProcessor(Processor):
+    """Only what is cut off is filtered and added to the sound, so that what is not cut stays as it came. What the filter
+    then swings over the ceiling is mended."""
+
+    def __init__(self, settings: Clipper, rate: int) -> None:
+        super().__init__()
+        curve = settings.shaper
+        self._curve = curve.kind, curve.drive, curve.bias, curve.scale, curve.offset, curve.top
+        self._knee = settings.knee / 100.0
+        self._drive, self._output = gain_of(settings.drive), gain_of(settings.output)
+        self._over = Oversampler(int(settings.oversampling), rate, MAX_BLOCK)
+        self._late = Delay(self._over.latency)
+        self._mender = Mender(settings.ceiling, 1.0, rate, MAX_BLOCK)
+        self._last = np.zeros(2)
+        self._driven, self._added = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
+        self._bent, self._scaled, self._root = (np.zeros(2 * MAX_BLOCK * self._over.factor + 2) for _ in range(3))
+        self._mended, self._taken = np.zeros(MAX_BLOCK), np.zeros((MAX_BLOCK, 2))
+        # what is taken is known half way through the oversampling, and told when it is heard
+        self._taken_late = Delay(self._over.latency // 2 + self._mender.latency)
+        self.latency = self._over.latency + self._mender.latency
+
+    def process(self, x: Audio, out: Audio) -> None:
+        n = len(x)
+        driven, added, taken = self._driven[:n], self._added[:n], self._taken[:n]
+        np.multiply(x, self._drive, out=driven)
+        raised = self._over.up(driven)
+        bent = self._bent[: len(raised)]
+        shaping.change(raised, self._last, *self._curve, self._scaled, self._root, bent)
+        shaping.shaved(raised, self._over.factor, self._curve[1], self._knee, self.reduction[:n])
+        self._over.down(bent, added)
+        self._late.run(driven, driven)
+        np.add(driven, added, out=driven)
+        taken[:, 0] = self.reduction[:n]
+        self._taken_late.run(taken, taken)
+        self._mender.run(driven, out, self._mended)
+        np.copyto(self.reduction[:n], taken[:, 0])  # what is mended is not cut off
+        if self._output != 1.0:
+            np.multiply(out, self._output, out=out)
+
+    def adopt(self, other: Processor) -> None:
+        if not isinstance(other, ClipperProcessor):
+            return
+        self._over.adopt(other._over)
+        self._late.adopt(other._late)
+        self._mender.adopt(other._mender)
+        self._taken_late.adopt(other._taken_late)
+        np.copyto(self._last, other._last)

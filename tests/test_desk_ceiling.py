@@ -1,0 +1,90 @@
+"""The editors of limiter and clipper: what is taken, where most, and an ear for it."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from gluvo.compare.hearables import nodes_of
+from gluvo.compare.match import RESULT, TAKEN
+from gluvo.desk.editors.ceiling import CeilingEditor
+from gluvo.steps import Clipper
+
+from .desk import Desk
+
+
+def editor(desk: Desk, step: str) -> CeilingEditor:
+    desk.bench.look(step=step)
+    desk.settle()
+    found = desk.window.shape.editor
+    assert isinstance(found, CeilingEditor)
+    return found
+
+
+def driven(desk: Desk, drive: float = 14.0) -> CeilingEditor:
+    desk.bench.set_setting("limiter-1", "drive", drive, "Drive")
+    return editor(desk, "limiter-1")
+
+
+def test_enter_on_a_catch_seeks_and_loops_around_it(desk: Desk) -> None:
+    shown = driven(desk)
+    shown.chooser.button("catches").click()
+    table = shown.catches
+    table.setFocus()
+    assert table.rowCount() >= 3
+    QTest.keyClick(table, Qt.Key.Key_Down)
+    QTest.keyClick(table, Qt.Key.Key_Return)
+    place = desk.bench.picture.song_render.joint("limiter-1").hardest()[1].seconds
+    looped = desk.bench.passing
+    assert looped is not None and looped.start < place < looped.end
+    desk.wait(lambda: desk.bench.engine.playing and looped.start <= desk.bench.engine.position < looped.end)
+    QTest.keyClick(table, Qt.Key.Key_Return)  # once more: it plays on
+    assert desk.bench.passing is None
+
+
+def test_only_what_is_taken_can_be_heard(desk: Desk) -> None:
+    shown = driven(desk)
+    shown.ear.click()
+    desk.settle()
+    bench = desk.bench
+    assert bench.session.view.hear == TAKEN
+    assert desk.window.hear_row.apart.text() == "Taken off by Limiter"
+    plan = bench.renderer.plan(bench.session)
+    node = nodes_of(bench.session, plan)[TAKEN]
+    taken = bench.renderer.joint(node).audio
+    came, went = (bench.renderer.joint(n["limiter-1"]).audio for n in (plan.before, plan.after))
+    assert np.abs(taken - (came * 10 ** (14.0 / 20) - went)).max() < 1e-5
+    assert np.abs(taken).max() > 0.05
+    shown.ear.click()
+    assert bench.session.view.hear == RESULT
+    shown.ear.click()
+    bench.look(step="glue-1")
+    assert bench.session.view.hear == TAKEN, "the Glue takes level away, too"
+    bench.look(step="trim-1")
+    assert bench.session.view.hear == RESULT
+
+
+def test_words_tell_of_section_and_song(desk: Desk) -> None:
+    shown = driven(desk, 24.0)
+    assert "dB off at most" in shown.words.text() and "works" in shown.words.text()
+    assert "of the song over 1, 2, 3 dB" in shown.shares.text()
+    desk.bench.edit("Add", lambda s: s.with_new_step(Clipper(ceiling=-12.0, drive=12.0), "mix", "glue-1"))
+    clipper = next(i.id for i in desk.bench.session.mix.chain if isinstance(i, Clipper))
+    shown = editor(desk, clipper)
+    assert "of the samples here" in shown.shares.text()
+    desk.bench.set_setting(clipper, "drive", 0.0, "Drive")
+    desk.bench.set_setting(clipper, "ceiling", 0.0, "Ceiling")
+    desk.settle()
+    assert shown.words.text().startswith("Nothing is taken off")
+
+
+def test_every_view_of_a_clipper_draws(desk: Desk) -> None:
+    desk.bench.edit("Add", lambda s: s.with_new_step(Clipper(ceiling=-12.0, drive=12.0), "mix", "glue-1"))
+    clipper = next(i.id for i in desk.bench.session.mix.chain if isinstance(i, Clipper))
+    shown = editor(desk, clipper)
+    seen = []
+    for key in ("caught", "spread", "catches", "spectrum"):
+        shown.chooser.button(key).click()
+        seen.append(shown.grab().toImage())
+    assert all(one != other for n, one in enumerate(seen) for other in seen[n + 1 :])

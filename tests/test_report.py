@@ -1,0 +1,119 @@
+"""The report: whole, self-contained, and what it says is what was measured."""
+
+from __future__ import annotations
+
+import datetime
+import html.parser
+import json
+import re
+from pathlib import Path
+
+import msgspec
+import pytest
+
+from gluvo.deliver import report
+from gluvo.deliver.encoding import Encoding, encoded
+from gluvo.deliver.write import prepared, write_rows
+from gluvo.measure.figures import figures_of
+from gluvo.measure.spectrum import spectrum
+from gluvo.measure.trace import trace_of
+from gluvo.render.song import Renderer
+from gluvo.session.records import Deliverable, Media, Reference, Tags
+from gluvo.steps import Band, Glue, Limiter, MidSideEq, Trim
+
+from .conftest import RATE, material, music, one
+
+NASTY = "<script>alert('x')</script> & “Kai”"
+
+
+class Tags_(html.parser.HTMLParser):
+    """Collects tags and checks that all are closed."""
+
+    VOID = frozenset({"meta", "br", "link", "img", "line"})
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.open: list[str] = []
+        self.seen: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: object) -> None:
+        self.seen.append(tag)
+        if tag not in self.VOID:
+            self.open.append(tag)
+
+    def handle_startendtag(self, tag: str, attrs: object) -> None:
+        self.seen.append(tag)
+
+    def handle_endtag(self, tag: str) -> None:
+        assert self.open.pop() == tag
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> report.Material:
+    song = material(music(6.0))
+    chain = [
+        Trim(id="t", gain=-2.0),
+        MidSideEq(id="q", bands=(Band(id=1, freq=200.0, gain=-3.0),)),
+        Glue(id="g", threshold=-30.0),
+        Limiter(id="l", drive=9.0, ceiling=-1.0),
+    ]
+    reference = Reference(id="r", name=NASTY, media=Media(path="r.wav", size=1, sha256="a" * 64))
+    session = one(chain).replace(
+        name=NASTY,
+        references=(reference,),
+        deliverables=(Deliverable(id="d", name="Master"),),
+        tags=Tags(artist="The Bollards", comment="a\nb"),
+    )
+    renderer, folder = Renderer(song), tmp_path_factory.mktemp("out")
+    row = prepared(renderer, session, session.deliverables[0], folder)
+    outcome = write_rows(song, [row], folder)["d"]
+    whole = renderer.song(session)
+    other = music(5.0, seed=4)
+    return report.Material(
+        session,
+        whole,
+        "1.0",
+        [("Master", session.target, f) for f in outcome.files],
+        [encoded(whole.result.audio, RATE, Encoding("mp3", 128))],
+        {"r": figures_of(trace_of(other, RATE))},
+        {"r": spectrum(other, RATE, "mid", 3)},
+        ("A note & more.",),
+        datetime.date(2026, 11, 25),
+    )
+
+
+def test_it_is_one_whole_page_that_needs_nothing_else(made: report.Material) -> None:
+    page = report.as_html(made)
+    parser = Tags_()
+    parser.feed(page)
+    assert parser.open == []
+    assert "script" not in parser.seen and "link" not in parser.seen and parser.seen.count("svg") == 2
+    assert not re.findall(r"(?:src|href)\s*=", page)
+    assert set(re.findall(r"https?://[^\s\"<]+", page)) == {"http://www.w3.org/2000/svg"}
+    assert NASTY not in page and "&lt;script&gt;" in page
+
+
+def test_it_says_what_was_measured(made: report.Material) -> None:
+    page, plain = report.as_html(made), json.loads(report.as_json(made))
+    result = made.song.result.figures()
+    assert plain["result"]["integrated"] == pytest.approx(result.integrated)
+    assert f"{result.integrated:.1f}".replace("-", "−") in page
+    assert plain["source"]["true_peak"] == pytest.approx(made.song.untouched.figures().true_peak)
+    (file,) = plain["files"]
+    assert file["sha256"] in page and len(file["sha256"]) == 64 and file["frames"] == 6 * RATE
+    steps = plain["strips"][0]["steps"]
+    assert [s["step"] for s in steps] == ["Trim", "Mid-side EQ", "Glue", "Limiter"]
+    assert steps[0]["did"]["loudness"] == pytest.approx(-2.0, abs=0.01)
+    assert steps[0]["settings"] == {"Gain": "−2.00 dB"}
+    assert "200 Hz" in steps[1]["settings"]["Band 1"]
+    assert steps[3]["did"]["largest_reduction"] > 1.0
+    assert plain["encodings"][0]["name"] == "MP3 128" and plain["notes"] == ["A note & more."]
+    assert "A note &amp; more." in page and "The Bollards" in page
+
+
+def test_both_files_are_written_whole_or_told(made: report.Material, tmp_path: Path) -> None:
+    page, plain = report.write_report(made, tmp_path / "Quay.html")
+    assert page.read_text() == report.as_html(made)
+    assert msgspec.json.decode(plain.read_bytes())["format"] == "gluvo-report"
+    with pytest.raises(Exception, match="cannot be written to"):
+        report.write_report(made, tmp_path / "no" / "Quay.html")
