@@ -14,6 +14,7 @@ import soundfile
 
 from gluvo.play.device import BLOCK, SilentDevice
 from gluvo.play.engine import Engine, Monitoring
+from gluvo.play.meters import POSITION, TAKEN
 from gluvo.play.playhead import Playhead
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
@@ -234,6 +235,28 @@ def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pyte
         for d in range(-4, 5)
     )
     assert best < 0.01
+
+
+def test_a_request_is_told_as_taken_only_with_the_place_it_led_to() -> None:
+    """Asked for in the middle of a block, a seek is not contradicted by the place that block ends with."""
+    told = []
+
+    class AskedMeanwhile(SilentDevice):
+        def write(self, block: np.ndarray) -> bool:
+            count = len(told) + 1
+            engine.seek(0.01 * count)
+            engine.mark(count)
+            told.append((int(engine.board.state[TAKEN]), float(engine.board.state[POSITION])))
+            return super().write(block)
+
+    engine = Engine(sound(sine(200, 1.0, -6)), {}, one([]))
+    engine.start(AskedMeanwhile(RATE))
+    end = time.monotonic() + 60.0
+    while len(told) < 20 and not engine.failed:
+        assert time.monotonic() < end
+    engine.close()
+    assert [count for count, _ in told[:20]] == [max(0, n - 1) for n in range(20)]
+    assert all(place == pytest.approx(0.01 * count, abs=1 / RATE) for count, place in told)
 
 
 def test_the_next_song_can_be_loaded() -> None:

@@ -19,7 +19,7 @@ from gluvo.dsp.kernel import Audio, kernel
 from gluvo.errors import DeviceError
 from gluvo.play.device import BLOCK, Device
 from gluvo.play.graph import BESIDE, LiveGraph
-from gluvo.play.meters import DROPOUTS, HELD_BACK, PLAYING, POSITION, Board, Meters
+from gluvo.play.meters import DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Meters
 from gluvo.play.playhead import FADE_SECONDS, Playhead
 from gluvo.render.machine import Part, filler
 from gluvo.render.plan import Source
@@ -150,8 +150,7 @@ class Engine:
         self._device: Device | None = None
         self._thread: threading.Thread | None = None
         self._closing = False
-        self.asked_position = 0.0
-        """Where it was last asked to go, seconds."""
+        self._mark = int(self.board.state[TAKEN])
         self.failed = ""
         """Why the audio thread has ended; empty while it has not."""
         self.broken = False
@@ -172,7 +171,6 @@ class Engine:
 
     def seek(self, seconds: float) -> None:
         frame = min(self._frame(seconds), max(0, self._frames - 1))
-        self.asked_position = frame / self.rate
         self._requests.append(lambda: self._head.seek(frame, fade=self._playing))
 
     def loop(self, start: float, end: float) -> None:
@@ -225,6 +223,14 @@ class Engine:
             self._waiting = graph
 
         self._requests.append(swap)
+
+    def mark(self, count: int) -> None:
+        """Tell on the board, as `TAKEN`, once all that was asked for until now is in the place and state told there."""
+
+        def told() -> None:
+            self._mark = count
+
+        self._requests.append(told)
 
     def prefetch(self) -> None:
         """Touch what will be played in the next seconds, so that the audio thread finds it in memory.
@@ -430,6 +436,7 @@ class Engine:
                 if device.write(self._block) and was_sounding and sounding:
                     state[DROPOUTS] += 1
                 state[POSITION], state[PLAYING] = self.position, self.playing
+                state[TAKEN] = self._mark  # last, so that who sees it sees that place
         except DeviceError as error:
             self.failed = str(error)
         except Exception as error:  # the process goes on, and sees to it

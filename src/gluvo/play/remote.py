@@ -57,7 +57,9 @@ class RemoteEngine:
             raise GluvoError(f"Nothing can be played: {error}.") from None
         self.board = Board(memory)
         self._ids = steps_heard(session)
-        self._playing, self._position, self._asked = False, 0.0, 0
+        self._playing, self._position = False, 0.0
+        self._asked, self._asked_playing, self._asked_place = 0, 0, 0
+        """Requests so far, and which of them was the last to play or stop, and to go somewhere."""
         self._loop: tuple[float, float] | None = None
         self._monitoring: Monitoring | None = None
         self._revived: deque[float] = deque(maxlen=MOST_REVIVALS)
@@ -71,16 +73,16 @@ class RemoteEngine:
         )
 
     def play(self) -> None:
-        self._playing = True
         self._ask("play")
+        self._playing, self._asked_playing = True, self._asked
 
     def stop(self) -> None:
-        self._playing = False
         self._ask("stop")
+        self._playing, self._asked_playing = False, self._asked
 
     def seek(self, seconds: float) -> None:
-        self._position = seconds
         self._ask("seek", seconds)
+        self._position, self._asked_place = seconds, self._asked
 
     def loop(self, start: float, end: float) -> None:
         self._loop = start, end
@@ -122,19 +124,12 @@ class RemoteEngine:
         self._ask("change", session)
 
     def _ask(self, name: str, *args: object) -> None:
-        """Send a request. Until it is taken, what was asked for is what is told."""
-        if not self._waiting:
-            state = self.board.state
-            if name not in ("play", "stop"):
-                self._playing = bool(state[PLAYING])
-            if name != "seek":
-                self._position = float(state[POSITION])
         self._asked += 1
         self._host.send(name, *args)
 
-    @property
-    def _waiting(self) -> bool:
-        return int(self.board.state[TAKEN]) < self._asked
+    def _taken(self, request: int) -> bool:
+        """Whether the sound follows a request. Until it does, what was asked for is what is told."""
+        return int(self.board.state[TAKEN]) >= request
 
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
@@ -145,11 +140,11 @@ class RemoteEngine:
     def playing(self) -> bool:
         if self._given_up:
             return False
-        return self._playing if self._waiting else bool(self.board.state[PLAYING])
+        return bool(self.board.state[PLAYING]) if self._taken(self._asked_playing) else self._playing
 
     @property
     def position(self) -> float:
-        return self._position if self._waiting else float(self.board.state[POSITION])
+        return float(self.board.state[POSITION]) if self._taken(self._asked_place) else self._position
 
     @property
     def dropouts(self) -> int:
@@ -213,7 +208,7 @@ class RemoteEngine:
         self._host.restart()
         self.device_name, self.failed = "starting", ""
         self.event = f"{what} and was started again."
-        self._asked = int(self.board.state[TAKEN])
+        self._asked = self._asked_playing = self._asked_place = int(self.board.state[TAKEN])
         self._load()
         for id, time_map in self._times.items():
             self._ask("keep", id, self._addresses[1][id], time_map)

@@ -24,7 +24,7 @@ from gluvo.dsp.delay import clean
 from gluvo.errors import GluvoError
 from gluvo.play.device import SILENT, Device, SilentDevice, open_device
 from gluvo.play.engine import Engine, Monitoring
-from gluvo.play.meters import BEAT, PLAYING, POSITION, TAKEN, Board
+from gluvo.play.meters import BEAT, TAKEN, Board
 from gluvo.session.media import Material
 from gluvo.session.records import Bus, Media, Session, Stem
 from gluvo.session.scratch import Address, mapped
@@ -53,6 +53,8 @@ class Server:
         self._session = Session()
         self._choice = ""
         self._rebuilt = 0.0
+        self._done = 0
+        """How many of the song's requests have been come to."""
 
     def run(self) -> None:
         """Until the end. Nothing that is asked for ends it: what cannot be done is told."""
@@ -97,18 +99,20 @@ class Server:
             engine.prefetch()
             return
         failed, playing, position = engine.failed, engine.playing, engine.position
-        if engine.broken and self._make is not None:
+        make = self._make if engine.broken else None
+        engine.close()
+        if make is not None:
             again, self._rebuilt = time.monotonic() - self._rebuilt < 5.0, time.monotonic()
-            engine.close()
-            self._engine = engine = self._make(_bare(self._session) if again else self._session)
-            self._start(self._choice)
-            self._tell("error", f"Playing was interrupted by a fault ({failed}) and goes on.")
-        else:
-            engine.close()
-            self._start(SILENT, f"{failed} Playing to the silent device instead.")
+            self._engine = engine = make(_bare(self._session) if again else self._session)
         engine.seek(position)
         if playing:
             engine.play()
+        engine.mark(self._done)
+        if make is not None:
+            self._start(self._choice)
+            self._tell("error", f"Playing was interrupted by a fault ({failed}) and goes on.")
+        else:
+            self._start(SILENT, f"{failed} Playing to the silent device instead.")
 
     def _do(self, name: str, args: tuple[Any, ...]) -> None:
         if name == "load":
@@ -134,15 +138,12 @@ class Server:
             getattr(self._engine, name)(*args)
             if name == "change":
                 self._session = args[0]
-            state = self._engine.board.state
-            state[PLAYING] = self._engine.playing
-            if name == "seek":
-                state[POSITION] = self._engine.asked_position
             self._taken(name)
 
     def _taken(self, name: str) -> None:
         if self._engine is not None and name not in ("load", "unload", "done", "device"):
-            self._engine.board.state[TAKEN] += 1
+            self._done += 1
+            self._engine.mark(self._done)
 
     def _load(
         self,
@@ -162,6 +163,7 @@ class Server:
         except FileNotFoundError:
             return  # another song was opened before this one was come to
         shared[BEAT] += 1
+        self._done = int(shared[TAKEN])
         rehearse(session, rate)
         self._make = lambda session: Engine(Material(rate, sounds, frames), self._beside, session, Board(shared))
         self._session, self._choice = session, choice
