@@ -68,11 +68,11 @@ def test_only_what_is_taken_can_be_heard(desk: Desk) -> None:
 def test_words_tell_of_section_and_song(desk: Desk) -> None:
     shown = driven(desk, 24.0)
     assert "dB off at most" in shown.words.text() and "works" in shown.words.text()
-    assert "of the song over 1, 2, 3 dB" in shown.shares.text()
+    assert "of the song over 1, 2, 3 dB" in shown.words.text()
     desk.bench.edit("Add", lambda s: s.with_new_step(Clipper(ceiling=-12.0, drive=12.0), "mix", "glue-1"))
     clipper = next(i.id for i in desk.bench.session.mix.chain if isinstance(i, Clipper))
     shown = editor(desk, clipper)
-    assert "of the samples here" in shown.shares.text()
+    assert "of the samples here" in shown.words.text()
     desk.bench.set_setting(clipper, "drive", 0.0, "Drive")
     desk.bench.set_setting(clipper, "ceiling", 0.0, "Ceiling")
     desk.settle()

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QFileDialog
 from gluvo.compare.match import RESULT
 from gluvo.deliver.audition import KINDS
 from gluvo.deliver.encoding import LOST, Encoding
-from gluvo.deliver.targets import TARGETS
+from gluvo.deliver.targets import TARGETS, target_named, write_targets
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.delivery import price_id
 from gluvo.desk.pages.deliver.album_dialog import AlbumDialog
@@ -22,7 +22,7 @@ from gluvo.desk.pages.deliver.dither_dialog import DitherDialog
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.deliver.tags_dialog import TagsDialog
 from gluvo.desk.pages.targets_dialog import TargetsDialog
-from gluvo.session.records import Tags
+from gluvo.session.records import Tags, Target
 from gluvo.session.store import write_session
 from gluvo.steps import Clipper
 
@@ -149,7 +149,7 @@ def test_two_in_a_row_are_divided_by_the_ruler(desk: Desk) -> None:
     desk.bench.look(step="limiter-1")
     desk.settle()
     editor = desk.window.shape.editor
-    assert editor.division.isVisible() and "of the two's work" in editor.shares.text()
+    assert editor.division.isVisible() and "of the two's work" in editor.words.text()
     before = desk.bench.picture.song_render.result.figures().integrated
     editor.division.setFocus()
     QTest.keyClick(editor.division, Qt.Key.Key_Right)
@@ -200,6 +200,10 @@ def test_targets_are_edited_and_offered_everywhere(desk: Desk, page: DeliverPage
     path.write_text("{")
     dialog.take_from(path)
     assert "holds no targets" in dialog.trouble.text()
+    write_targets(path, (TARGETS[0], Target(name="Cutting room")))
+    dialog.take_from(path)
+    assert target_named("Cutting room") is not None
+    assert "come with the program: Streaming" in dialog.trouble.text()
 
 
 def test_the_loudness_view_reads_and_seeks(desk: Desk, page: DeliverPage) -> None:

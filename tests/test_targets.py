@@ -81,6 +81,16 @@ def test_own_targets_are_kept_and_exchanged(tmp_path: Path) -> None:
         read_targets(tmp_path / "gone.json")
 
 
+def test_a_file_of_own_targets_that_cannot_be_read_is_set_aside() -> None:
+    keep_targets(())
+    place = targets._place()
+    for n, content in enumerate((b"{ by hand, and wrong", b"{ again")):
+        place.write_bytes(content)
+        keep_targets((Target(name="Mine"),))
+        assert targets.own_targets() == (Target(name="Mine"),)
+        assert place.with_name(f"targets.unread-{n + 1}.json").read_bytes() == content
+
+
 def test_what_comes_with_the_program_names_its_source() -> None:
     assert len({t.name for t in TARGETS}) == len(TARGETS) >= 5
     for target in TARGETS:

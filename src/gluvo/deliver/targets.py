@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import itertools
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -100,12 +101,20 @@ def all_targets() -> tuple[Target, ...]:
 
 
 def keep_targets(targets: Sequence[Target]) -> None:
-    """Keep the user's own. Raises `GluvoError` if they cannot be written."""
+    """Keep the user's own; a file that is there and cannot be read is set aside under another name. Raises `GluvoError` if
+    they cannot be written."""
+    place = _place()
     try:
-        _place().parent.mkdir(parents=True, exist_ok=True)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            own_targets()
+        except GluvoError:
+            place.rename(
+                next(p for n in itertools.count(1) if not (p := place.with_suffix(f".unread-{n}.json")).exists())
+            )
     except OSError as error:
-        raise GluvoError(f"{_place().parent} cannot be made ({reason_of(error)}).") from None
-    write_targets(_place(), targets)
+        raise GluvoError(f"{place} cannot be written ({reason_of(error)}).") from None
+    write_targets(place, targets)
 
 
 def write_targets(path: Path, targets: Sequence[Target]) -> None:

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gluvo.desk.controls.parts import button, label, line
+from gluvo.desk.controls.parts import button, label, line, plain
 
 
 class Flow(QLayout):
@@ -149,6 +149,32 @@ class Elided(QLabel):
         shown = self.fontMetrics().elidedText(self._whole, Qt.TextElideMode.ElideRight, max(0, self.width()))
         if shown != super().text():
             super().setText(shown)
+
+
+class Lines(QLabel):
+    """Plain text over so many lines, whose room is the same whatever it says; the tooltip has all of it."""
+
+    def __init__(self, count: int, role: str = "") -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
+        if role:
+            self.setProperty("role", role)
+        self._count = count
+        self.setWordWrap(True)
+
+    def setText(self, text: str) -> None:
+        super().setText(text)
+        self.setToolTip(plain(text))
+
+    def sizeHint(self) -> QSize:
+        return QSize(240, self._count * self.fontMetrics().lineSpacing() + 2)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(80, self.sizeHint().height())
+
+    def hasHeightForWidth(self) -> bool:
+        return False
 
 
 class Group(QWidget):

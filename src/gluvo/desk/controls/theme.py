@@ -203,8 +203,11 @@ def style_sheet(c: Colours) -> str:
     QComboBox::down-arrow {{ image: url("{(ICONS / "down.svg").as_posix()}"); width: 9px; height: 9px; }}
     QComboBox QAbstractItemView {{ background: {c.sheet}; border: 1px solid {c.rule}; outline: none;
         selection-background-color: {c.wash}; selection-color: {c.ink}; }}
-    QLineEdit, QDoubleSpinBox {{ background: {c.sheet}; border: 1px solid {c.signal}; padding: 1px 4px;
+    QLineEdit, QDoubleSpinBox {{ background: {c.sheet}; border: 1px solid {c.rule}; padding: 1px 4px;
         selection-background-color: {c.signal}; selection-color: {c.paper}; }}
+    QLineEdit:focus, QDoubleSpinBox:focus {{ border-color: {c.signal}; }}
+    QLineEdit:read-only {{ background: transparent; border-color: transparent; }}
+    QLineEdit:read-only:focus {{ border-color: {c.signal}; }}
     QTableWidget {{ background: transparent; border: none; gridline-color: {c.hair}; outline: none;
         selection-background-color: {c.wash}; selection-color: {c.ink}; }}
     QHeaderView::section {{ background: transparent; color: {c.faint}; border: none; padding: 3px 8px;

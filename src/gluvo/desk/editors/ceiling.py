@@ -8,7 +8,7 @@ from gluvo.advise.prices import Division, last_two
 from gluvo.compare.match import RESULT, TAKEN
 from gluvo.desk.charts.hit_views import SpreadView
 from gluvo.desk.charts.views import CaughtView, ReductionView
-from gluvo.desk.controls.flow import Elided
+from gluvo.desk.controls.flow import Lines
 from gluvo.desk.controls.parts import Toggle, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
@@ -50,12 +50,8 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
 
     def build_middle(self) -> None:
         row = QHBoxLayout()
-        words = QVBoxLayout()
-        words.setSpacing(0)
-        self.words, self.shares = Elided("", "caption", 1200), Elided("", "caption", 1200)
-        words.addWidget(self.words)
-        words.addWidget(self.shares)
-        row.addLayout(words, 1)
+        self.words = Lines(3, "caption")
+        row.addWidget(self.words, 1)
         self.ear = Toggle(
             "Hear what is taken",
             "Listen only to what is taken off: what comes in, as loud as it would come out, less what does come out. "
@@ -99,9 +95,9 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
         work, largest = after.reduction.working(inner), after.largest_reduction(span)
         where = self.bench.span_name
         if largest <= 0.0:
-            self.words.setText(f"Nothing is taken off in {where}: all of it lies under the ceiling.")
+            done = f"Nothing is taken off in {where}: all of it lies under the ceiling."
         else:
-            self.words.setText(
+            done = (
                 f"In {where}: {largest:.1f} dB off at most, {after.mean_reduction(span):.2f} on average · works "
                 f"{work.times} time{'' if work.times == 1 else 's'}, {lasting(work.mean_seconds)} each"
             )
@@ -112,7 +108,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
             *([f"punch kept {100 * hits.punch_kept:.0f} %"] if hits else []),
         ]
         costs += self._division_words(step)
-        self.shares.setText(" · ".join([*costs, *self._song_words(step)]))
+        self.words.setText(f"{done}\n" + " · ".join([*costs, *self._song_words(step)]))
 
     def _division_words(self, step: Limiter | Clipper) -> list[str]:
         """Where the mix bus ends with two of these: which share of the work each does, and the ruler that divides it."""

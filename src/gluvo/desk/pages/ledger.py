@@ -245,6 +245,7 @@ class Ledger(QWidget):
         self._caption.setText(f"ledger · {self._bench.span_name}")
         self.remove_button.setEnabled(self._bench.session.item(self.chosen_id) is not None)
         self.pair_button.setVisible(not self._bench.session.chain)
+        self.remove_button.setVisible(bool(self._bench.session.chain))
         self.list.viewport().update()
 
     # --- what the rows show --------------------------------------------------------------------------------

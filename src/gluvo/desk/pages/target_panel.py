@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.deliver.targets import PEAK_TOLERANCE, all_targets, loudness_of, measured_by
 from gluvo.desk.charts.views import ToneView
+from gluvo.desk.controls.flow import Lines
 from gluvo.desk.controls.meter import Meter
 from gluvo.desk.controls.parts import Rows, button, figure, label, plain, set_role
 from gluvo.desk.controls.ruler import Ruler
@@ -164,9 +165,7 @@ class TargetPanel(QWidget):
         )
         self.costs.clicked.connect(self.costs_wanted)
         column.addWidget(self.costs)
-        self.cost = label("", "caption")
-        self.cost.setWordWrap(True)
-        self.cost.setMinimumHeight(32)
+        self.cost = Lines(2, "caption")
         column.addWidget(self.cost)
         tone_head = QHBoxLayout()
         tone_head.addWidget(label("Tone against references", "title"))

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.deliver.targets import TARGETS, keep_targets, own_targets, read_targets, write_targets
-from gluvo.desk.controls.parts import ChoiceRow, button, label
+from gluvo.desk.controls.parts import ChoiceRow, button, label, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.errors import GluvoError
 from gluvo.session.records import Target
@@ -40,7 +40,9 @@ class TargetsDialog(QDialog):
             self._own = list(own_targets())
         except GluvoError as error:
             self._own = []
-            self.trouble.setText(f"{error} Your own targets are not shown; keeping new ones writes over that file.")
+            self.trouble.setText(
+                f"{error} Your own targets are not shown; that file is set aside when new ones are kept."
+            )
         both = QHBoxLayout(self)
         left = QVBoxLayout()
         both.addLayout(left, 2)
@@ -63,6 +65,7 @@ class TargetsDialog(QDialog):
         both.addLayout(right, 3)
         self.name, self.note, self.source = QLineEdit(), QLineEdit(), QLineEdit()
         self.controls: dict[str, Ruler | ChoiceRow] = {}
+        self._tips: dict[QLineEdit, str] = {}
         lines = (
             ("Name", self.name, "What it is called."),
             ("Note", self.note, "What it is for."),
@@ -96,7 +99,7 @@ class TargetsDialog(QDialog):
 
     def _line(self, column: QVBoxLayout, words: str, line: QLineEdit, tip: str, most: int) -> None:
         line.setMaxLength(most)
-        line.setToolTip(tip)
+        self._tips[line] = tip
         line.setAccessibleName(words)
         row = QHBoxLayout()
         row.addWidget(label(words))
@@ -125,6 +128,13 @@ class TargetsDialog(QDialog):
             line.setText(value)
             line.setCursorPosition(0)
             line.setReadOnly(not own)
+            line.setToolTip(
+                plain(
+                    self._tips[line]
+                    if own
+                    else f"{value}\nIt comes with the program: Add makes one of your own from it."
+                )
+            )
         self.remove.setEnabled(own)
 
     def _change(self, name: str, value: object) -> None:
@@ -168,14 +178,18 @@ class TargetsDialog(QDialog):
     def take_from(self, path: Path) -> None:
         """Take targets from a file; those of the same name are replaced, those that come with the program stay."""
         try:
-            come = [t for t in read_targets(path) if t.name.lower() not in SHIPPED]
+            found = read_targets(path)
         except GluvoError as error:
             self.trouble.setText(str(error))
             return
+        come = [t for t in found if t.name.lower() not in SHIPPED]
         names = {t.name.lower() for t in come}
         self._own = [t for t in self._own if t.name.lower() not in names] + come
         self._keep()
         self._fill(self.list.count())
+        left = ", ".join(t.name for t in found if t not in come)
+        if left and not self.trouble.text():
+            self.trouble.setText(f"Left out, since they come with the program: {left}.")
 
     def _export(self) -> None:
         found, _ = QFileDialog.getSaveFileName(self, "Export targets", "targets.json", "Targets (*.json)")

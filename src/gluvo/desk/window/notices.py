@@ -37,7 +37,7 @@ class Notice(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 5, 10, 5)
         self._mark = label("Please note:", "trouble")
-        row.addWidget(self._mark, 0, Qt.AlignmentFlag.AlignTop)
+        row.addWidget(self._mark)
         self.text = label("")
         self.text.setWordWrap(True)
         self.text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
