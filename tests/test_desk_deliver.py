@@ -126,7 +126,7 @@ def test_prices_are_found_heard_and_kept_with_keys(desk: Desk, page: DeliverPage
     table = page.costs.table
     assert "the target" in table.item(table.currentRow(), 0).text()
     QTest.keyClick(table, Qt.Key.Key_Up)
-    QTest.keyClick(table, Qt.Key.Key_Space)
+    QTest.keyClick(table, Qt.Key.Key_H)
     row = table.currentRow()
     assert desk.session.view.hear == price_id(row)
     gains = desk.bench.picture.gains

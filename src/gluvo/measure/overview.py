@@ -77,7 +77,7 @@ class Reduction:
 
     rate: int
     curve: np.ndarray
-    """Means over every `REDUCTION_HOP` frames, float32."""
+    """Largest of every `REDUCTION_HOP` frames, float32."""
     mean: Floats
     """Means over every 10 ms."""
     top: Floats
@@ -189,10 +189,8 @@ def _collect(reduction, at, frames, hop, curve, mean, top, busy):  # type: ignor
     while i < n:
         place = (at + i) // REDUCTION_HOP
         stop = min(n, (place + 1) * REDUCTION_HOP - at)
-        total = 0.0
         for k in range(i, stop):
-            total += reduction[k]
-        curve[place] += total / REDUCTION_HOP
+            curve[place] = max(curve[place], reduction[k])
         i = stop
     i = 0
     while i < n:

@@ -240,7 +240,7 @@ class ToneView(Chart):
                 self._levelled(Spectrum(own.freqs, np.interp(own.freqs, s.freqs, s.levels))) for s in others
             ]
             most = max(float(np.max(levels)) for levels in (self._levelled(own), *self._others))
-            self.y_axis.high = max(12.0, 6.0 * math.ceil((most + 1.0) / 6.0))
+            self.y_axis.high = max(12.0, 6.0 * math.ceil((most + 4.0) / 6.0))
         self.changed()
 
     @staticmethod

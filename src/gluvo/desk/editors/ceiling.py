@@ -50,7 +50,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
 
     def build_middle(self) -> None:
         row = QHBoxLayout()
-        self.words = Lines(3, "caption")
+        self.words = Lines(4, "caption")
         row.addWidget(self.words, 1)
         self.ear = Toggle(
             "Hear what is taken",

@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+from PySide6.QtCore import Signal
 
 from gluvo.desk.controls.parts import clock
-from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.theme import theme
 
-WIDTHS = (34, 100, 130, 160)
 
-
-class PlaceTable(QTableWidget):
+class PlaceTable(Table):
     """Enter or a double click goes to the chosen one and loops around it; again lets it play on."""
 
     wanted = Signal(float)
@@ -22,29 +19,14 @@ class PlaceTable(QTableWidget):
 
     def __init__(self, name: str, what: str, tip: str) -> None:
         """`what`: the head of what is told of each place."""
-        columns = ("", "Where", what, "Section")
-        super().__init__(0, len(columns))
-        self.setHorizontalHeaderLabels(list(columns))
-        self.setAccessibleName(name)
-        self.setToolTip(
+        super().__init__(
+            name,
             f"{tip} Enter goes to the chosen one and plays a moment around it again and again; Enter once more lets it "
-            "play on."
+            "play on.",
+            (("", 34), ("Where", 100), (what, 130), ("Section", 0)),
+            22,
         )
-        self.verticalHeader().hide()
-        self.verticalHeader().setDefaultSectionSize(22)
-        header = self.horizontalHeader()
-        for column, width in enumerate(WIDTHS):
-            self.setColumnWidth(column, width)
-        header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-        header.setStretchLastSection(True)
-        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        header.setHighlightSections(False)
-        self.setShowGrid(False)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setTabKeyNavigation(False)
-        self.cellDoubleClicked.connect(lambda row, _column: self._want(row))
+        self.entered.connect(lambda row: self.wanted.emit(self._found[row][0]))
         self._found: Sequence[tuple[float, str, str]] = ()
         theme.changed.connect(self._fill)
 
@@ -57,21 +39,7 @@ class PlaceTable(QTableWidget):
     def _fill(self) -> None:
         self.setRowCount(len(self._found))
         for row, (seconds, told, section) in enumerate(self._found):
-            for column, text in enumerate((str(row + 1), clock(seconds), told, section)):
-                item = QTableWidgetItem(text)
-                item.setForeground(QColor(colours()["reduction" if column == 2 else "faint" if column == 0 else "ink"]))
-                self.setItem(row, column, item)
-        if self._found and self.currentRow() < 0:
-            self.setCurrentCell(0, 0)
-
-    def _want(self, row: int) -> None:
-        if 0 <= row < len(self._found):
-            self.wanted.emit(self._found[row][0])
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._want(self.currentRow())
-        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Home, Qt.Key.Key_End):
-            super().keyPressEvent(event)
-        else:
-            event.ignore()
+            self.show_line(
+                row, ((str(row + 1), "faint"), (clock(seconds), "ink"), (told, "reduction"), (section, "ink"))
+            )
+        self.choose_first()

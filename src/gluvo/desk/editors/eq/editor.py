@@ -141,7 +141,7 @@ class EqEditor(StepEditor[MidSideEq]):
         self.table.asked.connect(self.ask)
         self.resonances = ResonanceTable()
         self.resonances.wanted.connect(self.cut_resonance)
-        self.resonances.heard.connect(self._hear_resonance)
+        self.resonances.listened.connect(self._hear_resonance)
         place = QWidget()
         place.setMinimumHeight(70)
         place.setMaximumHeight(134)

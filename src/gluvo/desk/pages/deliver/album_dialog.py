@@ -5,34 +5,26 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QComboBox,
-    QDialog,
-    QFileDialog,
-    QHBoxLayout,
-    QHeaderView,
-    QProgressBar,
-    QTableWidget,
-    QTableWidgetItem,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QComboBox, QDialog, QFileDialog, QHBoxLayout, QProgressBar, QVBoxLayout, QWidget
 
 from gluvo.deliver.batch import Delivered, Track, album_targets, deliver_track, spread, track_of
 from gluvo.deliver.targets import all_targets, loudness_of, measured_by, shortfalls
 from gluvo.desk.controls.parts import Toggle, button, figure, label, plain
-from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.table import Table
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
 from gluvo.progress import Progress
 from gluvo.session.records import Target
 from gluvo.workbench.tasks import MEASURING, WRITING, Task
 
-COLUMNS = ("Song", "Integrated", "Loudest short-term", "dBTP", "Brought to", "Outcome")
-WIDTHS = (150, 84, 116, 66, 84, 0)
+COLUMNS = (
+    ("Song", 150),
+    ("Integrated", 84),
+    ("Loudest short-term", 116),
+    ("dBTP", 66),
+    ("Brought to", 84),
+    ("Outcome", 0),
+)
 AS_THEY_ARE = "as their sessions say"
 
 
@@ -57,21 +49,7 @@ class AlbumDialog(QDialog):
         self.spread = label("", "caption")
         top.addWidget(self.spread)
         column.addLayout(top)
-        self.table = QTableWidget(0, len(COLUMNS))
-        self.table.setHorizontalHeaderLabels(list(COLUMNS))
-        self.table.setAccessibleName("Songs of the album")
-        self.table.verticalHeader().hide()
-        self.table.setShowGrid(False)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setTabKeyNavigation(False)
-        header = self.table.horizontalHeader()
-        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        for n, width in enumerate(WIDTHS):
-            if width:
-                self.table.setColumnWidth(n, width)
-            else:
-                header.setSectionResizeMode(n, QHeaderView.ResizeMode.Stretch)
+        self.table = Table("Songs of the album", "How loud each song is now, and what it is to be brought to.", COLUMNS)
         column.addWidget(self.table, 1)
         row = QHBoxLayout()
         row.addWidget(label("Bring all to"))
@@ -204,7 +182,7 @@ class AlbumDialog(QDialog):
         self.write.setEnabled(task is None and bool(self.tracks))
 
     def refresh(self) -> None:
-        c, aims, aim = colours(), self.aims(), self.aim()
+        aims, aim = self.aims(), self.aim()
         self.together.setEnabled(aim is not None)
         self.table.setRowCount(len(self.tracks))
         for n, (track, own) in enumerate(zip(self.tracks, aims, strict=True)):
@@ -219,11 +197,11 @@ class AlbumDialog(QDialog):
                 f"{figure(brought.loudness)}" if own is not None else "as it is",
                 words,
             )
-            for column, text in enumerate(cells):
-                item = QTableWidgetItem(text)
-                item.setForeground(QColor(c["ink" if column < 5 else "good" if good else "over"]))
-                item.setToolTip(plain(str(track.path) if column == 0 else text))
-                self.table.setItem(n, column, item)
+            colours = [*["ink"] * 5, "good" if good else "over"]
+            self.table.show_line(n, list(zip(cells, colours, strict=True)))
+            first = self.table.item(n, 0)
+            assert first is not None
+            first.setToolTip(plain(str(track.path)))
         if self.tracks:
             by = aim or self.tracks[0].session.target
             levels = [loudness_of(t.figures, by) for t in self.tracks]

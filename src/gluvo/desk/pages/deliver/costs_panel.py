@@ -2,73 +2,25 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor, QKeyEvent
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QHBoxLayout,
-    QHeaderView,
-    QTableWidget,
-    QTableWidgetItem,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.compare.match import RESULT
-from gluvo.desk.controls.parts import button, figure, label, plain
-from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.controls.parts import button, figure, label
+from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.delivery import Delivery, price_id
 
-COLUMNS = ("Loudness", "dBTP", "Most off", "Mean off", "Peak to loudness", "Range", "Punch kept", "New sound", "")
-WIDTHS = (150, 70, 84, 84, 116, 70, 84, 84, 0)
-
-
-class CostsTable(QTableWidget):
-    """Space hears the chosen line, Enter keeps it."""
-
-    def __init__(self, delivery: Delivery) -> None:
-        super().__init__(0, len(COLUMNS))
-        self._delivery = delivery
-        self.setHorizontalHeaderLabels(list(COLUMNS))
-        self.setAccessibleName("What louder costs")
-        self.setToolTip(
-            "The song as it is, and brought to its target, to 1, 2 and 3 LU less and to 1 more. Space hears the chosen line, "
-            "as loud as all else; Enter keeps it. Most and mean off: what is taken against the ceiling. New sound: what no "
-            "filter could have made of what came in, against that."
-        )
-        self.verticalHeader().hide()
-        self.verticalHeader().setDefaultSectionSize(27)
-        self.setShowGrid(False)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setTabKeyNavigation(False)
-        header = self.horizontalHeader()
-        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        header.setHighlightSections(False)
-        for n, width in enumerate(WIDTHS):
-            if width:
-                self.setColumnWidth(n, width)
-            else:
-                header.setSectionResizeMode(n, QHeaderView.ResizeMode.Stretch)
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        row = self.currentRow()
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._delivery.keep_price(row)
-        elif event.key() == Qt.Key.Key_Space:
-            self.hear(row)
-        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Home, Qt.Key.Key_End):
-            super().keyPressEvent(event)
-        else:
-            event.ignore()
-
-    def hear(self, row: int) -> None:
-        """Hear a line, level-matched; again for the result."""
-        bench = self._delivery.bench
-        if 0 <= row < len(self._delivery.prices):
-            id = price_id(row)
-            bench.hear(RESULT if bench.session.view.hear == id else id)
+COLUMNS = (
+    ("Loudness", 150),
+    ("dBTP", 70),
+    ("Most off", 84),
+    ("Mean off", 84),
+    ("Peak to loudness", 116),
+    ("Range", 70),
+    ("Punch kept", 84),
+    ("New sound", 84),
+    ("", 0),
+)
 
 
 class CostsPanel(QWidget):
@@ -89,21 +41,34 @@ class CostsPanel(QWidget):
         head.addWidget(self.search)
         self.state = label("", "caption")
         head.addWidget(self.state, 1)
-        self.hear = button(
-            "Hear", "Hear the chosen line, as loud as all else (Space); again for the result.", self._hear
-        )
+        self.hear = button("Hear", "Hear the chosen line, as loud as all else (H); again for the result.", self._hear)
         self.keep = button("Keep", "Set the session so (Enter). It can be undone.", self._keep)
         head.addWidget(self.hear)
         head.addWidget(self.keep)
         column.addLayout(head)
-        self.table = CostsTable(delivery)
+        self.table = Table(
+            "What louder costs",
+            "The song as it is, and brought to its target, to 1, 2 and 3 LU less and to 1 more. H hears the chosen line, "
+            "as loud as all else; Enter keeps it. Most and mean off: what is taken against the ceiling. New sound: what no "
+            "filter could have made of what came in, against that.",
+            COLUMNS,
+            hears=True,
+        )
+        self.table.entered.connect(delivery.keep_price)
+        self.table.heard.connect(self._hear_line)
         column.addWidget(self.table, 1)
         delivery.changed.connect(self.refresh)
         delivery.bench.session_changed.connect(lambda *_: self.refresh())
         theme.changed.connect(self.refresh)
 
     def _hear(self) -> None:
-        self.table.hear(self.table.currentRow())
+        self._hear_line(self.table.currentRow())
+
+    def _hear_line(self, row: int) -> None:
+        bench = self._delivery.bench
+        if 0 <= row < len(self._delivery.prices):
+            id = price_id(row)
+            bench.hear(RESULT if bench.session.view.hear == id else id)
 
     def _keep(self) -> None:
         self._delivery.keep_price(self.table.currentRow())
@@ -111,7 +76,7 @@ class CostsPanel(QWidget):
     def refresh(self) -> None:
         if not self.isVisible():
             return
-        c, found, delivery = colours(), self._delivery.prices, self._delivery
+        found, delivery = self._delivery.prices, self._delivery
         fresh = self.table.rowCount() != len(found)
         self.table.setRowCount(len(found))
         target = delivery.bench.session.target
@@ -132,14 +97,9 @@ class CostsPanel(QWidget):
                 f"{figure(price.new_sound, 0)} dB" if price.new_sound > -119.0 else "none",
                 "" if price.met else f"as near as it comes: {price.why_not}",
             )
-            for column, text in enumerate(cells):
-                item = QTableWidgetItem(text)
-                colour = (
-                    "over" if column == 8 else "signal" if heard and column == 0 else "faint" if price is now else "ink"
-                )
-                item.setForeground(QColor(c[colour]))
-                item.setToolTip(plain(text))
-                self.table.setItem(n, column, item)
+            colour = "faint" if price is now else "ink"
+            colours = ["signal" if heard else colour, *[colour] * 7, "over"]
+            self.table.show_line(n, list(zip(cells, colours, strict=True)))
         if fresh and found:
             place = next((n for n, p in enumerate(found) if p.wanted == target.loudness), 0)
             self.table.setCurrentCell(place, 0)

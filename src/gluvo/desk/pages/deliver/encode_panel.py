@@ -2,31 +2,27 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QComboBox,
-    QHBoxLayout,
-    QHeaderView,
-    QLabel,
-    QTableWidget,
-    QTableWidgetItem,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from gluvo.compare.match import RESULT
-from gluvo.deliver.encoding import BANDS, LOST, Encoding
+from gluvo.deliver.encoding import BANDS, LOST, Encoded, Encoding
 from gluvo.deliver.formats import FORMATS
 from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.ruler import Ruler
-from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.delivery import Delivery
 from gluvo.session.records import Deliverable, Target
 from gluvo.steps.settings import settings_of
 
-COLUMNS = ("Encoding", "Decoded dBTP", "Loudness", *(name for name, _, _ in BANDS), "", "")
+COLUMNS = (
+    ("Encoding", 0),
+    ("Decoded dBTP", 0),
+    ("Loudness", 0),
+    *((name, 0) for name, _, _ in BANDS),
+    ("", 88),
+    ("", 88),
+)
 
 
 class EncodePanel(QWidget):
@@ -63,25 +59,18 @@ class EncodePanel(QWidget):
         self.state = label("", "caption")
         top.addWidget(self.state)
         column.addLayout(top)
-        self.table = QTableWidget(0, len(COLUMNS))
-        self.table.setHorizontalHeaderLabels(list(COLUMNS))
-        self.table.setAccessibleName("Encodings")
-        self.table.setToolTip(
+        self.table = Table(
+            "Encodings",
             "What differs between the decoded file and the master, by band, in dB against the master there: −40 is hardly "
-            "anything, 0 is all of it. The louder way in (1, 2, 3 …) is the Hear row; these stand under its “More”."
+            "anything, 0 is all of it. H hears the chosen one decoded, Enter only what was lost; both also stand in the "
+            "Hear row under “More”.",
+            COLUMNS,
+            28,
+            hears=True,
         )
-        self.table.verticalHeader().hide()
-        self.table.verticalHeader().setDefaultSectionSize(28)
-        self.table.setShowGrid(False)
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setTabKeyNavigation(False)
-        header = self.table.horizontalHeader()
-        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        for n in (len(COLUMNS) - 2, len(COLUMNS) - 1):
-            header.setSectionResizeMode(n, QHeaderView.ResizeMode.Fixed)
-            self.table.setColumnWidth(n, 88)
+        self.table.heard.connect(lambda row: self._hear(self._found[row].encoding.id))
+        self.table.entered.connect(lambda row: self._hear(self._found[row].encoding.id + LOST))
+        self._found: list[Encoded] = []
         column.addWidget(self.table, 1)
         bottom = QHBoxLayout()
         self.highest = Ruler(settings_of(Target)["true_peak"])
@@ -131,9 +120,9 @@ class EncodePanel(QWidget):
     def refresh(self) -> None:
         if not self.isVisible():
             return
-        c, delivery = colours(), self._delivery
+        delivery = self._delivery
         self.all.setEnabled(bool(delivery.lossy()))
-        found = list(delivery.encodings.values())
+        found = self._found = list(delivery.encodings.values())
         self.table.setRowCount(len(found))
         for n, one in enumerate(found):
             high = one.figures.true_peak
@@ -143,16 +132,14 @@ class EncodePanel(QWidget):
                 (f"{figure(one.louder, 2, signed=True)} LU", "ink"),
                 *((f"{figure(v, 0)} dB" if v > -120.0 else "–", "ink" if v > -12.0 else "faint") for v in one.lost),
             ]
-            for column, (text, colour) in enumerate(cells):
-                item = QTableWidgetItem(text)
-                item.setForeground(QColor(c[colour]))
-                self.table.setItem(n, column, item)
+            self.table.show_line(n, cells)
             for column, (id, words) in enumerate(
                 ((one.encoding.id, "Hear"), (one.encoding.id + LOST, "Hear lost")), start=len(cells)
             ):
                 made = button(words, "Hear it, level-matched and in time; again for the result.", kind="plain")
                 made.clicked.connect(lambda _=False, id=id: self._hear(id))
                 self.table.setCellWidget(n, column, made)
+        self.table.choose_first()
         stale = found and not delivery.encodings_current
         self.state.setText("Of an earlier state of the song: check again." if stale else "")
         margin = delivery.margin
