@@ -266,6 +266,7 @@ def test_dither_is_heard_by_keys_and_chosen_blind(desk: Desk, page: DeliverPage)
     assert desk.session.deliverables[0].dither == heard and dict(KINDS)[heard] in dialog.state.text()
     dialog.reject()
     assert desk.session.view.hear == RESULT and desk.bench.passing is None
+    desk.wait(lambda: not desk.bench.engine.playing and desk.bench.engine.position == pytest.approx(3.0, abs=0.02))
     assert not [id for id in desk.bench.beside if id.startswith("dither-")]
 
 

@@ -265,6 +265,3 @@ class ToneView(Chart):
         painter.setPen(QPen(c["signal"], 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(self.line(f, self._levelled(self._own)))
-
-    def draw_over(self, painter: QPainter, area: QRectF) -> None:
-        self.note(painter, area.right(), area.top() + 8, "dB, tilted by 4.5 dB/oct", right=True)

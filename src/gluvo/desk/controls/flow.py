@@ -134,6 +134,10 @@ class Elided(QLabel):
         """All of it, also what is cut."""
         return self._whole
 
+    def setToolTip(self, tip: str) -> None:
+        self._tip = tip
+        self._show()
+
     def sizeHint(self) -> QSize:
         need = self.fontMetrics().horizontalAdvance(self._whole) + 4
         return QSize(min(need, max(self._wanted, 1)), super().sizeHint().height())
@@ -149,6 +153,7 @@ class Elided(QLabel):
         shown = self.fontMetrics().elidedText(self._whole, Qt.TextElideMode.ElideRight, max(0, self.width()))
         if shown != super().text():
             super().setText(shown)
+        super().setToolTip(self._tip if shown == self._whole else plain(self._whole))
 
 
 class Lines(QLabel):

@@ -4,15 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import QEvent, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QPalette
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableWidget,
+    QTableWidgetItem,
+)
 
 from gluvo.desk.controls.parts import plain
 from gluvo.desk.controls.theme import colours
 
 MOVES = (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Home, Qt.Key.Key_End, Qt.Key.Key_PageUp, Qt.Key.Key_PageDown)
 ENTERS = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+
+
+class Coloured(QStyledItemDelegate):
+    """Lets texts keep their colours in the chosen line, too."""
+
+    def initStyleOption(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
+        super().initStyleOption(option, index)
+        colour = index.data(Qt.ItemDataRole.ForegroundRole)
+        if colour is not None:
+            option.palette.setBrush(QPalette.ColorRole.HighlightedText, colour)
 
 
 class Table(QTableWidget):
@@ -34,6 +51,7 @@ class Table(QTableWidget):
         self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(tall)
         self.setShowGrid(False)
+        self.setItemDelegate(Coloured(self))
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)

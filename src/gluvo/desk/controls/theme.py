@@ -210,7 +210,7 @@ def style_sheet(c: Colours) -> str:
     QLineEdit:read-only:focus {{ border-color: {c.signal}; }}
     QTableWidget {{ background: transparent; border: none; gridline-color: {c.hair}; outline: none;
         selection-background-color: {c.wash}; selection-color: {c.ink}; }}
-    QHeaderView::section {{ background: transparent; color: {c.faint}; border: none; padding: 3px 8px;
+    QHeaderView::section {{ background: transparent; color: {c.faint}; border: none; padding: 3px 3px;
         border-bottom: 1px solid {c.rule}; font-size: 11px; font-weight: 400; }}
     QProgressBar {{ background: {c.hair}; border: none; max-height: 6px; }}
     QProgressBar::chunk {{ background: {c.signal}; }}

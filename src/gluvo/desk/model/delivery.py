@@ -146,7 +146,9 @@ class Delivery(QObject):
         reasons += [f"{f.section}: {r}" for f in peaks for r in shortfalls(f.figures, target) if "peak" in r]
         if result.explained and reasons:
             reasons.append(result.explained)
-        return (f"misses it: {'; '.join(reasons)}", False) if reasons else ("meets it", True)
+        if reasons:
+            return f"misses it: {'; '.join(reasons)}", False
+        return "meets it" if whole else "peaks meet it", True  # a section's own loudness is nobody's target
 
     # --- writing -------------------------------------------------------------------------------------------
 

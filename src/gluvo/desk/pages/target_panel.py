@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.deliver.targets import PEAK_TOLERANCE, all_targets, loudness_of, measured_by
 from gluvo.desk.charts.views import ToneView
-from gluvo.desk.controls.flow import Lines
+from gluvo.desk.controls.flow import Elided, Lines
 from gluvo.desk.controls.meter import Meter
 from gluvo.desk.controls.parts import Rows, button, figure, label, plain, set_role
 from gluvo.desk.controls.ruler import Ruler
@@ -169,6 +169,8 @@ class TargetPanel(QWidget):
         column.addWidget(self.cost)
         tone_head = QHBoxLayout()
         tone_head.addWidget(label("Tone against references", "title"))
+        tone_head.addStretch(1)
+        tone_head.addWidget(Elided("dB, 4.5 dB/oct", "caption"))
         column.addLayout(tone_head)
         self.tone = ToneView()
         self.tone.setMinimumHeight(100)

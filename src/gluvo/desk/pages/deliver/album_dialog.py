@@ -222,7 +222,7 @@ def _told(delivered: tuple[Delivered, ...] | str) -> tuple[str, bool]:
         return delivered, False
     wrong = [d.outcome.trouble for d in delivered if d.outcome.trouble]
     wrong += [
-        f"{f.path.name}: {'; '.join(reasons)}"
+        f"{f.path.name}: {'; '.join([*reasons, *([d.explained] if d.explained else [])])}"
         for d in delivered
         for f in d.outcome.files
         if not f.section and (reasons := shortfalls(f.figures, d.target))

@@ -88,6 +88,9 @@ class DitherDialog(QDialog):
         self._rate = bench.renderer.rate if bench.renderer is not None else 48_000
         self.order = [kind for kind, _ in KINDS]
         self._heard = ""
+        engine = bench.engine
+        self._before = (engine.position, engine.playing) if engine is not None else (0.0, False)
+        """Where playing was, and whether it did."""
         self.ready = False
         column = QVBoxLayout(self)
         column.addWidget(NoiseView(row.rate or self._rate, row.shaping / 100.0), 1)
@@ -201,6 +204,11 @@ class DitherDialog(QDialog):
         for kind, _ in KINDS:
             bench.drop_beside(f"dither-{kind}")
         bench.hear(RESULT)
+        place, playing = self._before
+        if self.ready and bench.engine is not None:
+            bench.seek(place)
+            if not playing:
+                bench.engine.stop()
         super().done(result)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

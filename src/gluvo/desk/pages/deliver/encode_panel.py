@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.compare.match import RESULT
 from gluvo.deliver.encoding import BANDS, LOST, Encoded, Encoding
 from gluvo.deliver.formats import FORMATS
+from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
@@ -87,7 +88,7 @@ class EncodePanel(QWidget):
             self._find,
         )
         bottom.addWidget(self.search)
-        self.margin: QLabel = label("", "caption")
+        self.margin = Elided("", "caption", 600)
         bottom.addWidget(self.margin, 1)
         self.use = button("Use it", "Give this margin to every lossy deliverable.", delivery.use_margin, "main")
         bottom.addWidget(self.use)

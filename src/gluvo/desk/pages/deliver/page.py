@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QProgressBar, QStackedLa
 from gluvo.deliver.names import safe
 from gluvo.deliver.targets import shortfalls
 from gluvo.desk.controls import dialogs
-from gluvo.desk.controls.flow import Elided, scrolled
+from gluvo.desk.controls.flow import Elided, Lines, scrolled
 from gluvo.desk.controls.parts import Rows, Segments, button, figure, label
 from gluvo.desk.model.delivery import KEEP_BOTH, REPLACE, Delivery, at_home
 from gluvo.desk.model.workbench import Workbench
@@ -113,9 +113,11 @@ class DeliverPage(PageWidget):
     def _loudness(self) -> QWidget:
         """The song's loudness over time, with its figures beside it."""
         holder = QWidget()
-        row = QHBoxLayout(holder)
-        row.setContentsMargins(0, 0, 0, 0)
+        column = QVBoxLayout(holder)
+        column.setContentsMargins(0, 0, 0, 0)
+        row = QHBoxLayout()
         row.setSpacing(16)
+        column.addLayout(row, 1)
         self.over_time = LoudnessView()
         self.over_time.setMinimumHeight(170)
         self.over_time.sought.connect(self._bench.seek)
@@ -126,16 +128,12 @@ class DeliverPage(PageWidget):
         self.rows = Rows([(figure.name, figure.tip) for figure in TOLD])
         self.rows.setFixedWidth(190)
         right.addWidget(self.rows)
-        self.verdict = label("", "caption")
-        self.verdict.setWordWrap(True)
-        self.verdict.setFixedWidth(190)
-        right.addWidget(self.verdict)
-        self.notes = label("", "caption")
-        self.notes.setWordWrap(True)
-        self.notes.setFixedWidth(190)
-        right.addWidget(self.notes)
         right.addStretch(1)
         row.addLayout(right)
+        self.verdict = Elided("", "caption", 900)
+        column.addWidget(self.verdict)
+        self.notes = Lines(2, "caption")
+        column.addWidget(self.notes)
         return holder
 
     def _session_changed(self, before: Session, now: Session) -> None:
@@ -270,5 +268,5 @@ class DeliverPage(PageWidget):
             else f"Meets {target.name}: {figure(target.loudness)}, at most {figure(target.true_peak)} dBTP."
         )
         notes = delivery.notes()
-        self.notes.setText("\n".join(notes))
+        self.notes.setText(" ".join(notes))
         self.notes.setVisible(bool(notes))

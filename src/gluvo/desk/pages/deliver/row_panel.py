@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QW
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.names import FIELDS
 from gluvo.deliver.targets import all_targets
-from gluvo.desk.controls.flow import Flow, Group, scrolled
+from gluvo.desk.controls.flow import Flow, Group, Lines, scrolled
 from gluvo.desk.controls.parts import ChoiceRow, Toggle, button, label, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.delivery import Delivery
@@ -58,8 +58,7 @@ class RowPanel(QWidget):
         self.pattern.editingFinished.connect(self._set_pattern)
         named.addWidget(self.pattern, 1)
         column.addLayout(named)
-        self.file = label("", "caption")
-        self.file.setWordWrap(True)
+        self.file = Lines(2, "caption")
         column.addWidget(self.file)
         self.hear_dither = button(
             "Hear the dither…",

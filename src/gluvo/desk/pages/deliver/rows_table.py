@@ -13,6 +13,7 @@ from gluvo.deliver.encoding import Encoding
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import loudness_of, measured_by
 from gluvo.desk.controls.parts import button, figure, plain
+from gluvo.desk.controls.table import Coloured
 from gluvo.desk.controls.theme import colours, theme
 from gluvo.desk.model.delivery import Delivery
 from gluvo.session.records import Deliverable
@@ -47,6 +48,7 @@ class RowsTable(QTableWidget):
         self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(30)
         self.setShowGrid(False)
+        self.setItemDelegate(Coloured(self))
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setTabKeyNavigation(False)
