@@ -50,7 +50,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
 
     def build_middle(self) -> None:
         row = QHBoxLayout()
-        self.words = Lines(4, "caption")
+        self.words = Lines(4 if self.kind is Clipper else 3, "caption")  # a clipper tells of samples, too
         row.addWidget(self.words, 1)
         self.ear = Toggle(
             "Hear what is taken",

@@ -226,7 +226,8 @@ class Delivery(QObject):
             written = sum(len(o.files) for o in found[1].values())
             wrong = [o.trouble for o in found[1].values() if o.trouble]
             files = f"{written} file{'' if written == 1 else 's'}"
-            self.said = f"{files} written to {at_home(folder)} and measured by reading back."
+            told = f"{files} written to {at_home(folder)} and measured by reading back."
+            self.said = told if written else "Nothing was written."
             if wrong:
                 bench.tell(wrong[0] if len(wrong) == 1 else f"{len(wrong)} rows were not written. {wrong[0]}", True)
             self.changed.emit()
