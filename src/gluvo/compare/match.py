@@ -20,11 +20,13 @@ class Reading:
     """How loud something is that can be heard."""
 
     loudness: float
-    """LUFS, integrated."""
+    """LUFS, by what the match goes by."""
     true_peak: float
     """dBTP"""
     quiet_by_nature: bool = False
     """A difference, which may be boosted a lot and never decides how loud the others play."""
+    trim: float = 0.0
+    """dB by which it is to be louder than the rest."""
 
 
 def matched_gains(readings: Mapping[str, Reading], anchor: str = "untouched") -> dict[str, float]:
@@ -39,11 +41,13 @@ def matched_gains(readings: Mapping[str, Reading], anchor: str = "untouched") ->
     if not heard:
         return dict.fromkeys(readings, 0.0)
     level = heard[anchor].loudness if anchor in heard else min(r.loudness for r in heard.values())
-    over = max((level - r.loudness + r.true_peak for r in heard.values() if not r.quiet_by_nature), default=0.0)
+    over = max(
+        (level - r.loudness + r.trim + r.true_peak for r in heard.values() if not r.quiet_by_nature), default=0.0
+    )
     level -= max(0.0, over)
     gains = dict.fromkeys(readings, 0.0)
     for key, r in heard.items():
-        gain = level - r.loudness
+        gain = level - r.loudness + r.trim
         if r.quiet_by_nature:
             gain = min(gain, MOST_BOOST, -r.true_peak)
         gains[key] = gain

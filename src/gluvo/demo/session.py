@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import concurrent.futures
 import multiprocessing
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -13,19 +13,49 @@ import soundfile
 
 from gluvo.advise.hold import holds
 from gluvo.demo.instruments import RATE
-from gluvo.demo.score import FERRY_HOURS
-from gluvo.demo.song import FERRY_BEAT, cold_rope, ferry_hours, pier_lights
+from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, Part
+from gluvo.demo.song import FERRY_BEAT, PIER_BEAT, ROPE_BEAT, cold_rope, ferry_hours, pier_lights
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import WriteError
 from gluvo.progress import Progress, no_progress
 from gluvo.session import chains
 from gluvo.session.media import media_of
-from gluvo.session.records import MIX, AnyStrip, Bus, Deliverable, Reference, Section, Session, Stem, View
+from gluvo.session.records import MIX, AnyStrip, Bus, Deliverable, Pair, Reference, Section, Session, Stem, View
 from gluvo.session.store import replacing, write_session
 from gluvo.steps import Band, ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Trim, Width
 
 NAME = "Ferry Hours"
-EDITION = 4
+REFERENCES = (
+    (
+        "Pier Lights",
+        PIER_LIGHTS,
+        PIER_BEAT,
+        {
+            "Intro": "Opening",
+            "Verse 1": "Opening",
+            "Chorus 1": "Refrain 1",
+            "Verse 2": "Second verse",
+            "Chorus 2": "Refrain 1",
+            "Last chorus": "Refrain 2",
+        },
+    ),
+    (
+        "Cold Rope",
+        COLD_ROPE,
+        ROPE_BEAT,
+        {
+            "Intro": "Start",
+            "Verse 1": "Start",
+            "Chorus 1": "First refrain",
+            "Verse 2": "Start",
+            "Chorus 2": "First refrain",
+            "Bridge": "Middle",
+            "Last chorus": "Last refrain",
+        },
+    ),
+)
+"""Names, parts, seconds a beat, and which of their parts is heard against which of the song's."""
+EDITION = 5
 """Changes when the audio or the chains do, so that an older demo is made anew in a folder of its own."""
 
 
@@ -65,21 +95,14 @@ def demo_session(folder: Path | None = None, progress: Progress = no_progress) -
 
 
 def _session(folder: Path) -> Session:
-    sections, at = [], 0.0
-    for n, part in enumerate(FERRY_HOURS, start=1):
-        end = at + len(part.chords.split()) * 3 * FERRY_BEAT
-        sections.append(Section(id=f"section-{n}", name=part.name, start=round(at, 4), end=round(end, 4)))
-        at = end
+    sections = _sections(FERRY_HOURS, FERRY_BEAT, "section")
     last_chorus = next(s for s in sections if s.name == "Last chorus")
     return Session(
         name=NAME,
         rate=RATE,
         strips=tuple(_strips(folder)),
-        references=tuple(
-            Reference(id=f"reference-{n}", name=name, media=media_of(folder / f"{name}.wav", folder))
-            for n, name in enumerate(("Pier Lights", "Cold Rope"), start=1)
-        ),
-        sections=tuple(sections),
+        references=tuple(_references(folder)),
+        sections=sections,
         deliverables=(
             Deliverable(id="deliverable-1", name="Streaming", format="wav", bits="24"),
             Deliverable(id="deliverable-2", name="Disc", format="flac", bits="16", rate=44100, dither="tpdf"),
@@ -244,6 +267,30 @@ def _found(chain: tuple[ChainItem, ...]) -> tuple[ChainItem, ...]:
         held_in = {"held_in": HELD_IN} if holds(item) else {}
         chain = chains.replaced(chain, msgspec.structs.replace(item, **FOUND.get(item.id, {}), **held_in))
     return chain
+
+
+def _references(folder: Path) -> Iterator[Reference]:
+    """The references with their sections, each paired with the song's sections of its kind."""
+    for n, (name, parts, beat, partners) in enumerate(REFERENCES, start=1):
+        sections = _sections(parts, beat, f"reference-{n}-part")
+        ids = {section.name: section.id for section in sections}
+        pairs = tuple(
+            Pair(section=f"section-{1 + place}", own=ids[partners[part.name]])
+            for place, part in enumerate(FERRY_HOURS)
+            if part.name in partners
+        )
+        media = media_of(folder / f"{name}.wav", folder)
+        yield Reference(id=f"reference-{n}", name=name, media=media, sections=sections, pairs=pairs)
+
+
+def _sections(parts: Sequence[Part], beat: float, stem: str) -> tuple[Section, ...]:
+    """The parts of a song of three beats to each chord."""
+    sections, at = [], 0.0
+    for n, part in enumerate(parts, start=1):
+        end = at + len(part.chords.split()) * 3 * beat
+        sections.append(Section(id=f"{stem}-{n}", name=part.name, start=round(at, 4), end=round(end, 4)))
+        at = end
+    return tuple(sections)
 
 
 def _write_references(folder: Path) -> None:

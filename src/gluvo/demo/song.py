@@ -138,7 +138,7 @@ def performed(parts: tuple[Part, ...], beat: float, seed: int, *, faults: bool, 
         return dict(zip(STEMS, pool.map(stem, STEMS), strict=True))
 
 
-FERRY_BEAT = 60.0 / 176.0
+FERRY_BEAT, PIER_BEAT, ROPE_BEAT = 60.0 / 176.0, 60.0 / 158.0, 60.0 / 168.0
 
 
 def ferry_hours(progress: Progress = no_progress) -> tuple[dict[str, Audio], Audio]:
@@ -179,9 +179,9 @@ def mastered(x: Audio, drive: float) -> Audio:
 
 def pier_lights() -> Audio:
     """Balanced, about −12.5 LUFS."""
-    return mastered(unmastered(PIER_LIGHTS, 60.0 / 158.0, 7, air=2.0, width=1.0), drive=8.5)
+    return mastered(unmastered(PIER_LIGHTS, PIER_BEAT, 7, air=2.0, width=1.0), drive=8.5)
 
 
 def cold_rope() -> Audio:
     """Brighter and wider, about −9.8 LUFS."""
-    return mastered(unmastered(COLD_ROPE, 60.0 / 168.0, 23, air=6.0, width=1.7), drive=13.23)
+    return mastered(unmastered(COLD_ROPE, ROPE_BEAT, 23, air=6.0, width=1.7), drive=13.23)

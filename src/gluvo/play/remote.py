@@ -19,7 +19,7 @@ from gluvo.play.process import Host
 from gluvo.render.plan import steps_heard
 from gluvo.session.media import Material
 from gluvo.session.records import Session
-from gluvo.session.scratch import address_of, scratch
+from gluvo.session.scratch import Address, address_of, scratch
 from gluvo.session.sounds import Sound
 
 SILENT_SECONDS, STARTING_SECONDS = 8.0, 120.0
@@ -44,14 +44,17 @@ class RemoteEngine:
         self.event = ""
         """What has gone wrong with playing since it was last looked at, in a sentence."""
         self._host, self._choice, self._session = host, device, session
-        self._addresses, self._kept = [], []
+        self._addresses: list[dict[str, Address]] = []
+        self._kept: dict[str, np.ndarray] = {}
+        """What the other process has mapped: it is there as long as this is."""
+        self._leaving: deque[tuple[int, np.ndarray]] = deque()
         self._times: dict[str, TimeMap] = {}
         """Of what has another time than the song."""
         try:
             for sounds in (material.sounds, references):
                 found = {key: address_of(sound.samples) for key, sound in sounds.items()}
                 self._addresses.append({key: address for key, (address, _) in found.items()})
-                self._kept += [array for _, array in found.values()]
+                self._kept |= {key: array for key, (_, array) in found.items()}
             self._board_address, memory = address_of(scratch((Board.SIZE,), shared=True, kind="f8"))
         except (MemoryError, OSError) as error:
             raise GluvoError(f"Nothing can be played: {error}.") from None
@@ -103,7 +106,8 @@ class RemoteEngine:
         except (MemoryError, OSError) as error:
             raise GluvoError(f"It cannot be heard: {error}.") from None
         self._addresses[1][id] = address
-        self._kept.append(array)
+        self._let_go(id)
+        self._kept[id] = array
         self._times[id] = time
         self._ask("keep", id, address, time)
 
@@ -112,6 +116,12 @@ class RemoteEngine:
         self._addresses[1].pop(id, None)
         self._times.pop(id, None)
         self._ask("drop", id)
+        self._let_go(id)
+
+    def _let_go(self, id: str) -> None:
+        """Keep a sound no longer than until all that was asked for so far is done, as some of it may need it."""
+        if (array := self._kept.pop(id, None)) is not None:
+            self._leaving.append((self._asked, array))
 
     @property
     def beside(self) -> frozenset[str]:
@@ -169,6 +179,8 @@ class RemoteEngine:
             elif kind == "error":
                 self.event = words[0]
         self._look_after(time.monotonic())
+        while self._leaving and self._taken(self._leaving[0][0]):
+            self._leaving.popleft()
         return self.board.read()
 
     def take_event(self) -> str:

@@ -64,7 +64,7 @@ class Joint:
 
     @property
     def outline(self) -> Outline:
-        return self._once("outline", lambda: outline_of(self.audio, self.rate))
+        return self.once("outline", lambda: outline_of(self.audio, self.rate))
 
     def within(self, span: Span | None) -> Span | None:
         """A span of the song, as one of this joint."""
@@ -79,7 +79,7 @@ class Joint:
     def heard(self) -> np.ndarray | None:
         """Which 10 ms of the step's input had signal."""
         came = self.came
-        return None if came is None else self._once("heard", lambda: heard_hops(came))
+        return None if came is None else self.once("heard", lambda: heard_hops(came))
 
     def figures(self, span: Span | None = None, gain: float = 1.0) -> Figures:
         """The figures of a span, as they are after a gain."""
@@ -89,42 +89,42 @@ class Joint:
             _ = section.true_peak  # read once for all gains
             return figures_of(section.scaled(gain))
 
-        return self._once(("figures", span, gain), read)
+        return self.once(("figures", span, gain), read)
 
     def loudness(self, span: Span | None = None) -> float:
         """Integrated loudness of a span, LUFS; for those who need not know its peaks, which take longer to read."""
-        return self._once(("loudness", span), lambda: integrated(self.section(span)))
+        return self.once(("loudness", span), lambda: integrated(self.section(span)))
 
     def section(self, span: Span | None = None) -> Trace:
         """The trace of a span alone."""
-        return self._once(("trace", span), lambda: self.trace.cut(self.within(span)))
+        return self.once(("trace", span), lambda: self.trace.cut(self.within(span)))
 
     def tone(self, span: Span | None = None) -> Tone:
         """The spectra of a span."""
-        return self._once(("tone", span), lambda: tone_of(self.heard_in(span), self.rate))
+        return self.once(("tone", span), lambda: tone_of(self.heard_in(span), self.rate))
 
     def resonances(self, span: Span | None, part: str) -> tuple[Resonance, ...]:
         """What rings in a span, in mid or side."""
-        return self._once(("resonances", span, part), lambda: resonances(self.heard_in(span), self.rate, part))
+        return self.once(("resonances", span, part), lambda: resonances(self.heard_in(span), self.rate, part))
 
     def mean_reduction(self, span: Span | None = None) -> float:
         reduction, heard = self.reduction, self.heard
         if reduction is None or heard is None:
             return 0.0
-        return self._once(("mean", span), lambda: reduction.average(heard, self.within(span)))
+        return self.once(("mean", span), lambda: reduction.average(heard, self.within(span)))
 
     def largest_reduction(self, span: Span | None = None) -> float:
         reduction = self.reduction
         if reduction is None:
             return 0.0
-        return self._once(("largest", span), lambda: reduction.largest(self.within(span)))
+        return self.once(("largest", span), lambda: reduction.largest(self.within(span)))
 
     def hardest(self, span: Span | None = None) -> tuple[Catch, ...]:
         """Where most is taken in a span of the song."""
         reduction = self.reduction
         if reduction is None:
             return ()
-        found = self._once(("hardest", span), lambda: reduction.hardest(self.within(span)))
+        found = self.once(("hardest", span), lambda: reduction.hardest(self.within(span)))
         return tuple(Catch(c.seconds + self.start, c.taken) for c in found)
 
     def reduction_in(self, span: Span | None) -> np.ndarray:
@@ -132,9 +132,9 @@ class Joint:
         reduction, heard = self.reduction, self.heard
         if reduction is None or heard is None:
             return np.zeros(0)
-        return self._once(("spread", span), lambda: reduction.heard_values(heard, self.within(span)))
+        return self.once(("spread", span), lambda: reduction.heard_values(heard, self.within(span)))
 
-    def _once(self, key: object, make: Callable[[], T]) -> T:
+    def once(self, key: object, make: Callable[[], T]) -> T:
         """Screens ask for the same figures many times a second, and several threads do. The oldest are forgotten."""
         known = self._known.get(key, self)
         if known is self:

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Tracer
 from gluvo.progress import Progress, no_progress
-from gluvo.session.media import media_of
+from gluvo.session.media import media_of, read_media
 from gluvo.session.records import MIX, MOST_NAME, Bus, Deliverable, Reference, Section, Session, Stem, View
+from gluvo.session.sections import proposed
 from gluvo.session.sounds import blocks_of, header_of
 from gluvo.session.store import checked
 
@@ -42,13 +44,11 @@ def new_session(
             id=session.fresh_id("stem"), name=path.stem[:MOST_NAME], into=into, media=media, mono=header.channels == 1
         )
         session = session.replace(strips=(*session.strips, stem))
-    found = [
-        reference_of(path, folder, n, lambda d, n=n: progress(0.7 * (len(files) + n - 1 + d) / total))  # type: ignore[misc]
-        for n, path in enumerate(references, start=1)
-    ]
+    for n, path in enumerate(references):
+        found = reference_of(path, folder, lambda d, n=n: progress(0.7 * (len(files) + n + d) / total))  # type: ignore[misc]
+        session = with_reference(session, found)
     section = _loudest(files, session.rate, lambda d: progress(0.7 + 0.3 * d))
     session = session.replace(
-        references=tuple(found),
         sections=(section,),
         deliverables=(Deliverable(id="deliverable-1", name="Streaming"),),
         view=View(page="buses" if len(files) > 1 else "shape", section=section.id, loop=True, position=section.start),
@@ -109,6 +109,18 @@ def stems_added(session: Session, files: Sequence[Path], folder: Path, progress:
     return checked(session)
 
 
-def reference_of(path: Path, folder: Path, number: int, progress: Progress = no_progress) -> Reference:
-    """The record of a reference track; it is read, so that a bad file is refused."""
-    return Reference(id=f"reference-{number}", name=path.stem[:MOST_NAME], media=media_of(path, folder, progress))
+def reference_of(path: Path, folder: Path, progress: Progress = no_progress) -> Reference:
+    """The record of a reference track, with sections proposed; it is read, so that a bad file is refused."""
+    media, trace = read_media(path, folder, progress)
+    return Reference(id="", name=path.stem[:MOST_NAME], media=media, sections=proposed(Session(), trace))
+
+
+def with_reference(session: Session, reference: Reference) -> Session:
+    """The session with one more reference, which gets ids of its own."""
+    made = msgspec.structs.replace(reference, id=session.fresh_id("reference"), sections=(), pairs=())
+    session = session.replace(references=(*session.references, made))
+    for section in reference.sections:
+        own = msgspec.structs.replace(section, id=session.fresh_id("part"))
+        made = msgspec.structs.replace(made, sections=(*made.sections, own))
+        session = session.with_reference(made)
+    return session

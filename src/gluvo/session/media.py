@@ -15,7 +15,7 @@ import numpy as np
 from gluvo.dsp.db import db_of
 from gluvo.errors import AudioFileError
 from gluvo.measure.loudness import integrated
-from gluvo.measure.trace import Tracer
+from gluvo.measure.trace import Trace, Tracer
 from gluvo.progress import CORES, Progress, no_progress
 from gluvo.session.digests import digest_of
 from gluvo.session.records import Media, Session, Stem
@@ -108,6 +108,11 @@ def material_of(
 
 def media_of(path: Path, folder: Path, progress: Progress = no_progress) -> Media:
     """The record of an audio file, for a session in `folder`: its place, content, length, peak and loudness."""
+    return read_media(path, folder, progress)[0]
+
+
+def read_media(path: Path, folder: Path, progress: Progress = no_progress) -> tuple[Media, Trace]:
+    """The record of an audio file, for a session in `folder`, and what was measured of it, true peaks left out."""
     digest, size = digest_of(path, lambda d: progress(0.3 * d))
     header, tracer = header_of(path), None
     for block in blocks_of(path, None, lambda d: progress(0.3 + 0.7 * d)):
@@ -122,7 +127,7 @@ def media_of(path: Path, folder: Path, progress: Progress = no_progress) -> Medi
         raise AudioFileError(
             "The name of that file or its folder is not valid text (UTF-8). Rename it first."
         ) from None
-    return Media(
+    media = Media(
         path=place,
         size=size,
         sha256=digest,
@@ -130,6 +135,7 @@ def media_of(path: Path, folder: Path, progress: Progress = no_progress) -> Medi
         peak=round(db_of(float(trace.sample_peak.max(initial=0.0))), 2),
         loudness=round(integrated(trace), 2),
     )
+    return media, trace
 
 
 def changed_file(media: Media, folder: Path, progress: Progress = no_progress) -> Changed | None:

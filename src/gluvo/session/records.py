@@ -39,12 +39,40 @@ class Media(Struct, frozen=True, kw_only=True):
     """LUFS, integrated."""
 
 
+class Section(Struct, frozen=True, kw_only=True):
+    """A named span of the song or of a reference, in seconds."""
+
+    id: Id
+    name: Name
+    start: Seconds
+    end: Seconds
+
+
+class Pair(Struct, frozen=True, kw_only=True):
+    """Which section of a reference is heard against a section of the song; see `compare.references`."""
+
+    section: Id
+    """The song's."""
+    own: Id
+    """The reference's."""
+
+
 class Reference(Struct, frozen=True, kw_only=True):
     """A finished track to compare with."""
 
     id: Id
     name: Name
     media: Media
+    sections: Annotated[tuple[Section, ...], Meta(max_length=1000)] = ()
+    pairs: Annotated[tuple[Pair, ...], Meta(max_length=1000)] = ()
+    """What is not paired plays the section that is nearest in the order of loudness."""
+    trim: Annotated[
+        float,
+        number("Trim", "dB", -12.0, 12.0, "How much louder or softer it is played than the level match makes it."),
+    ] = 0.0
+
+    def section(self, id: str) -> Section | None:
+        return next((section for section in self.sections if section.id == id), None)
 
 
 class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
@@ -129,15 +157,6 @@ class Stem(Strip, tag="stem", frozen=True, kw_only=True):
 
 
 AnyStrip = Stem | Bus
-
-
-class Section(Struct, frozen=True, kw_only=True):
-    """A named span of the song, in seconds."""
-
-    id: Id
-    name: Name
-    start: Seconds
-    end: Seconds
 
 
 Measure = Literal["integrated", "short_term", "rms"]
@@ -424,6 +443,20 @@ class View(Struct, frozen=True, kw_only=True):
     loop: bool = False
     hear: Id = "result"
     level_matched: bool = True
+    match: Annotated[
+        Literal["integrated", "short_term", "mid", "above"],
+        choice(
+            "Match by",
+            (
+                ("integrated", "integrated loudness"),
+                ("short_term", "loudest short-term"),
+                ("mid", "mid only"),
+                ("above", "above 100 Hz"),
+            ),
+            "What is made equally loud: the whole of each section (ITU-R BS.1770), its loudest 3 seconds, only what both "
+            "sides share, or only what lies above 100 Hz, where lows differ a lot.",
+        ),
+    ] = "integrated"
     monitor: MonitorView = "stereo"
     output_level: Annotated[
         float,
@@ -504,6 +537,9 @@ class Session(Struct, frozen=True, kw_only=True):
     def section(self, id: str) -> Section | None:
         return next((section for section in self.sections if section.id == id), None)
 
+    def reference(self, id: str) -> Reference | None:
+        return next((reference for reference in self.references if reference.id == id), None)
+
     # --- changing them -------------------------------------------------------------------------------------
 
     def with_strip(self, strip: AnyStrip) -> Session:
@@ -515,6 +551,10 @@ class Session(Struct, frozen=True, kw_only=True):
         return self.replace(
             strips=tuple(msgspec.structs.replace(s, chain=tuple(chain)) if s.id == strip else s for s in self.strips)
         )
+
+    def with_reference(self, reference: Reference) -> Session:
+        """The reference of that id replaced."""
+        return self.replace(references=tuple(reference if r.id == reference.id else r for r in self.references))
 
     def with_step(self, step: ChainItem) -> Session:
         """The step or lane of that id replaced, wherever it is."""
@@ -550,6 +590,7 @@ class Session(Struct, frozen=True, kw_only=True):
         """An id that nothing in the session has yet."""
         records: tuple[Struct, ...] = (
             *self.references,
+            *(section for reference in self.references for section in reference.sections),
             *self.sections,
             *self.strips,
             *self.items,

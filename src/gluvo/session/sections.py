@@ -10,6 +10,8 @@ from pathlib import Path
 import msgspec
 
 from gluvo.errors import SessionError
+from gluvo.measure.parts import names_of, parts_of
+from gluvo.measure.trace import Trace
 from gluvo.session.records import Section, Session
 from gluvo.session.store import replacing
 
@@ -31,23 +33,28 @@ def with_section(session: Session, name: str, start: float, end: float) -> tuple
 
 
 def with_edge(session: Session, id: str, edge: str, at: float, length: float) -> Session:
+    """A section's edge moved; see `edge_moved`."""
+    return session.replace(sections=edge_moved(session.sections, id, edge, at, length))
+
+
+def edge_moved(sections: tuple[Section, ...], id: str, edge: str, at: float, length: float) -> tuple[Section, ...]:
     """A section's `edge` (start or end) moved to a time; the edge of a neighbour that touches it goes along.
 
     No section gets shorter than `SHORTEST`, and none reaches past the song's `length`.
     """
-    found = session.section(id)
+    found = next((s for s in sections if s.id == id), None)
     if found is None:
-        return session
+        return sections
     old = found.start if edge == "start" else found.end
     other = "end" if edge == "start" else "start"
-    moved = [(s, edge) for s in session.sections if s.id == id]
-    moved += [(s, other) for s in session.sections if s.id != id and abs(getattr(s, other) - old) < TOUCHING]
+    moved = [(s, edge) for s in sections if s.id == id]
+    moved += [(s, other) for s in sections if s.id != id and abs(getattr(s, other) - old) < TOUCHING]
     at = min(max(0.0, at), length)
     for section, which in moved:
         at = min(at, section.end - SHORTEST) if which == "start" else max(at, section.start + SHORTEST)
     at = round(at, 6)
     changed = {s.id: msgspec.structs.replace(s, **{which: at}) for s, which in moved}
-    return session.replace(sections=tuple(changed.get(s.id, s) for s in session.sections))
+    return tuple(changed.get(s.id, s) for s in sections)
 
 
 def renamed(session: Session, id: str, name: str) -> Session:
@@ -59,6 +66,17 @@ def renamed(session: Session, id: str, name: str) -> Session:
 def without(session: Session, id: str) -> Session:
     left = session.replace(sections=tuple(s for s in session.sections if s.id != id))
     return left.looking(section="") if session.view.section == id else left
+
+
+def proposed(session: Session, trace: Trace) -> tuple[Section, ...]:
+    """Sections for a reference of the session: where its loudness or density changes, never more than eight."""
+    parts = parts_of(trace)
+    made: list[Section] = []
+    for part, name in zip(parts, names_of(parts, trace), strict=True):
+        id = session.fresh_id("part")
+        made.append(Section(id=id, name=name, start=round(part.start, 4), end=round(part.end, 4)))
+        session = session.replace(sections=(*session.sections, made[-1]))  # so that the next id is another
+    return tuple(made)
 
 
 def write_csv(path: Path, session: Session) -> None:

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import contextlib
+import weakref
 from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from gluvo.compare.hearables import Hearable
 from gluvo.errors import AudioFileError, GluvoError
-from gluvo.measure.figures import Figures, figures_of
+from gluvo.measure.figures import Figures
 from gluvo.measure.flattops import FlatTop, flat_tops
 from gluvo.measure.spectrum import Spectrum, spectrum
 from gluvo.measure.trace import Trace, trace_of
 from gluvo.progress import Progress
+from gluvo.render.joint import Joint
 from gluvo.session.media import Changed, Material, changed_file, place_of, read_material
 from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sounds import Sound, read_sound
@@ -25,8 +27,8 @@ class Beside:
 
     hearable: Hearable
     sound: Sound
-    trace: Trace | None
-    """For the level match; None for what plays as it is."""
+    matched: bool = True
+    """Whether it is played as loud as the rest, or as it is."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,6 +71,18 @@ class OpenAudio:
             for id, tops in self.flat.items()
             for top in tops
         )
+
+
+_measured: weakref.WeakKeyDictionary[Sound, Joint] = weakref.WeakKeyDictionary()
+
+
+def joint_of(sound: Sound, trace: Trace | None = None) -> Joint:
+    """A sound that lies beside the song as a joint, so that it is measured once, by whoever asks first; or not at all, where
+    its `trace` is known."""
+    found = _measured.get(sound)
+    if found is None:
+        found = _measured[sound] = Joint(sound.samples, trace or trace_of(sound.samples, sound.rate))
+    return found
 
 
 def read_audio(session: Session, folder: Path, progress: Progress, known: OpenAudio) -> OpenAudio:
@@ -128,7 +142,7 @@ def analysed(audio: OpenAudio, progress: Progress) -> OpenAudio:
     figures, tone, flat = {}, {}, {}
     for key, sound in audio.references.items():
         progress(0.5)
-        figures[key] = figures_of(trace_of(sound.samples, sound.rate))
+        figures[key] = joint_of(sound).figures()
         tone[key] = spectrum(sound.samples, sound.rate, "mid", 3)
     for key, sound in audio.material.sounds.items() if audio.material is not None else ():
         progress(0.7)

@@ -9,16 +9,17 @@ from gluvo.advise.aim import detector_levels
 from gluvo.advise.around import Around, looked_around, with_low_cuts
 from gluvo.advise.hold import held_session
 from gluvo.advise.loudness_target import hits_of_joints
-from gluvo.compare.match import Reading, matched_gains
-from gluvo.compare.readings import hear_readings
-from gluvo.measure.figures import Figures, figures_of
+from gluvo.compare.match import matched_gains
+from gluvo.compare.readings import Other, hear_readings, other_readings
+from gluvo.compare.references import partners
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.song import Rendered, Renderer
 from gluvo.session import chains
-from gluvo.session.records import MIX, Session
-from gluvo.workbench.audio import Beside
+from gluvo.session.records import MIX, Section, Session
+from gluvo.session.sounds import Sound
+from gluvo.workbench.audio import Beside, joint_of
 
 
 @dataclass(frozen=True)
@@ -28,7 +29,7 @@ class Measuring:
     renderer: Renderer
     session: Session
     span: Span | None
-    references: Mapping[str, Figures]
+    references: Mapping[str, Sound]
     beside: Mapping[str, Beside]
     """What can be heard besides, by its id."""
     show: Callable[..., None]
@@ -53,18 +54,10 @@ class Measuring:
         held = held_session(renderer, near, check)
         if held != session:
             self.amend(held)
+        self._match(held, check)
         section = renderer.section(held, stretch, self.telling("Measuring"))
         self._read(section, stretch)
         self.show(section_render=section, section_current=True)
-        readings = hear_readings(renderer, held, span, check)
-        for reference, f in self.references.items():
-            readings[reference] = Reading(f.integrated, f.true_peak)
-        for id, made in self.beside.items():
-            if made.trace is None:
-                continue
-            f = figures_of(made.trace, span)
-            readings[id] = Reading(f.integrated, f.true_peak, made.hearable.is_difference)
-        self.show(gains=matched_gains(readings))
         self.show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3))
         song = renderer.song(held, self.telling("Measuring the song"))
         self._read(song, None)
@@ -73,6 +66,30 @@ class Measuring:
         come = song.before(chosen)
         if around is not None and come is not None:
             self.show(around=with_low_cuts(around, held.item(chosen), come))
+
+    def _match(self, held: Session, check: Progress) -> None:
+        """How loud all that can be heard is, before any other figure: it may be played already."""
+        renderer, span = self.renderer, self.span
+        untouched = renderer.joint(renderer.plan(held).untouched, None, check)
+        levels = {s.id: untouched.loudness(Span(s.start, s.end)) for s in held.sections}
+        found: dict[str, dict[str, Section]] = {}
+        others: dict[str, Other] = {}
+        for id, sound in self.references.items():
+            reference, joint = held.reference(id), joint_of(sound)
+            check(0.0)
+            if reference is None:
+                continue
+            own = {s.id: joint.loudness(Span(s.start, s.end)) for s in reference.sections}
+            found[id] = partners(held, levels, reference, own)
+            part = found[id].get(held.view.section)
+            others[id] = Other(joint, Span(part.start, part.end) if part is not None else None, reference.trim)
+        self.show(partners=found)
+        for id, made in self.beside.items():
+            if made.matched:
+                others[id] = Other(joint_of(made.sound), span, is_difference=made.hearable.is_difference)
+        match = held.view.match
+        readings = hear_readings(renderer, held, span, check, match) | other_readings(others, match, check)
+        self.show(gains=matched_gains(readings))
 
     def _read(self, render: Rendered, span: Span | None) -> None:
         """Read the peaks that are on screen, so that the window does not have to: of the song what comes in and what goes

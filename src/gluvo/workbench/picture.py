@@ -10,7 +10,7 @@ from gluvo.measure.hits import Hits
 from gluvo.measure.spectrum import Spectrum
 from gluvo.render.joint import Joint
 from gluvo.render.song import Rendered
-from gluvo.session.records import AnyStrip
+from gluvo.session.records import AnyStrip, Section
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,6 +35,8 @@ class Picture:
     around: Around | None = None
     """What was measured about the chosen step."""
     gains: dict[str, float] = field(default_factory=dict)
+    partners: dict[str, dict[str, Section]] = field(default_factory=dict)
+    """For each reference the section of its own that is heard against each of the song's, by their ids."""
     tone: Spectrum | None = None
 
     @property

@@ -24,13 +24,12 @@ from gluvo.deliver.write import Outcome, Row, places, prepared, replace_paths, s
 from gluvo.desk.controls.parts import figure
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
-from gluvo.measure.trace import trace_of
 from gluvo.progress import Progress
 from gluvo.session.files import reason_of, refuse_own
 from gluvo.session.media import place_of
 from gluvo.session.records import Deliverable, Session
 from gluvo.session.sounds import Sound
-from gluvo.workbench.audio import Beside
+from gluvo.workbench.audio import Beside, joint_of
 from gluvo.workbench.tasks import SEARCHING, WRITING, Task
 
 KEEP_BOTH, REPLACE = "both", "replace"
@@ -292,8 +291,8 @@ class Delivery(QObject):
                     (
                         one,
                         (
-                            Beside(_hearable(encoding, False), Sound(one.decoded, rate), trace_of(one.decoded, rate)),
-                            Beside(_hearable(encoding, True), Sound(lost, rate), trace_of(lost, rate)),
+                            Beside(_hearable(encoding, False), Sound(one.decoded, rate)),
+                            Beside(_hearable(encoding, True), Sound(lost, rate)),
                         ),
                     )
                 )
@@ -373,7 +372,9 @@ class Delivery(QObject):
                 name = f"{figure(price.level)} LUFS" if price.wanted is not None else "As it was"
                 tip = f"The song as it would be at {figure(price.level)} LUFS."
                 heard = Hearable(price_id(n), PRICES, name, tip)
-                bench.keep_beside(Beside(heard, Sound(price.audio, renderer.rate), price.trace))
+                sound = Sound(price.audio, renderer.rate)
+                joint_of(sound, price.trace)
+                bench.keep_beside(Beside(heard, sound))
             bench.render()
             self.changed.emit()
 

@@ -17,6 +17,7 @@ from gluvo.advise.hold import holds
 from gluvo.advise.loudness_target import Reached
 from gluvo.compare.hearables import Hearable, TimeMap, hearables
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
+from gluvo.compare.references import time_map
 from gluvo.compare.tones import Frozen
 from gluvo.desk.model.advice import Advice
 from gluvo.errors import GluvoError, SessionError
@@ -30,7 +31,7 @@ from gluvo.render.song import Renderer
 from gluvo.session import scratch
 from gluvo.session.document import Document
 from gluvo.session.media import Changed, outside_folder, taken
-from gluvo.session.records import Session
+from gluvo.session.records import Section, Session
 from gluvo.session.sounds import Sound
 from gluvo.steps import Step
 from gluvo.workbench.audio import Beside, OpenAudio, analysed, changes_of, read_audio, stamp_of
@@ -93,9 +94,13 @@ class Workbench(QObject):
         """What can be heard besides the song and its references, by the ids of the Hear row."""
         self.passing: Span | None = None
         """A moment that is looped in place of the section, until another section is chosen."""
+        self._looped: Span | None = None
+        """What goes round: the chosen section, for as long as what is heard of it lasts."""
         self._to_analyse = False
         """Whether there is audio that has only been read."""
         self._hunted: Session | None = None
+        self._times: dict[str, TimeMap] = {}
+        """When the engine plays what of each reference."""
         self._stamps: dict[str, object] = {}
         """How each audio file stood on disk when it was read."""
         self.frozen: Frozen | None = None
@@ -171,12 +176,11 @@ class Workbench(QObject):
         assert self.engine is not None
         for id in set(before) - set(now):
             self.engine.drop(id)
+            self._times.pop(id, None)
         for id, sound in now.items():
             if before.get(id) is not sound:
-                try:
-                    self.engine.keep(id, sound, TimeMap())
-                except GluvoError as error:
-                    self.told.emit(str(error), True)
+                self._times.pop(id, None)
+        self._apply_times()
 
     def _tell_of(self, audio: OpenAudio) -> None:
         """Tell what there is to be told of the audio that was read."""
@@ -201,6 +205,8 @@ class Workbench(QObject):
             return
         for id, made in self.beside.items():
             self.engine.keep(id, made.sound, made.hearable.time)
+        self._times.clear()
+        self._apply_times()
         self.engine.seek(position)
         self._apply_loop()
         self._apply_monitoring()
@@ -408,10 +414,15 @@ class Workbench(QObject):
             or looked & {"step", "section", "strip"}
             or alone
             or before.sections != now.sections
+            or before.references != now.references
+            or before.view.match != now.view.match
         ):
             self.render()
         if (before.view.section, before.view.loop, before.sections) != (now.view.section, now.view.loop, now.sections):
             self.passing = None
+            self._apply_times()
+            self._apply_loop()
+        elif self.partner(before.view.hear) != self.partner(now.view.hear):
             self._apply_loop()
         if before.view != now.view:
             self._apply_monitoring()
@@ -471,6 +482,25 @@ class Workbench(QObject):
             self.engine.drop(id)
         self.audio_changed.emit()
 
+    def _apply_times(self) -> None:
+        """Let the engine know what of each reference is heard in which section."""
+        if self.engine is None:
+            return
+        session = self.session
+        for id, sound in self.audio.references.items():
+            time = time_map(session.sections, self.picture.partners.get(id, {}), session.view.section)
+            if self._times.get(id) == time:
+                continue
+            try:
+                self.engine.keep(id, sound, time)
+            except GluvoError as error:
+                self.told.emit(str(error), True)
+            self._times[id] = time
+
+    def partner(self, id: str) -> Section | None:
+        """The section of a reference that is heard against the chosen one; None for all of it."""
+        return self.picture.partners.get(id, {}).get(self.session.view.section)
+
     def loop_span(self, span: Span | None) -> None:
         """Loop a moment in place of the section, and play it; None goes on without."""
         self.passing = span
@@ -488,11 +518,21 @@ class Workbench(QObject):
         if self.engine is None or self.audio.material is None:
             return
         if self.passing is not None:
+            self._looped = None
             self.engine.loop(self.passing.start, self.passing.end)
         elif self.session.view.loop:
             span = self.span or Span(0.0, self.audio.material.seconds)
-            self.engine.loop(span.start, span.end)
+            part = self.partner(self.session.view.hear)  # a reference goes round with its own length
+            before, self._looped = (
+                self._looped,
+                Span(span.start, span.end if part is None else span.start + part.end - part.start),
+            )
+            self.engine.loop(self._looped.start, self._looped.end)
+            at = self.engine.position
+            if before is not None and before.start == span.start and self._looped.end <= at < before.end:
+                self.engine.seek(span.start + (at - span.start) % self._looped.seconds)  # it was inside, and stays so
         else:
+            self._looped = None
             self.engine.no_loop()
 
     def _apply_monitoring(self) -> None:
@@ -550,7 +590,7 @@ class Workbench(QObject):
             section_current=False,
             song_current=self.picture.song_current and not stale,
         )
-        references, beside = self.audio.reference_figures, dict(self.beside)
+        references, beside = dict(self.audio.references), dict(self.beside)
         opened = self.picture.song_render is None and self.picture.untouched is None
 
         def job(check: Progress) -> None:
@@ -576,6 +616,8 @@ class Workbench(QObject):
         if generation != self._generation:
             return
         self.picture = replace(self.picture, **changes)  # type: ignore[arg-type]
+        if "partners" in changes:
+            self._apply_times()
         if "gains" in changes:
             self._apply_monitoring()
         if "around" in changes or "section_current" in changes:

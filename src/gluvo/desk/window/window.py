@@ -39,7 +39,7 @@ from gluvo.errors import GluvoError
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.play.device import SILENT, outputs
 from gluvo.progress import Progress
-from gluvo.session.create import reference_of, stems_added
+from gluvo.session.create import reference_of, stems_added, with_reference
 from gluvo.session.media import media_of
 from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sections import read_csv, with_section, write_csv
@@ -216,13 +216,13 @@ class Window(QMainWindow):
 
         def work(told: Progress) -> list[Reference]:
             return [
-                reference_of(path.resolve(), folder, 0, lambda d, n=n: told((n + d) / len(paths)))  # type: ignore[misc]
+                reference_of(path.resolve(), folder, lambda d, n=n: told((n + d) / len(paths)))  # type: ignore[misc]
                 for n, path in enumerate(paths)
             ]
 
         def done(found: list[Reference]) -> None:
             for reference in found:
-                self.bench.edit(f"Add reference {reference.name}", partial(_with_reference, reference))
+                self.bench.edit(f"Add reference {reference.name}", partial(with_reference, reference=reference))
 
         self.bench.task(BRINGING_IN, "Bringing in references", work, done)
 
@@ -436,8 +436,3 @@ class Window(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         self.bench.close()
         event.accept()
-
-
-def _with_reference(reference: Reference, session: Session) -> Session:
-    new = Reference(id=session.fresh_id("reference"), name=reference.name, media=reference.media)
-    return session.replace(references=(*session.references, new))

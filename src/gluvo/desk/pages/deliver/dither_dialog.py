@@ -170,7 +170,7 @@ class DitherDialog(QDialog):
             stretch = TimeMap((Stretch(span.start, span.end, 0.0, seconds),))
             for kind, audio in found.items():
                 heard = Hearable(f"dither-{kind}", ENCODINGS, "Dither", "The end, raised.", time=stretch, listed=False)
-                bench.keep_beside(Beside(heard, Sound(audio, renderer.rate), None))
+                bench.keep_beside(Beside(heard, Sound(audio, renderer.rate), matched=False))
             self.ready = True
             bench.loop_span(span)
             self._names()
