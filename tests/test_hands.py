@@ -421,7 +421,8 @@ def test_names_are_shown_as_they_are_written(empty_desk: Desk, tmp_path: Path) -
                 assert widget.textFormat() == Qt.TextFormat.PlainText, widget.text()
             tip = widget.toolTip()
             if "img src" in tip:
-                assert "<img" not in tip and html.escape("<img") in tip, tip
+                assert "<img" not in tip, tip
+                assert html.escape("<img") in tip or "-img" in tip, tip  # as file names have it
         desk.window.grab()
     for button in desk.window.hear_row.buttons.values():
         assert "& y" not in button.text() or "&& y" in button.text()

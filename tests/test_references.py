@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import msgspec
 import numpy as np
 import pytest
@@ -58,7 +60,7 @@ def test_parts_cover_the_track_and_are_few(blocks: list[tuple[int, float]], seed
     found = parts_of(trace)
     assert 1 <= len(found) <= MOST_PARTS and found == parts_of(trace)
     assert found[0].start == 0.0 and found[-1].end == pytest.approx(trace.seconds)
-    assert all(a.end == b.start for a, b in zip(found, found[1:], strict=False))
+    assert all(a.end == b.start for a, b in itertools.pairwise(found))
     assert all(part.seconds >= 5.0 for part in found)
     assert len(set(names_of(found, trace))) == len(found)
 
