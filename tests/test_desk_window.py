@@ -12,8 +12,10 @@ from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.window import Window
+from gluvo.measure.trace import Span
 from gluvo.session.copies import copies_left
 from gluvo.session.store import read_session
+from gluvo.workbench.audio import joint_of
 
 from .conftest import RATE, music
 from .desk import Desk, LastingHost, answering, small_session
@@ -57,12 +59,14 @@ def test_keys_choose_what_is_heard(desk: Desk) -> None:
     assert song is not None
     heard = song.result.figures(span).integrated + gains["result"]
     assert heard == pytest.approx(song.untouched.figures(span).integrated + gains["untouched"], abs=0.01)
-    assert heard == pytest.approx(
-        desk.bench.audio.reference_figures["reference-1"].integrated + gains["reference-1"], abs=0.01
-    )
-    assert "dB" in desk.window.hear_row._applied.text()
-    desk.bot.mouseClick(desk.window.hear_row.matched, Qt.MouseButton.LeftButton)
-    assert not desk.session.view.level_matched and "as it is" in desk.window.hear_row._applied.text()
+    part = desk.bench.partner("reference-1")
+    assert part is not None
+    reference = joint_of(desk.bench.audio.references["reference-1"]).figures(Span(part.start, part.end))
+    assert heard == pytest.approx(reference.integrated + gains["reference-1"], abs=0.01)
+    row = desk.window.hear_row
+    assert row.buttons["result"].text().endswith(f"{gains['result']:+.1f}".replace("-", "−"))
+    desk.bot.mouseClick(row.matched, Qt.MouseButton.LeftButton)
+    assert not desk.session.view.level_matched and row.buttons["result"].text().endswith("Result")
 
 
 def test_play_loops_the_section(desk: Desk) -> None:
@@ -188,7 +192,8 @@ def test_own_files_by_drop(empty_desk: Desk, tmp_path: Path) -> None:
     drop(desk, other)
     desk.wait(lambda: "reference-1" in desk.bench.audio.references)
     desk.settle()
-    assert desk.window.hear_row.buttons["reference-1"].text().endswith("Rope")
+    assert "Rope" in desk.window.hear_row.buttons["reference-1"].text()
+    assert desk.session.references[0].sections  # proposed
     assert not (tmp_path / "Quay.gluvo").exists() and desk.bench.document.changed
     assert desk.window.documents.save() and (tmp_path / "Quay.gluvo").exists()
 

@@ -5,15 +5,16 @@ A new kind of hearable is a function in `PROVIDERS`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, TAKEN, UNTOUCHED
 from gluvo.render.plan import Node, Plan, less, mixed, run
 from gluvo.session.records import Session
 
-SONG, REFERENCES, ENCODINGS, PRICES = "song", "references", "encodings", "prices"
-"""Groups of the Hear row."""
+SONG, VERSIONS, REFERENCES, ENCODINGS, PRICES = "song", "versions", "references", "encodings", "prices"
+GROUPS = {SONG: "Song", VERSIONS: "Versions", REFERENCES: "References", ENCODINGS: "Encodings", PRICES: "Loudness"}
+"""Groups of the Hear row, in its order, and their names."""
 
 
 @dataclass(frozen=True)
@@ -170,6 +171,20 @@ PROVIDERS: tuple[Callable[[Session, Collection[str]], tuple[Hearable, ...]], ...
 def hearables(session: Session, there: Collection[str]) -> tuple[Hearable, ...]:
     """All that can be heard of a session, in the order of the Hear row; `there`: the sounds beside it that there are."""
     return tuple(hearable for provide in PROVIDERS for hearable in provide(session, there))
+
+
+def in_order(found: Iterable[Hearable], pins: Sequence[str]) -> list[Hearable]:
+    """By group; those that are pinned come right after the song's own, in the order in which they were pinned."""
+    groups = list(GROUPS)
+
+    def place(hearable: Hearable) -> tuple[int, int]:
+        if hearable.group == SONG:
+            return 0, 0
+        if hearable.id in pins:
+            return 1, pins.index(hearable.id)
+        return 2, groups.index(hearable.group)
+
+    return sorted(found, key=place)
 
 
 def nodes_of(session: Session, plan: Plan, have: Collection[str] | None = None) -> Mapping[str, Node]:

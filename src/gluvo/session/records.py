@@ -442,6 +442,10 @@ class View(Struct, frozen=True, kw_only=True):
     """A section's id; empty for the whole song."""
     loop: bool = False
     hear: Id = "result"
+    heard: Id = "untouched"
+    """What was heard before that."""
+    pins: Annotated[tuple[Id, ...], Meta(max_length=100)] = ()
+    """What has a place of its own in the Hear row, with a key."""
     level_matched: bool = True
     match: Annotated[
         Literal["integrated", "short_term", "mid", "above"],

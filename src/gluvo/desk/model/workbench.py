@@ -15,7 +15,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from gluvo.advise.hold import holds
 from gluvo.advise.loudness_target import Reached
-from gluvo.compare.hearables import Hearable, TimeMap, hearables
+from gluvo.compare.hearables import Hearable, TimeMap, hearables, in_order
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.references import time_map
 from gluvo.compare.tones import Frozen
@@ -449,8 +449,26 @@ class Workbench(QObject):
         return section.name if section else "whole song"
 
     def hear(self, path: str) -> None:
-        """Choose what is heard: a path of the live graph, or a reference's id."""
-        self.document.look(hear=path)
+        """Choose what is heard, by the id of a hearable."""
+        now = self.session.view.hear
+        if path != now:
+            self.document.look(hear=path, heard=now)
+
+    def hear_again(self) -> None:
+        """Hear what was heard before, if it is there yet; again for what is heard now."""
+        before = self.session.view.heard
+        self.hear(before if any(h.id == before for h in self.hearables()) else RESULT)
+
+    def hear_next(self, by: int) -> None:
+        """Hear the next in the Hear row, or one before; round and round."""
+        ids = [h.id for h in self.hearables()]
+        now = self.session.view.hear
+        self.hear(ids[(ids.index(now) + by) % len(ids)] if now in ids else ids[0])
+
+    def pin(self, id: str) -> None:
+        """Give something that can be heard a place of its own in the Hear row, or take it back."""
+        pins = self.session.view.pins
+        self.look(pins=tuple(p for p in pins if p != id) if id in pins else (*pins, id))
 
     def hear_choices(self) -> list[tuple[str, str]]:
         """What the Hear row offers: path and name, in the order of the keys 1–9."""
@@ -458,8 +476,8 @@ class Workbench(QObject):
 
     def hearables(self) -> list[Hearable]:
         """What the Hear row offers, in the order of the keys 1–9."""
-        found = [h for h in hearables(self.session, self.audio.references) if h.listed]
-        return [*found, *(made.hearable for made in self.beside.values() if made.hearable.listed)]
+        found = [*hearables(self.session, self.audio.references), *(made.hearable for made in self.beside.values())]
+        return in_order((h for h in found if h.listed), self.session.view.pins)
 
     def keep_beside(self, made: Beside) -> None:
         """Have a sound in the Hear row; one of the same id is replaced. It plays on."""

@@ -22,6 +22,8 @@ from gluvo.desk.pages.buses import BusesPage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.pages.shape import ShapePage
+from gluvo.desk.window.hear_list import LOOPS
+from gluvo.desk.window.hear_row import HearRow
 from gluvo.desk.window.timeline import Timeline
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.measure.trace import Span
@@ -39,6 +41,7 @@ class Desk(Protocol):
     shape: ShapePage
     deliver: DeliverPage
     timeline: Timeline
+    hear_row: HearRow
 
     def ask(self, what: str) -> None:
         """Ask the user for a file or a value, and do what is to be done with it; see `asking.QUESTIONS`."""
@@ -70,6 +73,8 @@ class Action:
     """Whether it can be done without a session."""
     is_chosen: Callable[[Desk], bool] | None = None
     """For one of several of which one is chosen."""
+    once: bool = False
+    """Whether a key that is held down does it only once."""
     hidden: bool = False
     """Whether it has a key alone, and no line in the menu."""
 
@@ -96,7 +101,7 @@ def _of_band(act: Callable[[BandEdits, int], object]) -> Callable[[Desk], None]:
 def _hear(n: int, desk: Desk) -> None:
     choices = desk.bench.hear_choices()
     if n <= len(choices):
-        desk.bench.hear(choices[n - 1][0])
+        desk.hear_row.momentary.press(n, choices[n - 1][0])
 
 
 def _hear_detector(desk: Desk) -> None:
@@ -348,11 +353,24 @@ LISTEN: Sequence[Action] = (
             HEAR_WORDS[n - 1] if n <= len(HEAR_WORDS) else f"Hear {n}",
             str(n),
             partial(_hear, n),
+            "Held down, only while the key is held.",
             rule=n == 1,
             hidden=n > len(HEAR_WORDS),
+            once=True,
         )
         for n in range(1, 10)
     ),
+    Action("Listen", "Hear what was heard before", "X", lambda d: d.bench.hear_again(), "To and fro between two."),
+    Action("Listen", "Hear the one before", "J", lambda d: d.bench.hear_next(-1), "In the Hear row, round and round."),
+    Action("Listen", "Hear the next", "K", lambda d: d.bench.hear_next(1), "In the Hear row, round and round."),
+    Action(
+        "Listen",
+        "Alternate at each turn",
+        "Shift+X",
+        lambda d: d.hear_row.alternating.set_every(0.0 if d.hear_row.alternating.every else LOOPS),
+        "Changes over between the last two each time the loop begins anew.",
+    ),
+    Action("Listen", "All that can be heard…", "G", lambda d: d.hear_row.show_all(), "Search, hear, pin."),
     Action(
         "Listen",
         "Level-matched",

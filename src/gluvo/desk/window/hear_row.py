@@ -17,10 +17,10 @@ from PySide6.QtWidgets import (
 from gluvo.compare.hearables import REFERENCES, SONG
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.monitor import MONITORS
-from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import Toggle, button, figure, label, menu_text, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.hear_list import EVERY, Alternating, HearList, Momentary
 from gluvo.session.records import Session, View
 from gluvo.steps import settings_of
 
@@ -48,18 +48,27 @@ class HearRow(QFrame):
         self._row.addLayout(self._choices)
         self.more = button(
             "References ▾",
-            "References, and encodings that were tried; they have keys, too.",
+            "All that can be heard: search, hear, pin (G). What is pinned has a button and a key.",
+            self.show_all,
             kind="reference",
             checkable=True,
         )
-        self.more_menu = QMenu(self)
-        self.more.setMenu(self.more_menu)
-        self.more.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
         self.more.hide()
         self._row.addWidget(self.more)
         self.apart = button("", "", lambda: bench.hear(RESULT), "hear", checkable=True)
         self.apart.hide()
         self._row.addWidget(self.apart)
+        self.swap = button("⇄", "", kind="plain")
+        self.swap.setAccessibleName("Swap and alternate")
+        self.swap.setToolTip(
+            "Between what is heard and what was heard before (X): at once, at each turn of the loop, or every few seconds."
+        )
+        self.swap_menu = QMenu(self)
+        self.swap_menu.aboutToShow.connect(self._fill_swap)
+        self.swap.setMenu(self.swap_menu)
+        self.swap.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
+        self._row.addWidget(self.swap)
+        self.alternating, self.momentary = Alternating(bench), Momentary(bench)
         self._row.addStretch(1)
         self.matched = Toggle(
             "Level-matched",
@@ -68,8 +77,20 @@ class HearRow(QFrame):
         )
         self.matched.toggled.connect(lambda on: bench.look(level_matched=on))
         self._row.addWidget(self.matched)
-        self._applied = Elided("", "caption", 84)
-        self._row.addWidget(self._applied)
+        self.match = button("▾", "", kind="plain")
+        self.match.setFixedWidth(18)
+        self.match.setAccessibleName("Match by")
+        self._match_menu = QMenu(self)
+        self.match.setMenu(self._match_menu)
+        self.match.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
+        setting = settings_of(View)["match"]
+        self.match.setToolTip(f"<b>Match by</b><br>{setting.tip}")
+        for key, words in setting.options:
+            action = self._match_menu.addAction(words[0].upper() + words[1:])
+            action.setCheckable(True)
+            action.setData(key)
+            action.triggered.connect(lambda _=False, key=key: bench.look(match=key, level_matched=True))
+        self._row.addWidget(self.match)
         self.monitor = QComboBox()
         self.monitor.setAccessibleName("Monitor view")
         self.monitor.setToolTip("Which part of the sound is heard.")
@@ -115,21 +136,33 @@ class HearRow(QFrame):
                 widget.hide()
                 widget.deleteLater()
         self.buttons.clear()
-        for n, heard in enumerate(self._bench.hearables()[:9], start=1):
+        for heard in self._bench.hearables()[:9]:
             kind = "hear" if heard.group == SONG else "reference"
-            made = button(f"{n}  {menu_text(heard.name)}", f"{plain(heard.tip)} Key {n}.", kind=kind, checkable=True)
+            made = button("", "", kind=kind, checkable=True)
             made.clicked.connect(lambda _=False, path=heard.id: self._bench.hear(path))
             self._group.addButton(made)
             self.buttons[heard.id] = made
             self._choices.addWidget(made)
-        self.more_menu.clear()
-        for n, (path, name) in enumerate(self._bench.hear_choices()[FIXED:], start=FIXED + 1):
-            key = f"\t{n}" if n < 10 else ""
-            self.more_menu.addAction(f"{menu_text(name)}{key}").triggered.connect(
-                lambda *_, path=path: self._bench.hear(path)
-            )
         self.refresh()
         self._fit()
+
+    def show_all(self) -> None:
+        """All that can be heard, as a list to search in."""
+        HearList(self, self._bench).exec()
+        self.refresh()
+
+    def _fill_swap(self) -> None:
+        self.swap_menu.clear()
+        names = dict(self._bench.hear_choices())
+        before = names.get(self._bench.session.view.heard, "")
+        again = self.swap_menu.addAction(f"Hear {menu_text(before)}" if before else "Hear what was heard before")
+        again.triggered.connect(self._bench.hear_again)
+        self.swap_menu.addSeparator()
+        for every, words in EVERY:
+            action = self.swap_menu.addAction(words)
+            action.setCheckable(True)
+            action.setChecked(self.alternating.every == every)
+            action.triggered.connect(lambda _=False, every=every: self.alternating.set_every(every))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -139,21 +172,40 @@ class HearRow(QFrame):
         """References stand side by side where there is room, else in one list; less is said where there is little."""
         narrow = self.width() < 1180
         self._caption.setVisible(not narrow)
-        self._applied.setVisible(self.width() >= 1060)
+        self._words(short=narrow)
         self.output.setFixedWidth(100 if narrow else 120)
         self.monitor.setMaximumWidth(92 if narrow else 140)
         names = [path for path, _ in self._bench.hear_choices()]
-        references = [self.buttons[path] for path in names[FIXED:] if path in self.buttons]
         others = [self.buttons[path] for path in names[:FIXED] if path in self.buttons]
-        rest = (self.matched, self.monitor, self.dim, self.output)
-        taken = sum(w.sizeHint().width() + 6 for w in (*others, *rest)) + 140
-        wide = taken + sum(w.sizeHint().width() + 6 for w in references) > self.width() or len(names) > 9
-        for made in references:
-            made.setVisible(not wide)
-        self.more.setVisible(wide and len(names) > FIXED)
+        rest = (self.swap, self.matched, self.match, self.monitor, self.dim)
+        room = self.width() - sum(w.sizeHint().width() + 6 for w in (*others, *rest)) - 44
+        room -= self.output.minimumWidth() + (0 if narrow else self._caption.sizeHint().width() + 6)
+        shown = 0
+        for path in names[FIXED:9]:
+            room -= self.buttons[path].sizeHint().width() + 6
+            last = shown + FIXED + 1 == len(names)
+            self.buttons[path].setVisible(room > (0 if last else self.more.sizeHint().width()))
+            shown += self.buttons[path].isVisibleTo(self)
+        self.more.setVisible(len(names) > FIXED + shown)
+
+    def _words(self, short: bool) -> None:
+        """What the buttons say: key, name, and by how much it is turned up or down."""
+        view, gains = self._bench.session.view, self._bench.picture.gains
+        for n, heard in enumerate(self._bench.hearables()[:9], start=1):
+            made = self.buttons.get(heard.id)
+            if made is None:
+                continue
+            gain = gains.get(heard.id) if view.level_matched else None
+            applied = "" if gain is None else f"{figure(gain, 1, signed=True)} dB"
+            made.setText(f"{n}  {menu_text(heard.name)}" + (f"  {applied[:-3]}" if applied and not short else ""))
+            by = dict(settings_of(View)["match"].options)[view.match]
+            matched = f" {applied} here, so that all is as loud as the rest by {by}." if applied else ""
+            made.setToolTip(f"{plain(heard.tip)} Key {n}; held down, only while it is held.{matched}")
 
     def tick(self, held_back: int, elapsed: float) -> None:
         """Thirty times a second: tell for a while when the output guard has held back what the file would clip."""
+        self.alternating.tick(elapsed)
+        self.swap.setText("⇄" if not self.alternating.every else "⇄ on")
         self._told_for = max(0.0, self._told_for - elapsed)
         if held_back > self._held_back:
             self._told_for = HELD_SECONDS
@@ -162,23 +214,24 @@ class HearRow(QFrame):
 
     def refresh(self) -> None:
         view = self._bench.session.view
+        if list(self.buttons) != [h.id for h in self._bench.hearables()[:9]]:
+            self._rebuild()
+            return
         self._group.setExclusive(False)  # a band or a detector that is heard is none of these
         for path, made in self.buttons.items():
             made.setChecked(path == view.hear)
-        heard = next((name for path, name in self._bench.hear_choices()[FIXED:] if path == view.hear), "")
+        self._fit()
+        shown = {path for path, made in self.buttons.items() if not made.isHidden()}
+        hidden = [h for h in self._bench.hearables() if h.id not in shown]
+        heard = next((h.name for h in hidden if h.id == view.hear), "")
         self.more.setChecked(bool(heard))
-        others = self._bench.hearables()[FIXED:]
-        rest = "References" if all(h.group == REFERENCES for h in others) else "More"
+        rest = "References" if all(h.group == REFERENCES for h in hidden) else "More"
         self.more.setText(f"{menu_text(heard) or rest} ▾")
         self._group.setExclusive(True)
         self._show_apart()
         self.matched.set_on(view.level_matched)
-        gain = self._bench.picture.gains.get(view.hear)
-        sign = "+" if gain is not None and gain > 0.05 else ""
-        self._applied.setText(
-            f"{sign}{figure(gain)} dB here" if view.level_matched and gain is not None else "as it is"
-        )
-        self._applied.setToolTip("The gain that makes what is heard as loud as the untouched song in this section.")
+        for action in self._match_menu.actions():
+            action.setChecked(action.data() == view.match)
         self.monitor.setCurrentIndex([m.key for m in MONITORS].index(view.monitor))
         self.dim.setChecked(view.dim)
         self.output.set_value(view.output_level)

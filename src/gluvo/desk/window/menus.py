@@ -52,6 +52,7 @@ class Menus:
             menu.addSeparator()
         if record.key:
             action.setShortcut(QKeySequence(record.key))
+        action.setAutoRepeat(not record.once)
         if record.tip:
             action.setToolTip(record.tip)
             action.setStatusTip(record.tip)
