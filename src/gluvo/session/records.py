@@ -356,6 +356,26 @@ class Tags(Struct, frozen=True, kw_only=True):
     """The path of a JPEG or PNG, as the audio's are kept."""
 
 
+class Version(Struct, frozen=True, kw_only=True):
+    """A state of the session that was kept: strips with their chains and faders, and the target; see `session.versions`.
+
+    It holds what differs from the version before it in the list, the first one all.
+    """
+
+    id: Id
+    name: Name
+    made: Annotated[str, Meta(pattern="^([0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2})?$")] = ""
+    """When it was kept, local time (ISO 8601)."""
+    note: Annotated[str, Meta(max_length=10_000, pattern="^[^\\x00-\\x08\\x0b-\\x1f\\x7f]*$")] = ""
+    figures: dict[str, float] = {}
+    """What the whole song measured, by the keys of `measure.figures`."""
+    target: Target = Target(name="Streaming")
+    order: Annotated[tuple[Id, ...], Meta(max_length=1000)] = ()
+    """The ids of all strips."""
+    strips: Annotated[tuple[AnyStrip, ...], Meta(max_length=1000)] = ()
+    """Those that differ."""
+
+
 class Limit(Struct, frozen=True, kw_only=True):
     """A line that a spectrum should stay under, drawn by the user."""
 
@@ -489,6 +509,8 @@ class Session(Struct, frozen=True, kw_only=True):
     deliverables: Annotated[tuple[Deliverable, ...], Meta(max_length=100)] = ()
     tags: Tags = Tags()
     limits: Annotated[tuple[Limit, ...], Meta(max_length=100)] = ()
+    versions: Annotated[tuple[Version, ...], Meta(max_length=1000)] = ()
+    """The oldest first."""
     view: View = View()
 
     # --- looking things up ---------------------------------------------------------------------------------
@@ -600,6 +622,7 @@ class Session(Struct, frozen=True, kw_only=True):
             *self.items,
             *self.deliverables,
             *self.limits,
+            *self.versions,
         )
         taken = {getattr(record, "id", "") for record in records}
         return next(f"{stem}-{n}" for n in range(1, len(taken) + 2) if f"{stem}-{n}" not in taken)

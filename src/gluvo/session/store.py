@@ -16,6 +16,7 @@ from gluvo.session.files import digest, reason_of, replacing
 from gluvo.session.records import VERSION, Session
 from gluvo.session.sounds import HIGHEST_RATE, LOWEST_RATE
 from gluvo.session.tree import check
+from gluvo.session.versions import state_of
 
 SUFFIX = ".gluvo"
 _converting = threading.Lock()
@@ -117,6 +118,7 @@ def _check(session: Session, name: str) -> None:
         *session.items,
         *session.deliverables,
         *session.limits,
+        *session.versions,
     )
     ids = [part.id for part in parts]
     if "" in ids or len(set(ids)) != len(ids):
@@ -130,6 +132,11 @@ def _check(session: Session, name: str) -> None:
         freqs = [freq for freq, _ in limit.points]
         if freqs[0] <= 0.0 or any(b <= a for a, b in itertools.pairwise(freqs)):
             raise SessionError(f"{name}: the points of “{limit.name}” are not in rising order of frequency.")
+    for version in session.versions:
+        try:
+            check(state_of(session, version.id))
+        except (KeyError, SessionError) as error:
+            raise SessionError(f"{name}: the version “{version.name}” is not whole ({error}).") from None
     for item in session.items:
         if problem := item.problem():
             raise SessionError(f"{name}: {item.id} {problem}.")
