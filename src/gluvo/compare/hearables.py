@@ -165,7 +165,15 @@ def _references(session: Session, there: Collection[str]) -> tuple[Hearable, ...
     return tuple(Hearable(r.id, REFERENCES, r.name, f"The reference {r.name}.") for r in found)
 
 
-PROVIDERS: tuple[Callable[[Session, Collection[str]], tuple[Hearable, ...]], ...] = (_song, _references)
+def _versions(session: Session, _there: Collection[str]) -> tuple[Hearable, ...]:
+    tip = "{}, kept {}: rendered when it is first heard."
+    return tuple(
+        Hearable(v.id, VERSIONS, v.name, tip.format(v.name, v.made.replace("T", " ")[:16]))
+        for v in session.versions[::-1]
+    )
+
+
+PROVIDERS: tuple[Callable[[Session, Collection[str]], tuple[Hearable, ...]], ...] = (_song, _versions, _references)
 
 
 def hearables(session: Session, there: Collection[str]) -> tuple[Hearable, ...]:

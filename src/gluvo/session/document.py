@@ -15,7 +15,7 @@ from gluvo.session.files import digest, refuse_own, same_file
 from gluvo.session.history import Entry, History, read_history, without_views, write_history
 from gluvo.session.lock import Lock, is_held
 from gluvo.session.media import place_of, relative_to
-from gluvo.session.records import Media, Session, SessionEdit, Stem
+from gluvo.session.records import AnyStrip, Media, Session, SessionEdit, Stem
 from gluvo.session.store import Loaded, checked, read_session, session_bytes, write_bytes
 from gluvo.session.tree import looking_at_what_is_there
 
@@ -138,6 +138,20 @@ class Document:
         session = edit(self._session)
         entry = self._entries[self._now]
         self._entries[self._now] = Entry(entry.action, session, entry.together)
+        self._become(session)
+
+    def keep(self, edit: SessionEdit) -> None:
+        """Change what undo does not take back, such as the versions that are kept: in every state of the history alike.
+
+        Raises `SessionError` as `edit` does.
+        """
+        session = edit(self._session)
+        if session == self._session:
+            return
+        if self.read_only:
+            raise SessionError(READ_ONLY)
+        checked(session)
+        self._entries = [Entry(e.action, edit(e.session), e.together) for e in self._entries]
         self._become(session)
 
     def settle(self) -> None:
@@ -285,9 +299,11 @@ def relocated(session: Session, old: Path, new: Path) -> Session:
     def moved(media: Media) -> Media:
         return msgspec.structs.replace(media, path=relative_to(place_of(media, old), new))
 
+    def all_moved(strips: tuple[AnyStrip, ...]) -> tuple[AnyStrip, ...]:
+        return tuple(msgspec.structs.replace(s, media=moved(s.media)) if isinstance(s, Stem) else s for s in strips)
+
     return session.replace(
-        strips=tuple(
-            msgspec.structs.replace(s, media=moved(s.media)) if isinstance(s, Stem) else s for s in session.strips
-        ),
+        strips=all_moved(session.strips),
+        versions=tuple(msgspec.structs.replace(v, strips=all_moved(v.strips)) for v in session.versions),
         references=tuple(msgspec.structs.replace(r, media=moved(r.media)) for r in session.references),
     )

@@ -46,6 +46,10 @@ SEARCHING = Kind("searching", newest_wins=True, told=True)
 """Settings from what they should achieve."""
 MEASURING = Kind("measuring", newest_wins=True)
 """Things beside the session, such as a reference to freeze."""
+COMPARING = Kind("comparing", newest_wins=True)
+"""What is told of all that is compared."""
+VERSIONING = Kind("versioning", newest_wins=True)
+"""Versions that are to be heard."""
 DRAWING = Kind("drawing", newest_wins=True, shown=False)
 """What is drawn and takes longer than a frame to reckon."""
 WRITING = Kind("writing")

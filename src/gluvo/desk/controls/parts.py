@@ -115,6 +115,11 @@ class Segments(QWidget):
     def button(self, key: str) -> QPushButton:
         return self._buttons[key]
 
+    @property
+    def chosen_key(self) -> str:
+        """The key of the one that is chosen; empty where none is."""
+        return next((key for key, made in self._buttons.items() if made.isChecked()), "")
+
 
 class Toggle(QAbstractButton):
     """On or off, with its name. `toggled` tells what the user has done, not what was set."""

@@ -20,6 +20,7 @@ from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.references import time_map
 from gluvo.compare.tones import Frozen
 from gluvo.desk.model.advice import Advice
+from gluvo.desk.model.versions import Versions
 from gluvo.errors import GluvoError, SessionError
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Span
@@ -37,7 +38,19 @@ from gluvo.steps import Step
 from gluvo.workbench.audio import Beside, OpenAudio, analysed, changes_of, read_audio, stamp_of
 from gluvo.workbench.measuring import Measuring
 from gluvo.workbench.picture import Picture
-from gluvo.workbench.tasks import ANALYSING, KEEPING, MEASURING, READING, RENDERING, SEARCHING, Kind, Task, Tasks
+from gluvo.workbench.tasks import (
+    ANALYSING,
+    COMPARING,
+    KEEPING,
+    MEASURING,
+    READING,
+    RENDERING,
+    SEARCHING,
+    VERSIONING,
+    Kind,
+    Task,
+    Tasks,
+)
 
 AUTOSAVE_MS = 1500
 """After an edit a copy is kept so much later, however many edits follow in the meantime."""
@@ -109,7 +122,7 @@ class Workbench(QObject):
         self._was_mine = True
         self.reach: tuple[str, Reached] | None = None
         """What was last found for the target, with the key of the sound that it made."""
-        self.advice = Advice(self)
+        self.advice, self.versions = Advice(self), Versions(self)
 
     # --- opening and closing -------------------------------------------------------------------------------
 
@@ -121,7 +134,7 @@ class Workbench(QObject):
         """Show a document; its audio is read in the background."""
         self._close_engine()
         self._generation += 1
-        for kind in (RENDERING, READING, ANALYSING, SEARCHING, MEASURING):
+        for kind in (RENDERING, READING, ANALYSING, SEARCHING, MEASURING, COMPARING, VERSIONING):
             self.tasks.cancel_kind(kind)
         self._autosave.stop()
         if self.document.lock is not document.lock:
@@ -167,6 +180,7 @@ class Workbench(QObject):
         else:
             self.renderer = None
             self._analyse()
+        self.versions.forget()
         self.audio_changed.emit()
         self.render()
         self._tell_of(audio)
@@ -332,6 +346,15 @@ class Workbench(QObject):
             return False
         return True
 
+    def keep(self, edit: Callable[[Session], Session]) -> bool:
+        """A change that undo does not take back; see `Document.keep`. What cannot be is told, and changes nothing."""
+        try:
+            self.document.keep(edit)
+        except SessionError as error:
+            self.told.emit(str(error), True)
+            return False
+        return True
+
     def tell(self, text: str, trouble: bool) -> None:
         """A sentence for the user, and whether it tells of trouble."""
         self.told.emit(text, trouble)
@@ -451,7 +474,7 @@ class Workbench(QObject):
     def hear(self, path: str) -> None:
         """Choose what is heard, by the id of a hearable."""
         now = self.session.view.hear
-        if path != now:
+        if path != now and self.versions.ready(path):
             self.document.look(hear=path, heard=now)
 
     def hear_again(self) -> None:
@@ -663,7 +686,7 @@ class Workbench(QObject):
         mine = self._generation
 
         def finish(result: T) -> None:
-            if mine == self._generation or kind is not SEARCHING:
+            if mine == self._generation or kind not in (SEARCHING, COMPARING, VERSIONING):
                 done(result)
 
         def job(check: Progress) -> None:

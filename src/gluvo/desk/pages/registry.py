@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.buses import BusesPage
+from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.shape import ShapePage
 
@@ -26,6 +27,7 @@ class Page:
 PAGES: tuple[Page, ...] = (
     Page("buses", "Buses", "Where the sound flows: stems, buses, faders.", BusesPage),
     Page("shape", "Shape", "The chain of one strip, step by step, and how near the song is to its target.", ShapePage),
+    Page("compare", "Compare", "Result, references, versions and encodings side by side.", ComparePage),
     Page("deliver", "Deliver", "The files that are handed over, and what was measured of them.", DeliverPage),
 )
 

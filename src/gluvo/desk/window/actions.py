@@ -19,6 +19,7 @@ from gluvo.desk.editors.eq.band_edits import BandEdits
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
+from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.pages.shape import ShapePage
@@ -39,6 +40,7 @@ class Desk(Protocol):
     settings: QSettings
     buses: BusesPage
     shape: ShapePage
+    compare: ComparePage
     deliver: DeliverPage
     timeline: Timeline
     hear_row: HearRow
@@ -109,6 +111,11 @@ def _hear_detector(desk: Desk) -> None:
     step: Step | None = bench.session.step(bench.session.view.step)
     if step is not None and step.has_ear:
         bench.hear(RESULT if bench.session.view.hear == DETECTOR else DETECTOR)
+
+
+def _show_versions(desk: Desk) -> None:
+    desk.bench.look(page="compare")
+    desk.compare.show_panel("versions")
 
 
 def _choose_step(by: int, desk: Desk) -> None:
@@ -386,7 +393,15 @@ LISTEN: Sequence[Action] = (
 )
 
 SONG: Sequence[Action] = (
-    Action("Song", "Next section", "N", lambda d: d.choose_section(1)),
+    Action(
+        "Song",
+        "Keep a version…",
+        "Ctrl+Alt+V",
+        lambda d: d.compare.versions.ask(),
+        "The session as it is now, under a name; to be heard and gone back to.",
+    ),
+    Action("Song", "Versions", "Ctrl+Shift+Y", _show_versions, "All that were kept, and what differs."),
+    Action("Song", "Next section", "N", lambda d: d.choose_section(1), rule=True),
     Action("Song", "Previous section", "P", lambda d: d.choose_section(-1)),
     Action("Song", "Whole song", "W", lambda d: d.bench.look(section="")),
     Action("Song", f"Loudest {LOUDEST_SECONDS:.0f} s as a section", "Ctrl+L", lambda d: d.section_from_loudest()),

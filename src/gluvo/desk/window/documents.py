@@ -16,11 +16,12 @@ from gluvo.desk.window.notices import Notice
 from gluvo.errors import ChangedOutside, GluvoError, SessionError
 from gluvo.session.copies import copies_left, discard
 from gluvo.session.create import new_session
-from gluvo.session.document import Document
+from gluvo.session.document import Document, relocated
 from gluvo.session.lock import is_held
 from gluvo.session.media import audio_files
 from gluvo.session.records import Session
-from gluvo.session.store import SUFFIX, read_session
+from gluvo.session.store import SUFFIX, read_session, write_session
+from gluvo.session.versions import state_of
 from gluvo.workbench.tasks import BRINGING_IN
 
 MOST_RECENT = 8
@@ -209,6 +210,26 @@ class Documents(QObject):
             self._window, "Save as", str(free(self._bench.document.path)), SESSION_FILTER
         )
         return bool(found) and self.save_under(Path(found))
+
+    def branch(self, version: str) -> Path | None:
+        """Ask where a session of its own goes that begins as a version is, and write it; where it is then."""
+        start = str(free(self._bench.document.path))
+        found, _ = QFileDialog.getSaveFileName(self._window, "Branch to", start, SESSION_FILTER)
+        return self.branch_to(Path(found), version) if found else None
+
+    def branch_to(self, path: Path, version: str) -> Path | None:
+        """Write a session that begins as a version is; None where that failed. The open one stays as it is."""
+        document = self._bench.document
+        path = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
+        try:
+            if path.exists():
+                raise SessionError(f"{path.name} is there already. Choose another name for the branch.")
+            state = relocated(state_of(document.session, version), document.folder, path.parent)
+            write_session(path, state.replace(name=path.stem), document.kept)
+        except GluvoError as error:
+            self._notice.tell(str(error), True)
+            return None
+        return path
 
     def save_under(self, path: Path) -> bool:
         """Save as a file that was asked for; its ending is added if it lacks it, and what then is there is asked about."""

@@ -25,6 +25,7 @@ from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
 from gluvo.render.song import Rendered
 from gluvo.session import sections
+from gluvo.session.media import Material
 from gluvo.session.records import Section, Session
 
 GRIP = 4
@@ -46,6 +47,7 @@ class Timeline(QWidget):
         super().__init__()
         self._bench = bench
         self._view = Span(0.0, 1.0)
+        self._material: Material | None = None
         self._position = 0.0
         self._picture: QPixmap | None = None
         self._words: QPixmap | None = None
@@ -135,6 +137,9 @@ class Timeline(QWidget):
         self._redraw()
 
     def _audio_changed(self) -> None:
+        if self._bench.audio.material is self._material:
+            return  # something else that can be heard has come or gone
+        self._material = self._bench.audio.material
         self._reduction = None
         self.zoom_to(None)
 

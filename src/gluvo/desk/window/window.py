@@ -24,6 +24,7 @@ from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
+from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
@@ -73,6 +74,8 @@ class Window(QMainWindow):
         self.buses = next(page for page in made if isinstance(page, BusesPage))
         self.shape = next(page for page in made if isinstance(page, ShapePage))
         self.deliver = next(page for page in made if isinstance(page, DeliverPage))
+        self.compare = next(page for page in made if isinstance(page, ComparePage))
+        self.compare.branch_wanted.connect(self._branch)
         self.shape.target.costs_wanted.connect(self.deliver.show_costs)
         self._made = made
         self.notice = Notice()
@@ -225,6 +228,12 @@ class Window(QMainWindow):
                 self.bench.edit(f"Add reference {reference.name}", partial(with_reference, reference=reference))
 
         self.bench.task(BRINGING_IN, "Bringing in references", work, done)
+
+    def _branch(self, version: str) -> None:
+        """Go on with a version in a session of its own."""
+        path = self.documents.branch(version)
+        if path is not None:
+            self.open_path(path)
 
     def remove_reference(self, id: str) -> None:
         self.bench.edit(

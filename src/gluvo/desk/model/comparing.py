@@ -1,0 +1,126 @@
+"""What the Compare page shows: each thing that can be heard, measured in the section that is heard against the chosen one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from PySide6.QtCore import QObject, Signal
+
+from gluvo.compare.corridor import Corridor, Finding, corridor_of, findings
+from gluvo.compare.hearables import ENCODINGS, PRICES, REFERENCES, VERSIONS, Hearable
+from gluvo.compare.match import RESULT, UNTOUCHED
+from gluvo.compare.profile import Profile, profile_of
+from gluvo.desk.model.workbench import Workbench
+from gluvo.measure.spectrum import Tone
+from gluvo.measure.trace import Span
+from gluvo.progress import Progress
+from gluvo.render.joint import Joint
+from gluvo.session.records import MIX
+from gluvo.session.versions import state_of
+from gluvo.workbench.audio import joint_of
+from gluvo.workbench.tasks import COMPARING
+
+MOST_VERSIONS = 3
+"""So many of the newest versions are compared without having been heard."""
+
+
+@dataclass(frozen=True, eq=False)
+class Column:
+    """Something that is compared."""
+
+    hearable: Hearable
+    profile: Profile
+    span: Span | None
+    """What of it, in its own time."""
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """All that is compared, as it was at one time."""
+
+    columns: tuple[Column, ...] = ()
+    corridor: Corridor | None = None
+    findings: tuple[Finding, ...] = ()
+    buses: dict[str, tuple[str, Tone]] = field(default_factory=dict)
+
+    def column(self, id: str) -> Column | None:
+        return next((c for c in self.columns if c.hearable.id == id), None)
+
+    @property
+    def references(self) -> tuple[Column, ...]:
+        return tuple(c for c in self.columns if c.hearable.group == REFERENCES)
+
+
+class Comparing(QObject):
+    """Measures in the background, whenever there is something new to be compared and somebody looks."""
+
+    changed = Signal()
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__(bench)
+        self._bench = bench
+        self.found = Comparison()
+        self._made_of: object = None
+        self._wanted = False
+        bench.picture_changed.connect(self._look)
+        bench.audio_changed.connect(self._look)
+        bench.session_changed.connect(lambda *_: self._look())
+
+    def want(self, wanted: bool) -> None:
+        """Somebody looks, or no longer does."""
+        self._wanted = wanted
+        self._look()
+
+    @property
+    def current(self) -> bool:
+        """Whether what was found is of the sound as it now is."""
+        return self._made_of == self._made_from()
+
+    def _made_from(self) -> object:
+        bench, session = self._bench, self._bench.session
+        beside = tuple((key, id(made.sound)) for key, made in bench.beside.items())
+        partners = tuple((key, bench.partner(key)) for key in bench.audio.references)
+        names = tuple(r.name for r in session.references)
+        return session.strips, session.versions, bench.span, beside, partners, names, id(bench.renderer)
+
+    def _look(self) -> None:
+        bench = self._bench
+        picture, renderer, session, span = bench.picture, bench.renderer, bench.session, bench.span
+        if not self._wanted or renderer is None or not picture.section_current or self.current:
+            return
+        self._made_of = self._made_from()
+        made_of = self._made_of
+        others: list[tuple[Hearable, Span | None]] = []
+        for hearable in bench.hearables():
+            if hearable.group == REFERENCES:
+                part = bench.partner(hearable.id)
+                others.append((hearable, Span(part.start, part.end) if part is not None else None))
+            elif hearable.group in (VERSIONS, ENCODINGS, PRICES) and not hearable.is_difference:
+                others.append((hearable, span))
+        sounds = dict(bench.audio.references) | {id: made.sound for id, made in bench.beside.items()}
+        own = [h for h in bench.hearables() if h.id in (RESULT, UNTOUCHED)]
+        kept = [h for h in bench.hearables() if h.group == VERSIONS and h.id not in sounds][:MOST_VERSIONS]
+
+        def work(check: Progress) -> Comparison:
+            plan = renderer.plan(session)
+            lead = plan.result.memory
+            nodes = {RESULT: plan.result, UNTOUCHED: plan.untouched}
+            nodes |= {s.id: plan.flowing(s.id) for s in session.strips if s.into == MIX and s.id in plan.strips}
+            joints = renderer.joints(nodes.values(), span, check, lead)
+            found: list[tuple[Hearable, Joint, Span | None]] = [(h, joints[nodes[h.id].key], span) for h in own]
+            for version in kept:  # not rendered whole yet: its section is enough here
+                node = renderer.plan(state_of(session, version.id)).result
+                found.append((version, renderer.joint(node, span, check, lead), span))
+            found += [(h, joint_of(sounds[h.id]), part) for h, part in others if h.id in sounds]
+            columns = tuple(Column(h, profile_of(joint, part, check), part) for h, joint, part in found)
+            references = {c.hearable.name: c.profile for c in columns if c.hearable.group == REFERENCES}
+            buses = {s.id: (s.name, joints[nodes[s.id].key].tone(span)) for s in session.strips if s.id in nodes}
+            corridor = corridor_of(list(references.values()))
+            return Comparison(columns, corridor, findings(columns[0].profile, references, buses), buses)
+
+        def done(comparison: Comparison) -> None:
+            if made_of == self._made_of:
+                self.found = comparison
+                self.changed.emit()
+
+        bench.task(COMPARING, "Comparing", work, done)

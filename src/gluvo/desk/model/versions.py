@@ -1,0 +1,137 @@
+"""Versions of the open session: kept, heard, gone back to, taken from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any, Protocol
+
+from gluvo.compare.hearables import VERSIONS, Hearable
+from gluvo.compare.match import RESULT
+from gluvo.measure.figures import FIGURES
+from gluvo.progress import Progress
+from gluvo.render.joint import Joint
+from gluvo.render.song import Renderer
+from gluvo.session import versions
+from gluvo.session.records import Session, Version
+from gluvo.session.sounds import Sound
+from gluvo.workbench.audio import Beside, joint_of
+from gluvo.workbench.picture import Picture
+from gluvo.workbench.tasks import VERSIONING, Kind
+
+KEPT = ("integrated", "max_short_term", "loudness_range", "plr", "true_peak")
+"""The figures of the whole song that a version keeps."""
+
+
+class Asked(Protocol):
+    """What versions ask of the bench, and do on it."""
+
+    beside: dict[str, Beside]
+    picture: Picture
+
+    @property
+    def session(self) -> Session: ...
+    @property
+    def renderer(self) -> Renderer | None: ...
+    def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> bool: ...
+    def keep(self, edit: Callable[[Session], Session]) -> bool: ...
+    def hear(self, path: str) -> None: ...
+    def render(self) -> None: ...
+    def keep_beside(self, made: Beside) -> None: ...
+    def drop_beside(self, id: str) -> None: ...
+    def task(
+        self, kind: Kind, title: str, work: Callable[[Progress], Any], done: Callable[[Any], object]
+    ) -> object: ...
+
+
+class Versions:
+    """Undo takes back what is done with versions, but never a version that was kept."""
+
+    def __init__(self, bench: Asked) -> None:
+        self._bench = bench
+
+    def version(self, id: str) -> Version | None:
+        """A version by its id."""
+        return next((v for v in self._bench.session.versions if v.id == id), None)
+
+    def fresh_name(self) -> str:
+        """A name that no version has."""
+        taken = {v.name for v in self._bench.session.versions}
+        return next(name for n in range(len(taken) + 1, 9999) if (name := f"Version {n}") not in taken)
+
+    def keep(self, name: str, note: str = "") -> None:
+        """Keep the session as it is now, with what the whole song measures if that is known."""
+        picture, session = self._bench.picture, self._bench.session
+        figures: dict[str, float] = {}
+        if picture.song_render is not None and picture.song_current:
+            found = picture.song_render.result.figures()
+            figures = {key: round(float(getattr(found, key)), FIGURES[key].decimals + 1) for key in KEPT}
+        made = datetime.now().isoformat(timespec="seconds")
+        now, _ = versions.kept(session, name, made, figures, note)
+        self._bench.keep(lambda s: s.replace(versions=now.versions))
+
+    def describe(self, id: str, **changes: object) -> None:
+        """Change a version's name or note."""
+        self._bench.keep(lambda s: versions.described(s, id, **changes))
+
+    def remove(self, id: str) -> None:
+        """Take a version away for good."""
+        now = versions.without(self._bench.session, id)
+        self._bench.drop_beside(id)
+        self._bench.keep(lambda s: s.replace(versions=now.versions))
+
+    def go_back(self, id: str) -> None:
+        """Make the session what a version is; can be undone."""
+        if (version := self.version(id)) is not None:
+            self._bench.edit(f"Go back to {version.name}", lambda s: versions.state_of(s, id))
+
+    def take(self, id: str, difference: versions.Difference) -> None:
+        """Take the step or strip that a difference is about from a version; can be undone."""
+        version = self.version(id)
+        if version is None:
+            return
+        other = versions.state_of(self._bench.session, id)
+
+        def taken(session: Session) -> Session:
+            if difference.step and other.item(difference.step) is not None:
+                return versions.with_step_of(session, other, difference.step)
+            if difference.step:
+                return session.without_step(difference.step)
+            return versions.with_strip_of(session, other, difference.strip)
+
+        self._bench.edit(f"Take {difference.where} from {version.name}", taken)
+
+    # --- to be heard ---------------------------------------------------------------------------------------
+
+    def ready(self, id: str) -> bool:
+        """Whether something can be heard at once; a version that cannot is rendered, and then heard."""
+        bench, version = self._bench, self.version(id)
+        if version is None or id in bench.beside:
+            return True
+        renderer, session = bench.renderer, bench.session
+        if renderer is None:
+            return False
+        state = versions.state_of(session, id)
+
+        def work(check: Progress) -> Joint:
+            return renderer.joint(renderer.plan(state).result, None, check)
+
+        def done(joint: Joint) -> None:
+            if self.version(id) is None or bench.renderer is not renderer:
+                return
+            heard = Hearable(id, VERSIONS, version.name, "", listed=False)
+            sound = Sound(joint.audio, renderer.rate)
+            joint_of(sound, joint.trace)
+            bench.keep_beside(Beside(heard, sound))
+            bench.render()
+            bench.hear(id)
+
+        bench.task(VERSIONING, f"Rendering {version.name}", work, done)
+        return False
+
+    def forget(self) -> None:
+        """The audio has changed: what was rendered of it is of another song."""
+        for version in self._bench.session.versions:
+            if self._bench.session.view.hear == version.id:
+                self._bench.hear(RESULT)
+            self._bench.drop_beside(version.id)
