@@ -376,6 +376,23 @@ class Version(Struct, frozen=True, kw_only=True):
     """Those that differ."""
 
 
+TrialKind = Literal["ab", "abx", "rank"]
+
+
+class Trial(Struct, frozen=True, kw_only=True):
+    """A blind trial that was made; see `compare.trial`."""
+
+    id: Id
+    kind: TrialKind = "ab"
+    """Which of two is better, whether two can be told apart, or how several are ranked."""
+    made: Annotated[str, Meta(pattern="^([0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2})?$")] = ""
+    names: Annotated[tuple[Name, ...], Meta(max_length=6)] = ()
+    """The candidates."""
+    tries: Annotated[int, Meta(ge=1, le=1000)] = 12
+    answers: Annotated[tuple[Annotated[int, Meta(ge=-1, le=5)], ...], Meta(max_length=1000)] = ()
+    """By number: the preferred candidate, −1 for none; 1 for right and 0 for wrong in an ABX; the candidates, best first."""
+
+
 class Limit(Struct, frozen=True, kw_only=True):
     """A line that a spectrum should stay under, drawn by the user."""
 
@@ -511,6 +528,7 @@ class Session(Struct, frozen=True, kw_only=True):
     limits: Annotated[tuple[Limit, ...], Meta(max_length=100)] = ()
     versions: Annotated[tuple[Version, ...], Meta(max_length=1000)] = ()
     """The oldest first."""
+    trials: Annotated[tuple[Trial, ...], Meta(max_length=1000)] = ()
     view: View = View()
 
     # --- looking things up ---------------------------------------------------------------------------------
@@ -623,6 +641,7 @@ class Session(Struct, frozen=True, kw_only=True):
             *self.deliverables,
             *self.limits,
             *self.versions,
+            *self.trials,
         )
         taken = {getattr(record, "id", "") for record in records}
         return next(f"{stem}-{n}" for n in range(1, len(taken) + 2) if f"{stem}-{n}" not in taken)

@@ -119,6 +119,7 @@ def _check(session: Session, name: str) -> None:
         *session.deliverables,
         *session.limits,
         *session.versions,
+        *session.trials,
     )
     ids = [part.id for part in parts]
     if "" in ids or len(set(ids)) != len(ids):

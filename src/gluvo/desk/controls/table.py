@@ -16,9 +16,11 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.controls.parts import plain
-from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.theme import colours, theme
 
 MOVES = (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Home, Qt.Key.Key_End, Qt.Key.Key_PageUp, Qt.Key.Key_PageDown)
+COLOUR = Qt.ItemDataRole.UserRole + 1
+"""The name of a text's colour."""
 ENTERS = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
 
 
@@ -67,6 +69,7 @@ class Table(QTableWidget):
                 self.setColumnWidth(n, width)
             else:
                 header.setSectionResizeMode(n, QHeaderView.ResizeMode.Stretch)
+        theme.changed.connect(self._recolour)
         self.cellDoubleClicked.connect(lambda row, _column: self.entered.emit(row))
 
     def show_line(self, row: int, cells: Sequence[tuple[str, str]]) -> None:
@@ -77,8 +80,16 @@ class Table(QTableWidget):
                 item = QTableWidgetItem()
                 self.setItem(row, column, item)
             item.setText(text)
+            item.setData(COLOUR, colour)
             item.setForeground(QColor(colours()[colour]))
             item.setToolTip(plain(text))
+
+    def _recolour(self) -> None:
+        for row in range(self.rowCount()):
+            for column in range(self.columnCount()):
+                item = self.item(row, column)
+                if item is not None and (colour := item.data(COLOUR)):
+                    item.setForeground(QColor(colours()[colour]))
 
     def choose_first(self) -> None:
         """So that keys have a line to begin with."""

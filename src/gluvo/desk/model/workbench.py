@@ -112,6 +112,8 @@ class Workbench(QObject):
         self._to_analyse = False
         """Whether there is audio that has only been read."""
         self._hunted: Session | None = None
+        self._blind = ""
+        """What is heard in a blind trial."""
         self._times: dict[str, TimeMap] = {}
         """When the engine plays what of each reference."""
         self._stamps: dict[str, object] = {}
@@ -581,10 +583,17 @@ class Workbench(QObject):
             return
         view = self.session.view
         gains = self.picture.gains if view.level_matched else {}
-        path, ceiling = view.hear, 0.0
+        path, ceiling = self._blind or view.hear, 0.0
+        if self._blind:
+            gains = self.picture.gains
         if self._hunted is not None:
             path, ceiling = RESULT, min(0.0, self._highest() + gains.get(RESULT, 0.0))
         self.engine.listen(Monitoring(path, gains, view.monitor, view.output_level, view.dim, ceiling))
+
+    def hear_blind(self, id: str) -> None:
+        """Hear something, level-matched, without anything on screen telling what; empty to hear openly again."""
+        self._blind = id
+        self._apply_monitoring()
 
     def freeze(self, frozen: Frozen | None) -> None:
         """Keep a spectrum to compare with, or let it go."""

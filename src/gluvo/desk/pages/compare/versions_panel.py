@@ -7,13 +7,14 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QDialog, QFormLayout, QHBoxLayout, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
 from gluvo.desk.controls import dialogs
+from gluvo.desk.controls.flow import Lines
 from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.table import Table
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session.records import MOST_NAME, Version
 from gluvo.session.versions import Difference, differences, state_of
 
-COLUMNS = (("Version", 0), ("Kept", 104), ("LUFS", 52), ("LRA", 44), ("PLR", 44), ("dBTP", 50), ("Differs", 56))
+COLUMNS = (("Version", 0), ("Kept", 84), ("LUFS", 52), ("LRA", 44), ("PLR", 44), ("dBTP", 50), ("Differs", 56))
 CHANGES = (("Where", 0), ("What", 84), ("There", 88), ("Now", 88))
 
 
@@ -68,7 +69,7 @@ class VersionsPanel(QWidget):
         )
         self.edit = button("Rename…", "Another name or note.", self._describe)
         self.drop = button("Remove", "Take the chosen version away for good.", self._remove)
-        for made in (self.hear, self.back, self.branch, self.edit, self.drop):
+        for made in (self.branch, self.edit, self.drop):
             row.addWidget(made)
         column.addLayout(row)
         self.table = Table(
@@ -82,8 +83,12 @@ class VersionsPanel(QWidget):
         self.table.entered.connect(lambda _row: self._go_back())
         self.table.currentCellChanged.connect(lambda *_: self._show_changes())
         column.addWidget(self.table, 3)
-        self.head = label("", "title")
-        column.addWidget(self.head)
+        below = QHBoxLayout()
+        self.head = Lines(2, "caption")
+        below.addWidget(self.head, 1)
+        below.addWidget(self.hear)
+        below.addWidget(self.back)
+        column.addLayout(below)
         self.changes = Table(
             "What differs",
             "What the chosen version has otherwise than the session has now, setting by setting. Enter or a double click takes "
@@ -161,7 +166,7 @@ class VersionsPanel(QWidget):
                 n,
                 [
                     (f"{'▸ ' if heard else ''}{version.name}", "signal" if heard else "ink"),
-                    (version.made.replace("T", " ")[:16], "faint"),
+                    (version.made.replace("T", " ")[5:16], "faint"),
                     *((text, "ink") for text in told),
                     ("" if count < 0 else "same" if count == 0 else str(count), "faint"),
                 ],
