@@ -103,8 +103,8 @@ class Versions:
 
     # --- to be heard ---------------------------------------------------------------------------------------
 
-    def ready(self, id: str) -> bool:
-        """Whether something can be heard at once; a version that cannot is rendered, and then heard."""
+    def ready(self, id: str, then: Callable[[], None] | None = None) -> bool:
+        """Whether something can be heard at once; a version that cannot is rendered, and then heard, or `then` called."""
         bench, version = self._bench, self.version(id)
         if version is None or id in bench.beside:
             return True
@@ -124,7 +124,10 @@ class Versions:
             joint_of(sound, joint.trace)
             bench.keep_beside(Beside(heard, sound))
             bench.render()
-            bench.hear(id)
+            if then is not None:
+                then()
+            else:
+                bench.hear(id)
 
         bench.task(VERSIONING, f"Rendering {version.name}", work, done)
         return False

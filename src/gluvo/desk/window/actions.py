@@ -113,9 +113,9 @@ def _hear_detector(desk: Desk) -> None:
         bench.hear(RESULT if bench.session.view.hear == DETECTOR else DETECTOR)
 
 
-def _show_versions(desk: Desk) -> None:
+def _show_panel(key: str, desk: Desk) -> None:
     desk.bench.look(page="compare")
-    desk.compare.show_panel("versions")
+    desk.compare.show_panel(key)
 
 
 def _choose_step(by: int, desk: Desk) -> None:
@@ -377,6 +377,7 @@ LISTEN: Sequence[Action] = (
         lambda d: d.hear_row.alternating.set_every(0.0 if d.hear_row.alternating.every else LOOPS),
         "Changes over between the last two each time the loop begins anew.",
     ),
+    Action("Listen", "Blind trial", "Ctrl+T", partial(_show_panel, "trial"), "Two or more, by keys alone."),
     Action("Listen", "All that can be heard…", "G", lambda d: d.hear_row.show_all(), "Search, hear, pin."),
     Action(
         "Listen",
@@ -400,7 +401,9 @@ SONG: Sequence[Action] = (
         lambda d: d.compare.versions.ask(),
         "The session as it is now, under a name; to be heard and gone back to.",
     ),
-    Action("Song", "Versions", "Ctrl+Shift+Y", _show_versions, "All that were kept, and what differs."),
+    Action(
+        "Song", "Versions", "Ctrl+Shift+Y", partial(_show_panel, "versions"), "All that were kept, and what differs."
+    ),
     Action("Song", "Next section", "N", lambda d: d.choose_section(1), rule=True),
     Action("Song", "Previous section", "P", lambda d: d.choose_section(-1)),
     Action("Song", "Whole song", "W", lambda d: d.bench.look(section="")),

@@ -19,12 +19,19 @@ from gluvo.desk.pages.compare.figures_table import FiguresTable, write_csv
 from gluvo.desk.pages.compare.findings_panel import FindingsPanel
 from gluvo.desk.pages.compare.match_panel import MatchPanel
 from gluvo.desk.pages.compare.pairs_panel import PairsPanel
+from gluvo.desk.pages.compare.trial_panel import TrialPanel
 from gluvo.desk.pages.compare.versions_panel import VersionsPanel
 from gluvo.errors import GluvoError
 
 ASIDE = 470
 """Pixels of the right side."""
-PANELS = (("differs", "What differs"), ("pairs", "Pairs"), ("match", "Tonal match"), ("versions", "Versions"))
+PANELS = (
+    ("differs", "What differs"),
+    ("pairs", "Pairs"),
+    ("match", "Match"),
+    ("trial", "Blind trial"),
+    ("versions", "Versions"),
+)
 
 
 class ComparePage(PageWidget):
@@ -83,7 +90,8 @@ class ComparePage(PageWidget):
         self.versions = VersionsPanel(bench, self.branch_wanted.emit)
         self._panels = QStackedLayout()
         self.match = MatchPanel(bench, self.comparing)
-        for panel in (self.findings, self.pairs, self.match, self.versions):
+        self.trial = TrialPanel(bench)
+        for panel in (self.findings, self.pairs, self.match, self.trial, self.versions):
             self._panels.addWidget(panel)
         column.addLayout(self._panels, 1)
         keys = [key for key, _ in PANELS]
