@@ -8,7 +8,6 @@ from typing import Annotated, Literal
 
 import msgspec
 import numpy as np
-from scipy.optimize import least_squares
 
 from gluvo.dsp.kernel import Floats
 from gluvo.errors import GluvoError
@@ -17,15 +16,11 @@ from gluvo.measure.spectrum import Tone, octaves
 from gluvo.progress import Progress, no_progress
 from gluvo.session.records import MIX, Session
 from gluvo.steps import Band, MidSideEq
-from gluvo.steps.bands import Shape
+from gluvo.steps.fitting import MOST_GAIN, fitted, response_of
 from gluvo.steps.settings import number, switch
 
 LOWEST, HIGHEST = 30.0, 16_000.0
-MOST_GAIN = 6.0
 MOST_BANDS = 8
-ENOUGH = 0.2
-"""dB RMS that may remain; no further band is added for less."""
-QS = (0.4, 4.0)
 POINTS = 12
 FRACTION = 3
 
@@ -112,78 +107,13 @@ def tonal_match(
         wanted = theirs - mine
         wanted = np.clip(wanted - np.median(wanted), -MOST_GAIN, MOST_GAIN) * settings.amount / 100.0
         wanted -= wanted.mean()
-        made = _fitted(centres, wanted, rate, max(1, wanted_bands), progress)
-        total = _response(made, centres, rate)
+        made = fitted(centres, wanted, rate, max(1, wanted_bands), progress)
+        total = response_of(made, centres, rate)
         found.append(Matched(part, centres, wanted, total - total.mean()))
         bands += [msgspec.structs.replace(band, target=part, id=len(bands) + k) for k, band in enumerate(made, start=1)]
         progress((n + 1) / len(parts))
     bands = [msgspec.structs.replace(band, id=k) for k, band in enumerate(bands, start=1)]
     return TonalMatch(MidSideEq(bands=tuple(bands), hold_loudness=True), tuple(found))
-
-
-def _fitted(centres: Floats, wanted: Floats, rate: int, most: int, progress: Progress) -> list[Band]:
-    """At most so many bands that come near a curve, a constant aside."""
-    bands: list[Band] = []
-    best: list[Band] = []
-    remains = wanted - wanted.mean()
-    while len(bands) < most and float(np.sqrt(np.mean(remains**2))) > ENOUGH:
-        progress(len(bands) / most)
-        bands = _refined([*bands, _next(centres, remains, bands)], centres, wanted, rate)
-        total = _response(bands, centres, rate)
-        remains = (wanted - wanted.mean()) - (total - total.mean())
-        best = bands
-    return [b for b in best if abs(b.gain) >= 0.05]
-
-
-def _next(centres: Floats, remains: Floats, bands: Sequence[Band]) -> Band:
-    """A band for where most remains: a shelf if that is at an end that has none, else a bell."""
-    third = max(1, len(centres) // 8)
-    ends: dict[Shape, Floats] = {"low_shelf": remains[:third], "high_shelf": remains[-third:]}
-    at = int(np.argmax(np.abs(np.convolve(remains, np.hanning(9)[1:-1] / np.hanning(9).sum(), mode="same"))))
-    for shape, end in ends.items():
-        near = at < third if shape == "low_shelf" else at >= len(centres) - third
-        if near and abs(float(end.mean())) > 0.6 * abs(float(remains[at])) and all(b.shape != shape for b in bands):
-            freq = float(centres[third if shape == "low_shelf" else -third])
-            return Band(shape=shape, freq=freq, gain=float(np.clip(end.mean(), -6.0, 6.0)), q=0.71, slope=12)
-    return Band(freq=float(centres[at]), gain=float(np.clip(remains[at], -6.0, 6.0)), q=1.2)
-
-
-def _refined(bands: list[Band], centres: Floats, wanted: Floats, rate: int) -> list[Band]:
-    low, high = float(np.log(centres[0])), float(np.log(centres[-1]))
-    start, least, most = [], [], []
-    for band in bands:
-        start += [np.clip(np.log(band.freq), low + 1e-3, high - 1e-3), np.clip(band.gain, -5.99, 5.99)]
-        start.append(np.clip(np.log(band.q), np.log(QS[0]) + 1e-3, np.log(QS[1]) - 1e-3))
-        least += [low, -MOST_GAIN, np.log(QS[0])]
-        most += [high, MOST_GAIN, np.log(QS[1])]
-    target = wanted - wanted.mean()
-
-    def remaining(x: Floats) -> Floats:
-        total = _response(_with(bands, x), centres, rate)
-        return np.asarray(total - total.mean() - target)
-
-    found = least_squares(remaining, start, bounds=(least, most), max_nfev=60, x_scale=[1.0, 3.0, 1.0] * len(bands))
-    return _with(bands, found.x)
-
-
-def _with(bands: list[Band], x: Floats) -> list[Band]:
-    return [
-        msgspec.structs.replace(
-            band,
-            freq=float(np.exp(x[3 * n])),
-            gain=float(x[3 * n + 1]),
-            q=0.71 if band.shape != "bell" else float(np.exp(x[3 * n + 2])),
-        )
-        for n, band in enumerate(bands)
-    ]
-
-
-def _response(bands: Sequence[Band], freqs: Floats, rate: int) -> Floats:
-    """What bands do together, dB."""
-    total = np.zeros(len(freqs))
-    for band in bands:
-        total += 20.0 * np.log10(np.maximum(np.abs(band.response(freqs, rate)), 1e-9))
-    return total
 
 
 def with_match(session: Session, step: MidSideEq) -> tuple[Session, str]:

@@ -21,10 +21,11 @@ from gluvo.play.device import BLOCK, Device
 from gluvo.play.graph import BESIDE, LiveGraph
 from gluvo.play.meters import DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Meters
 from gluvo.play.playhead import FADE_SECONDS, Playhead
+from gluvo.play.road import RoadPart
 from gluvo.render.machine import Part, filler
 from gluvo.render.plan import Source
 from gluvo.session.media import Material
-from gluvo.session.records import Session
+from gluvo.session.records import RoadTest, Session
 from gluvo.session.sounds import Sound
 from gluvo.steps import MAX_BLOCK
 
@@ -51,6 +52,9 @@ class Monitoring:
     view: str = "stereo"
     level: float = 0.0
     dim: bool = False
+    road: RoadTest = field(default_factory=RoadTest)
+    loudness: float = -23.0
+    """Of what is heard, LUFS, gains included; a road test's noise is set against it."""
     ceiling: float = 0.0
     """dBFS that no sample may pass, before level and dim: less than 0 while something is boosted to be found."""
 
@@ -139,6 +143,13 @@ class Engine:
         self._goals: dict[str, np.ndarray] = {name: np.zeros((2, 2)) for name in PATHS}
         self._fade_step = 1.0 / (FADE_SECONDS * self.rate)
         self._fade_frames_left = 0
+        self._road: RoadPart | None = None
+        self._road_before: RoadPart | None = None
+        self._road_asked: RoadPart | None = None
+        """The one that was asked for last, for the requesting thread."""
+        self._driven = np.zeros((MAX_BLOCK, 2))
+        self._road_at = self._swap_frames
+        """How far the fade from the road test before has come, in frames."""
         self._guard = np.ones(1)
         self._ceiling = 1.0
         self._recovery = 1.0 / (GUARD_SECONDS * self.rate)
@@ -188,7 +199,19 @@ class Engine:
 
     def listen(self, monitoring: Monitoring) -> None:
         """Hear something else, or otherwise: crossfaded within 10 ms."""
-        self._requests.append(lambda: self._set_monitoring(monitoring))
+        before = self._road_asked
+        if monitoring.road.kind == "off":
+            road = None
+        elif (
+            before is not None
+            and before.settings == monitoring.road
+            and abs(before.loudness - monitoring.loudness) < 0.5
+        ):
+            road = before
+        else:
+            road = RoadPart(monitoring.road, monitoring.loudness, self.rate)
+        self._road_asked = road
+        self._requests.append(lambda: self._set_monitoring(monitoring, road))
 
     def keep(self, id: str, sound: Sound, time: TimeMap) -> None:
         """Have something to be heard besides the song from now on, or in place of what has that id. It must be at the
@@ -206,7 +229,7 @@ class Engine:
 
         def let_go() -> None:
             if self._monitoring.path == id:
-                self._set_monitoring(replace(self._monitoring, path=RESULT))
+                self._set_monitoring(replace(self._monitoring, path=RESULT), self._road)
             self._leaving[id] = 2 * round(FADE_SECONDS * self.rate)  # it may be fading out until then
 
         self._requests.append(let_go)
@@ -284,6 +307,7 @@ class Engine:
             now, goal = self._matrices[name], self._goals[name]
             if now.any() or goal.any():
                 ramp_mix(self._path(name, n), now, goal, self._fade_step, out)
+        self._drive(out, n)
         if guard(out, self._ceiling, self._guard, self._recovery):
             self.board.state[HELD_BACK] += 1
         heard = self._path(self._path_name(), n)
@@ -296,6 +320,20 @@ class Engine:
             self._fade_frames_left -= n
         elif self._head.loop is None and self._head.position >= self._frames + graph.latency:
             self._end()
+
+    def _drive(self, out: Audio, n: int) -> None:
+        """Through the road test, if there is one; one fades into the other."""
+        if self._road_at < self._swap_frames:
+            before, faded = self._road_before, self._driven[:n]
+            np.copyto(faded, out)
+            if before is not None:
+                before.process(faded)
+            if self._road is not None:
+                self._road.process(out)
+            crossfade(faded, out, self._road_at, self._swap_frames)
+            self._road_at += n
+        elif self._road is not None:
+            self._road.process(out)
 
     def _let_go(self, n: int) -> None:
         """Let go of what was dropped, once it has faded out."""
@@ -381,8 +419,11 @@ class Engine:
             now[:] = 0.0
         self._head.seek(0, fade=False)
 
-    def _set_monitoring(self, monitoring: Monitoring) -> None:
+    def _set_monitoring(self, monitoring: Monitoring, road: RoadPart | None = None) -> None:
         self._monitoring = monitoring
+        if road is not self._road:
+            self._road_before, self._road = self._road, road
+            self._road_at = 0
         if monitoring.path in self._beside and monitoring.path != self._slots[self._slot]:
             self._slot = 1 - self._slot  # into the place that is not heard, so that one fades into the other
             self._slots[self._slot] = monitoring.path

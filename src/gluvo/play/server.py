@@ -26,7 +26,7 @@ from gluvo.play.device import SILENT, Device, SilentDevice, open_device
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.meters import BEAT, TAKEN, Board
 from gluvo.session.media import Material
-from gluvo.session.records import Bus, Media, Session, Stem
+from gluvo.session.records import Bus, Media, RoadTest, Session, Stem
 from gluvo.session.scratch import Address, mapped
 from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, AnyStep
@@ -221,7 +221,7 @@ def rehearse(session: Session, rate: int) -> None:
     sounds = dict.fromkeys([*(s.id for s in session.stems), "warm-stem"], silence)
     clean(np.zeros((4, 2)), np.zeros((4, 2)))  # what takes out what is no number; seldom needed
     engine = Engine(Material(rate, sounds, len(silence.samples)), {"": silence}, warm)
-    engine.listen(Monitoring())
+    engine.listen(Monitoring(road=RoadTest(kind="small", distorts=True)))
     engine.play()
     block = np.zeros((512, 2))
     for n in range(6):

@@ -463,6 +463,26 @@ MonitorView = Literal["stereo", "mid", "side", "left", "right", "mono"]
 """See `compare.monitor.MONITORS`."""
 
 
+RoadKind = Literal["off", "mono", "small", "room", "car", "headphones", "quiet", "swapped"]
+"""See `compare.road.ROADS`."""
+
+
+class RoadTest(Struct, frozen=True, kw_only=True):
+    """How it is listened to elsewhere. For the ears only."""
+
+    kind: RoadKind = "off"
+    noise_level: Annotated[
+        float, number("Noise", "dB", 30.0, 90.0, "How loud the room or the car is.", decimals=0, fine=1.0)
+    ] = 68.0
+    play_level: Annotated[
+        float, number("Music", "dB", 40.0, 100.0, "How loud the music is played in it.", decimals=0, fine=1.0)
+    ] = 74.0
+    quiet: Annotated[
+        float, number("Quiet level", "phon", 20.0, 80.0, "How loud “very quiet” is.", decimals=0, fine=1.0)
+    ] = 45.0
+    distorts: Annotated[bool, switch("Bends", "The small speaker is driven a little too hard.")] = False
+
+
 class View(Struct, frozen=True, kw_only=True):
     """What is chosen on screen and in the ear. Not part of undo."""
 
@@ -499,6 +519,7 @@ class View(Struct, frozen=True, kw_only=True):
         ),
     ] = "integrated"
     monitor: MonitorView = "stereo"
+    road: RoadTest = RoadTest()
     output_level: Annotated[
         float,
         number("Output", "dB", -60.0, 0.0, "How loud Gluvo plays. Nothing that is rendered or measured depends on it."),

@@ -9,7 +9,7 @@ from gluvo.advise.aim import detector_levels
 from gluvo.advise.around import Around, looked_around, with_low_cuts
 from gluvo.advise.hold import held_session
 from gluvo.advise.loudness_target import hits_of_joints
-from gluvo.compare.match import matched_gains
+from gluvo.compare.match import RESULT, matched_gains
 from gluvo.compare.readings import Other, hear_readings, other_readings
 from gluvo.compare.references import partners
 from gluvo.measure.spectrum import spectrum
@@ -89,7 +89,8 @@ class Measuring:
                 others[id] = Other(joint_of(made.sound), span, is_difference=made.hearable.is_difference)
         match = held.view.match
         readings = hear_readings(renderer, held, span, check, match) | other_readings(others, match, check)
-        self.show(gains=matched_gains(readings))
+        gains = matched_gains(readings)
+        self.show(gains=gains, level=readings[RESULT].loudness + gains[RESULT])
 
     def _read(self, render: Rendered, span: Span | None) -> None:
         """Read the peaks that are on screen, so that the window does not have to: of the song what comes in and what goes

@@ -35,6 +35,8 @@ class Picture:
     around: Around | None = None
     """What was measured about the chosen step."""
     gains: dict[str, float] = field(default_factory=dict)
+    level: float = -23.0
+    """How loud all that is heard is when it is level-matched, LUFS."""
     partners: dict[str, dict[str, Section]] = field(default_factory=dict)
     """For each reference the section of its own that is heard against each of the song's, by their ids."""
     tone: Spectrum | None = None

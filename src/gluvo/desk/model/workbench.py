@@ -588,7 +588,9 @@ class Workbench(QObject):
             gains = self.picture.gains
         if self._hunted is not None:
             path, ceiling = RESULT, min(0.0, self._highest() + gains.get(RESULT, 0.0))
-        self.engine.listen(Monitoring(path, gains, view.monitor, view.output_level, view.dim, ceiling))
+        self.engine.listen(
+            Monitoring(path, gains, view.monitor, view.output_level, view.dim, view.road, self.picture.level, ceiling)
+        )
 
     def hear_blind(self, id: str) -> None:
         """Hear something, level-matched, without anything on screen telling what; empty to hear openly again."""

@@ -14,6 +14,7 @@ from PySide6.QtCore import QSettings
 
 from gluvo.compare.match import DETECTOR, RESULT
 from gluvo.compare.monitor import MONITORS
+from gluvo.compare.road import ROADS
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.editors.eq.band_edits import BandEdits
 from gluvo.desk.editors.eq.editor import EqEditor
@@ -389,6 +390,13 @@ LISTEN: Sequence[Action] = (
         Action("Listen › Monitor view", m.name, f"Alt+{n}", lambda d, m=m: d.bench.look(monitor=m.key), m.tip)  # type: ignore[misc]
         for n, m in enumerate(MONITORS, start=1)
     ),
+    *(
+        Action(
+            "Listen › Road test", road.name, "", lambda d, road=road: d.bench.adjust("road", kind=road.key), road.tip
+        )  # type: ignore[misc]
+        for road in ROADS
+    ),
+    Action("Listen › Road test", "Levels…", "", lambda d: d.hear_row.show_levels(), "How loud music and noise are."),
     Action("Listen", "Hear the detector", "H", _hear_detector, "Of the chosen Glue. In an equaliser H hunts."),
     Action("Listen", "Dim", "D", lambda d: d.bench.look(dim=not d.bench.session.view.dim)),
 )

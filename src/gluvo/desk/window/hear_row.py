@@ -17,16 +17,20 @@ from PySide6.QtWidgets import (
 from gluvo.compare.hearables import REFERENCES, SONG
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.monitor import MONITORS
+from gluvo.compare.road import ROADS
 from gluvo.desk.controls.parts import Toggle, button, figure, label, menu_text, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.hear_list import EVERY, Alternating, HearList, Momentary
+from gluvo.desk.window.road_dialog import RoadDialog
 from gluvo.session.records import Session, View
 from gluvo.steps import settings_of
 
 FIXED = 4
 """How many of what can be heard are no references."""
 HELD_SECONDS = 2.0
+ROAD, LEVELS = "road:", "levels"
+"""How road tests stand in the list of monitor views."""
 
 
 class HearRow(QFrame):
@@ -93,12 +97,22 @@ class HearRow(QFrame):
         self._row.addWidget(self.match)
         self.monitor = QComboBox()
         self.monitor.setAccessibleName("Monitor view")
-        self.monitor.setToolTip("Which part of the sound is heard.")
+        self.monitor.setToolTip(
+            "Which part of the sound is heard; or a road test, as on other loudspeakers and in other places."
+        )
         for view in MONITORS:
-            self.monitor.addItem(view.name, view.key)
-            self.monitor.setItemData(self.monitor.count() - 1, view.tip, Qt.ItemDataRole.ToolTipRole)
-        self.monitor.activated.connect(lambda n: bench.look(monitor=MONITORS[n].key))
+            self._offer(view.name, view.key, view.tip)
+        self.monitor.insertSeparator(self.monitor.count())
+        for road in ROADS[1:]:
+            self._offer(road.name, ROAD + road.key, f"Road test: {road.tip}")
+        self.monitor.insertSeparator(self.monitor.count())
+        self._offer("Road test levels…", LEVELS, "How loud music and noise are, and what falls under it.")
+        self.monitor.activated.connect(self._choose_monitor)
         self._row.addWidget(self.monitor)
+        self.road = label("road test", "trouble")
+        self.road.setToolTip("What you hear is not what is written: a road test is on, for your ears only.")
+        self.road.hide()
+        self._row.addWidget(self.road)
         self.guard = label("over full scale: held back", "trouble")
         self.guard.setToolTip(
             "What you hear would pass full scale, and is turned down for the loudspeakers' sake. A file would be clipped: "
@@ -121,6 +135,26 @@ class HearRow(QFrame):
         bench.audio_changed.connect(self._rebuild)
         bench.session_changed.connect(self._session_changed)
         bench.picture_changed.connect(self.refresh)
+
+    def _offer(self, name: str, data: str, tip: str) -> None:
+        self.monitor.addItem(name, data)
+        self.monitor.setItemData(self.monitor.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
+
+    def _choose_monitor(self, index: int) -> None:
+        data = str(self.monitor.itemData(index))
+        if data == LEVELS:
+            self.refresh()
+            self.show_levels()
+        elif data.startswith(ROAD):
+            self._bench.look(monitor="stereo")
+            self._bench.adjust("road", kind=data.removeprefix(ROAD))
+        else:
+            self._bench.adjust("road", kind="off")
+            self._bench.look(monitor=data)
+
+    def show_levels(self) -> None:
+        """The levels of road tests, in a window that stays open."""
+        RoadDialog(self, self._bench).show()
 
     def _session_changed(self, before: Session, now: Session) -> None:
         if before.references != now.references:
@@ -232,7 +266,9 @@ class HearRow(QFrame):
         self.matched.set_on(view.level_matched)
         for action in self._match_menu.actions():
             action.setChecked(action.data() == view.match)
-        self.monitor.setCurrentIndex([m.key for m in MONITORS].index(view.monitor))
+        on = view.road.kind != "off"
+        self.monitor.setCurrentIndex(self.monitor.findData(ROAD + view.road.kind if on else view.monitor))
+        self.road.setVisible(on)
         self.dim.setChecked(view.dim)
         self.output.set_value(view.output_level)
 
