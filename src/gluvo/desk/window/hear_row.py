@@ -100,6 +100,9 @@ class HearRow(QFrame):
         self.monitor.setToolTip(
             "Which part of the sound is heard; or a road test, as on other loudspeakers and in other places."
         )
+        self.monitor.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.monitor.setMinimumContentsLength(7)
+        self.monitor.view().setMinimumWidth(230)
         for view in MONITORS:
             self._offer(view.name, view.key, view.tip)
         self.monitor.insertSeparator(self.monitor.count())
