@@ -309,7 +309,8 @@ class Engine:
                 ramp_mix(self._path(name, n), now, goal, self._fade_step, out)
         self._drive(out, n)
         if guard(out, self._ceiling, self._guard, self._recovery):
-            self.board.state[HELD_BACK] += 1
+            if self._road is None:  # with one, it is not what a file would have
+                self.board.state[HELD_BACK] += 1
         heard = self._path(self._path_name(), n)
         self._meters.write(heard, graph.steps, graph.strips, graph.tapped, graph.moving)
         if old is not None:

@@ -9,6 +9,9 @@ from gluvo.dsp.kernel import Audio
 from gluvo.session.records import RoadTest
 from gluvo.steps import MAX_BLOCK
 
+HEADROOM = 0.5
+"""Music and noise are played so much softer together, so that there is room for both."""
+
 
 class RoadPart:
     """What stands between what is heard and the ears."""
@@ -21,7 +24,7 @@ class RoadPart:
         self._plain = bool(np.array_equal(self._rows, np.eye(2)))
         self._steps = [step.make(rate) for step in road.steps(settings, rate)]
         gain = noise_gain(settings, loudness, rate)
-        self._noise = np.asarray(road.noise(rate) * gain) if road.noise is not None and gain > 0.0 else None
+        self._noise = np.asarray(road.noise(rate) * gain * HEADROOM) if road.noise is not None and gain > 0.0 else None
         self._at = 0
         self._in, self._out = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
 
@@ -37,6 +40,7 @@ class RoadPart:
             a, b = b, a
         np.copyto(x, a)
         if self._noise is not None:
+            x *= HEADROOM
             done = 0
             while done < n:
                 count = min(n - done, len(self._noise) - self._at)

@@ -114,6 +114,10 @@ def _hear_detector(desk: Desk) -> None:
         bench.hear(RESULT if bench.session.view.hear == DETECTOR else DETECTOR)
 
 
+def _drive(kind: str, desk: Desk) -> None:
+    desk.bench.adjust("road", kind=kind)
+
+
 def _show_panel(key: str, desk: Desk) -> None:
     desk.bench.look(page="compare")
     desk.compare.show_panel(key)
@@ -390,12 +394,7 @@ LISTEN: Sequence[Action] = (
         Action("Listen › Monitor view", m.name, f"Alt+{n}", lambda d, m=m: d.bench.look(monitor=m.key), m.tip)  # type: ignore[misc]
         for n, m in enumerate(MONITORS, start=1)
     ),
-    *(
-        Action(
-            "Listen › Road test", road.name, "", lambda d, road=road: d.bench.adjust("road", kind=road.key), road.tip
-        )  # type: ignore[misc]
-        for road in ROADS
-    ),
+    *(Action("Listen › Road test", road.name, "", partial(_drive, road.key), road.tip) for road in ROADS),
     Action("Listen › Road test", "Levels…", "", lambda d: d.hear_row.show_levels(), "How loud music and noise are."),
     Action("Listen", "Hear the detector", "H", _hear_detector, "Of the chosen Glue. In an equaliser H hunts."),
     Action("Listen", "Dim", "D", lambda d: d.bench.look(dim=not d.bench.session.view.dim)),
