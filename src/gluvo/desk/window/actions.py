@@ -114,6 +114,14 @@ def _hear_detector(desk: Desk) -> None:
         bench.hear(RESULT if bench.session.view.hear == DETECTOR else DETECTOR)
 
 
+def _keep(name: str, value: str, desk: Desk) -> None:
+    desk.settings.setValue(name, value)
+
+
+def _is_kept(name: str, value: str, otherwise: str, desk: Desk) -> bool:
+    return str(desk.settings.value(name, otherwise)) == value
+
+
 def _drive(kind: str, desk: Desk) -> None:
     desk.bench.adjust("road", kind=kind)
 
@@ -396,6 +404,33 @@ LISTEN: Sequence[Action] = (
     ),
     *(Action("Listen › Road test", road.name, "", partial(_drive, road.key), road.tip) for road in ROADS),
     Action("Listen › Road test", "Levels…", "", lambda d: d.hear_row.show_levels(), "How loud music and noise are."),
+    *(
+        Action(
+            "Listen › Ears",
+            text,
+            "",
+            partial(_keep, "ears/remind", minutes),
+            is_chosen=partial(_is_kept, "ears/remind", minutes, "0.0"),
+        )
+        for text, minutes in (
+            ("No reminder", "0.0"),
+            *((f"Remind after every {n} minutes", f"{n}.0") for n in (30, 45, 60, 90)),
+        )
+    ),
+    *(
+        Action(
+            "Listen › Ears › After an hour's break", text, "", partial(_keep, "ears/fresh", word), tip, is_chosen=chosen
+        )
+        for text, word, tip, chosen in (
+            (
+                "Begin with fresh ears",
+                "yes",
+                "Hear the result and the first reference blind before any figure is shown.",
+                partial(_is_kept, "ears/fresh", "yes", "yes"),
+            ),
+            ("Begin as ever", "no", "Nothing is asked.", partial(_is_kept, "ears/fresh", "no", "yes")),
+        )
+    ),
     Action("Listen", "Hear the detector", "H", _hear_detector, "Of the chosen Glue. In an equaliser H hunts."),
     Action("Listen", "Dim", "D", lambda d: d.bench.look(dim=not d.bench.session.view.dim)),
 )

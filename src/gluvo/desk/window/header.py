@@ -56,6 +56,12 @@ class Header(QWidget):
         self._where = Elided("", "", 190)
         row.addWidget(self._where, 2)
         row.addWidget(self.loop)
+        self._ears = Elided("", "caption", 110)
+        self._ears.setToolTip(
+            "How long you have listened since the last break of ten minutes, and how loud on average, as sent to the "
+            "loudspeakers (Listen › Ears)."
+        )
+        row.addWidget(self._ears)
         self._device = Elided("", "caption", 230)
         self._device.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         row.addWidget(self._device, 2)
@@ -66,6 +72,7 @@ class Header(QWidget):
             self._position,
             self._where,
             self.loop,
+            self._ears,
             self._device,
         )
         bench.session_changed.connect(lambda *_: self.refresh())
@@ -89,8 +96,10 @@ class Header(QWidget):
         doing = "looping" if session.view.loop else "in"
         self._where.setText(f"/ {clock(song.seconds, False) if song else '0:00'} · {doing} {self._bench.span_name}")
 
-    def tick(self) -> None:
-        """Thirty times a second."""
+    def tick(self, ears: str) -> None:
+        """Thirty times a second; `ears`: how long and how loud one has listened, in a few words."""
+        if ears != self._ears.text():
+            self._ears.setText(ears)
         engine = self._bench.engine
         if engine is None:
             self._device.setText("no audio")

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 
 from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.model.ears import Ears
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
 from gluvo.desk.pages.compare.page import ComparePage
@@ -31,6 +32,7 @@ from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.window.asking import AUDIO_FILTER, ask
 from gluvo.desk.window.beginning import Beginning
 from gluvo.desk.window.documents import Documents
+from gluvo.desk.window.fresh import start_fresh
 from gluvo.desk.window.header import Header
 from gluvo.desk.window.hear_row import HearRow
 from gluvo.desk.window.menus import Entry, Menus
@@ -39,6 +41,8 @@ from gluvo.desk.window.timeline import Timeline
 from gluvo.errors import GluvoError
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.play.device import SILENT, outputs
+from gluvo.play.engine import DIM_DB
+from gluvo.play.meters import Readings
 from gluvo.progress import Progress
 from gluvo.session.create import reference_of, stems_added, with_reference
 from gluvo.session.media import media_of
@@ -99,6 +103,9 @@ class Window(QMainWindow):
         bench.changed_found.connect(self._tell_changed)
         theme.changed.connect(self._dress)
         self._dress()
+        self.ears = Ears(float(str(self.settings.value("ears/last", 0.0) or 0.0)))
+        self._covered = False
+        """Whether the fresh-ears start was offered since something was heard."""
         self._since_check, self._asks = 0.0, True
         self._clock = QElapsedTimer()
         self._clock.start()
@@ -366,7 +373,8 @@ class Window(QMainWindow):
         if self._since_check > CHECK_SECONDS:
             self._since_check = 0.0
             self.bench.check_ownership()
-        self.header.tick()
+            self._keep_ears()
+        self.header.tick(self.ears.told())
         engine = self.bench.engine
         if engine is not None:
             self.timeline.show_position(engine.position)
@@ -374,7 +382,36 @@ class Window(QMainWindow):
             for page in self._made:
                 page.tick(readings, elapsed)
             self.hear_row.tick(engine.held_back, elapsed)
+            self._listen(readings, elapsed)
         self.bench.look_after()
+
+    def _listen(self, readings: Readings, elapsed: float) -> None:
+        """Count what is heard; where the ears have rested long, begin with them before anything else."""
+        bench, view = self.bench, self.bench.session.view
+        if self.ears.rested and not self._covered and bench.session.references and self.starts_fresh:
+            self._covered = True
+            start_fresh(self, bench)
+        if bench.engine is not None and bench.engine.playing and len(readings.power):
+            matched = bench.picture.gains.get(view.hear, 0.0) if view.level_matched else 0.0
+            gain = matched + view.output_level + (DIM_DB if view.dim else 0.0)
+            self.ears.hear(float(readings.power.mean()), gain, elapsed)
+            self._covered = False
+            if said := self.ears.reminder(self.reminds_every):
+                self.notice.tell(said, False)
+
+    def _keep_ears(self) -> None:
+        if self.ears.last:
+            self.settings.setValue("ears/last", self.ears.last)
+
+    @property
+    def reminds_every(self) -> float:
+        """Minutes of listening after which a break is recommended; 0 for never."""
+        return float(str(self.settings.value("ears/remind", 0.0) or 0.0))
+
+    @property
+    def starts_fresh(self) -> bool:
+        """Whether work begins blind after a long break."""
+        return str(self.settings.value("ears/fresh", "yes")) == "yes"
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """A higher window gives the timeline some of its room, a low one takes it back; unless its height was set."""
@@ -443,5 +480,6 @@ class Window(QMainWindow):
             return
         self._timer.stop()
         self.settings.setValue("geometry", self.saveGeometry())
+        self._keep_ears()
         self.bench.close()
         event.accept()

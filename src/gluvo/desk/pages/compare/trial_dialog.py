@@ -19,8 +19,12 @@ BOX, GAP = 96, 26
 class TrialDialog(QDialog):
     """Digits listen, Enter answers with what is heard, N is for no difference, Escape stops."""
 
-    def __init__(self, parent: QWidget, bench: Workbench, candidates: Sequence[Hearable], running: Running) -> None:
+    def __init__(
+        self, parent: QWidget, bench: Workbench, candidates: Sequence[Hearable], running: Running, said: str = ""
+    ) -> None:
+        """`said`: a sentence over the question. It begins once all that takes part is measured."""
         super().__init__(parent)
+        self._said, self._began = said, False
         self._bench, self._candidates, self.running = bench, candidates, running
         self.place = 0
         """Which place is heard, from 0."""
@@ -31,18 +35,29 @@ class TrialDialog(QDialog):
         self.setGeometry(QRect(window.mapToGlobal(window.rect().topLeft()), window.size()))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self._before = bench.engine.playing if bench.engine is not None else False
+        bench.picture_changed.connect(self._begin)
+        self._begin()
+
+    def _begin(self) -> None:
+        """Play, once nothing can be told apart by being louder."""
+        bench = self._bench
+        if self._began or bench.engine is None or not all(c.id in bench.picture.gains for c in self._candidates):
+            return
+        self._began = True
         self._listen(0)
-        if bench.engine is not None and not self._before:
+        if not bench.engine.playing:
             bench.engine.play()
 
     def _listen(self, place: int) -> None:
-        if 0 <= place < self.running.places and not self.running.done:
+        if self._began and 0 <= place < self.running.places and not self.running.done:
             self.place, self._told = place, ""
             self._listened.add(place)
             self._bench.hear_blind(self._candidates[self.running.at(place)].id)
             self.update()
 
     def _answer(self, place: int) -> None:
+        if not self._began:
+            return
         least = 3 if self.running.kind == "abx" else 2
         if len(self._listened) < min(least, self.running.places) and not (self.running.kind == "rank" and self._ranked):
             self._told = "Listen to each of them first."
@@ -65,6 +80,7 @@ class TrialDialog(QDialog):
         return len(self.running.answers) if self.running.kind == "rank" else 0
 
     def done(self, result: int) -> None:
+        self._bench.picture_changed.disconnect(self._begin)
         self._bench.hear_blind("")
         if self._bench.engine is not None and not self._before:
             self._bench.engine.stop()
@@ -125,11 +141,14 @@ class TrialDialog(QDialog):
             painter.drawText(QRectF(20, y, self.width() - 40, size * 2.2), Qt.AlignmentFlag.AlignHCenter, text)
 
         running = self.running
+        write(middle - 230, self._said, 13, "faint")
         write(middle - 190, self.question, 24, "ink", bold=True)
         if running.kind == "rank":
             count = f"{self._ranked} of {running.count} ranked"
         else:
-            count = f"Try {running.number} of {running.tries}"
+            count = f"Try {running.number} of {running.tries}" if running.tries > 1 else ""
+        if not self._began:
+            count = "Measuring, so that all are equally loud…"
         write(middle - 140, count, 13, "faint")
         total = running.places * BOX + (running.places - 1) * GAP
         left = (self.width() - total) / 2.0
