@@ -10,10 +10,8 @@ import numpy as np
 from gluvo.compare.profile import LINES, Line, Profile
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.loudness import SILENT
-from gluvo.measure.spectrum import Tone, band_means
+from gluvo.measure.spectrum import Tone, band_means, spanned
 
-LEAST_SPREAD = 1.0
-"""dB to either side that a corridor is wide at least: one reference alone is no law."""
 LOWEST, HIGHEST = 30.0, 16_000.0
 TOLD = 1.0
 """dB outside that are worth a sentence."""
@@ -49,9 +47,7 @@ def corridor_of(profiles: Sequence[Profile]) -> Corridor | None:
         return None
     count = min(len(p.centres) for p in heard)
     spectra = np.stack([p.spectrum[:count] for p in heard])
-    mean = spectra.mean(axis=0)
-    spread = np.maximum(LEAST_SPREAD, np.abs(spectra - mean).max(axis=0))
-    return Corridor(heard[0].centres[:count], mean, spread)
+    return Corridor(heard[0].centres[:count], *spanned(spectra))
 
 
 @dataclass(frozen=True)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 
 from gluvo.dsp.kernel import Floats
-from gluvo.measure.spectrum import Tone
+from gluvo.measure.spectrum import Spectrum, Tone, octaves
 
 
 @dataclass(frozen=True, eq=False)
@@ -16,6 +17,13 @@ class Frozen:
     tone: Tone
     loudness: float
     """LUFS of the sound that they are of."""
+
+    @functools.cached_property
+    def thirds(self) -> Spectrum:
+        """The mid's spectrum in third octaves."""
+        freqs = self.tone.freqs
+        centres = octaves(round(2.0 * freqs[-1]))
+        return Spectrum(centres, self.tone.smoothed("mid", 3, centres))
 
 
 def difference(a: Frozen, b: Frozen, part: str, fraction: int, centres: Floats) -> Floats:

@@ -28,6 +28,8 @@ class Spectrum:
     """dB relative to full scale² per Hz."""
 
 
+LEAST_SPREAD = 1.0
+"""dB to either side that a corridor of spectra is wide at least: one alone is no law."""
 FINE_SECONDS = 0.6
 """Length of the windows of a `Tone`: bins of 1.5 Hz, for lows."""
 
@@ -154,3 +156,13 @@ def band_means(freqs: Floats, values: Floats, centres: Floats, fraction: float) 
     half = 2.0 ** (0.5 / fraction)
     low, high = centres / half, np.minimum(centres * half, edges[-1])
     return (np.interp(high, edges, total) - np.interp(low, edges, total)) / (high - low)
+
+
+def spanned(spectra: Floats) -> tuple[Floats, Floats]:
+    """The mean of some spectra (which, points) at equal loudness, and how far to either side they reach.
+
+    >>> [v.tolist() for v in spanned(np.array([[0.0, 4.0], [0.5, 0.0]]))]
+    [[0.25, 2.0], [1.0, 2.0]]
+    """
+    mean = spectra.mean(axis=0)
+    return mean, np.maximum(LEAST_SPREAD, np.abs(spectra - mean).max(axis=0))

@@ -431,6 +431,10 @@ class Analyser(Struct, frozen=True, kw_only=True):
     live: Annotated[
         bool, switch("Live", "The lines follow what is playing. Off, they are the average of the section.")
     ] = False
+    corridor: Annotated[
+        bool,
+        switch("Corridor", "The range that the references span, as loud as what goes out, in their paired sections."),
+    ] = False
     hold: Annotated[bool, switch("Peak hold", "Keeps the highest that the live lines have reached.")] = False
 
 

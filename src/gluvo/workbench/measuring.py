@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from gluvo.advise.aim import detector_levels
 from gluvo.advise.around import Around, looked_around, with_low_cuts
@@ -12,6 +12,8 @@ from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.compare.match import RESULT, matched_gains
 from gluvo.compare.readings import Other, hear_readings, other_readings
 from gluvo.compare.references import partners
+from gluvo.compare.tones import Frozen
+from gluvo.measure.loudness import SILENT
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
@@ -39,6 +41,9 @@ class Measuring:
     telling: Callable[[str], Progress]
     """A progress that is shown under a title."""
 
+    _compared: list[tuple[str, Other]] = field(default_factory=list, init=False)
+    """The references and what of them is heard against the section."""
+
     def run(self, check: Progress, opened: bool) -> None:
         """All of it; `opened` where nothing is known of the song yet. `check` stops it by raising."""
         renderer, session, span = self.renderer, self.session, self.span
@@ -58,7 +63,12 @@ class Measuring:
         section = renderer.section(held, stretch, self.telling("Measuring"))
         self._read(section, stretch)
         self.show(section_render=section, section_current=True)
-        self.show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3))
+        tones = tuple(
+            Frozen(name, o.joint.tone(o.span), level)
+            for name, o in self._compared
+            if (level := o.joint.loudness(o.span)) > SILENT
+        )
+        self.show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3), references=tones)
         song = renderer.song(held, self.telling("Measuring the song"))
         self._read(song, None)
         self.show(song_render=song, song_current=True)
@@ -83,6 +93,7 @@ class Measuring:
             found[id] = partners(held, levels, reference, own)
             part = found[id].get(held.view.section)
             others[id] = Other(joint, Span(part.start, part.end) if part is not None else None, reference.trim)
+            self._compared.append((reference.name, others[id]))
         self.show(partners=found)
         for id, made in self.beside.items():
             if made.matched:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from gluvo.advise.around import Around
+from gluvo.compare.tones import Frozen
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.hits import Hits
 from gluvo.measure.spectrum import Spectrum
@@ -37,6 +38,8 @@ class Picture:
     gains: dict[str, float] = field(default_factory=dict)
     level: float = -23.0
     """How loud all that is heard is when it is level-matched, LUFS."""
+    references: tuple[Frozen, ...] = ()
+    """Spectra of the references' sections that are heard against the chosen one."""
     partners: dict[str, dict[str, Section]] = field(default_factory=dict)
     """For each reference the section of its own that is heard against each of the song's, by their ids."""
     tone: Spectrum | None = None

@@ -15,7 +15,7 @@ from gluvo.desk.controls.theme import colours
 from gluvo.dsp.compression import static_curve
 from gluvo.dsp.db import power_db
 from gluvo.measure.overview import REDUCTION_HOP, Reduction
-from gluvo.measure.spectrum import Spectrum
+from gluvo.measure.spectrum import Spectrum, spanned
 from gluvo.measure.trace import Span, Trace
 
 
@@ -228,7 +228,7 @@ class ToneView(Chart):
         self._own: Spectrum | None = None
         self._others: list[np.ndarray] = []
         self.setToolTip(
-            "Average spectrum of the section (blue) and of the references (violet, the range between them filled), "
+            "Average spectrum of the section (blue) and the corridor of the references' paired sections (violet), "
             "in dB against their middle level, tilted by 4.5 dB per octave so that music lies about level."
         )
 
@@ -255,13 +255,14 @@ class ToneView(Chart):
             return
         f = self._own.freqs
         if self._others:
-            low, high = np.min(self._others, axis=0), np.max(self._others, axis=0)
+            mean, spread = spanned(np.stack(self._others))
+            low, high = mean - spread, mean + spread
             band = [*self.line(f, high), *reversed(self.line(f, low))]
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(c.soft("reference", 56))
             painter.drawPolygon(band)
             painter.setPen(QPen(c["reference"], 1, Qt.PenStyle.DashLine))
-            painter.drawPolyline(self.line(f, np.mean(self._others, axis=0)))
+            painter.drawPolyline(self.line(f, mean))
         painter.setPen(QPen(c["signal"], 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(self.line(f, self._levelled(self._own)))

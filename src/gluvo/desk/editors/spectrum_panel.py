@@ -78,11 +78,15 @@ class SpectrumPanel(QWidget):
         self.fraction = ChoiceRow(settings["fraction"], named=False)
         self.fraction.chosen.connect(partial(self._set, "fraction"))
         row.addWidget(self.fraction)
-        self.live, self.hold = (Toggle(settings[n].label, settings[n].tip) for n in ("live", "hold"))
+        self.live, self.hold, self.corridor = (
+            Toggle(settings[n].label, settings[n].tip) for n in ("live", "hold", "corridor")
+        )
         self.live.toggled.connect(partial(self._set, "live"))
         self.hold.toggled.connect(partial(self._set, "hold"))
+        self.corridor.toggled.connect(partial(self._set, "corridor"))
         row.addWidget(self.live)
         row.addWidget(self.hold)
+        row.addWidget(self.corridor)
         row.addStretch(1)
         self.freeze = button("Freeze", "Keep a spectrum to compare with: what goes out now, or a reference.")
         self.freeze_menu = QMenu(self.freeze)
@@ -111,12 +115,14 @@ class SpectrumPanel(QWidget):
         self.fraction.set_value(analyser.fraction)
         self.live.set_on(analyser.live)
         self.hold.set_on(analyser.hold)
+        self.corridor.set_on(analyser.corridor)
         self.view.show_settings(analyser)
         self.view.show_limits(self._bench.session.limits)
         self.view.show_frozen(self._bench.frozen)
 
     def show_picture(self) -> None:
         around = self._bench.picture.around
+        self.view.show_references(self._bench.picture.references)
         if around is not None and around.step == self._step_id:
             self.view.show_tones(around.before, around.after, around.loudness[1])
         else:

@@ -16,7 +16,7 @@ from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.theme import colours
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.notes import note_of
-from gluvo.measure.spectrum import Tone, octaves
+from gluvo.measure.spectrum import Tone, octaves, spanned
 from gluvo.session.records import Analyser, Limit
 
 PIVOT = 1000.0
@@ -99,6 +99,7 @@ class SpectrumView(Chart):
         self._after: Tone | None = None
         self._loudness = 0.0
         self._frozen: Frozen | None = None
+        self._references: Sequence[Frozen] = ()
         self._limits: Sequence[Limit] = ()
         self._live: list[Floats] = []
         """Levels as they are drawn: before, after, and the highest after."""
@@ -138,6 +139,12 @@ class SpectrumView(Chart):
     def show_frozen(self, frozen: Frozen | None) -> None:
         if frozen is not self._frozen:
             self._frozen = frozen
+            self.changed()
+
+    def show_references(self, references: Sequence[Frozen]) -> None:
+        """Those whose corridor is drawn, where the settings ask for it."""
+        if references is not self._references:
+            self._references = references
             self.changed()
 
     def show_live(self, before: Tone, after: Tone, held: Tone | None) -> None:
@@ -191,6 +198,14 @@ class SpectrumView(Chart):
             painter.fillPath(
                 self.filled(self.line(self.centres, self.levels(self._before)), self.y_axis.low), c.soft("faint", 52)
             )
+        if self._settings.corridor and self._references:
+            spectra = np.stack([self.levels(r.tone) - r.loudness for r in self._references])
+            mean, spread = spanned(spectra + self._loudness)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(c.soft("reference", 56))
+            high, low = self.line(self.centres, mean + spread), self.line(self.centres, mean - spread)
+            painter.drawPolygon([*high, *reversed(low)])
+            painter.setBrush(Qt.BrushStyle.NoBrush)
         if self._frozen is not None:
             shifted = self.levels(self._frozen.tone) + self._loudness - self._frozen.loudness
             painter.setPen(QPen(c["reference"], 1.5, Qt.PenStyle.DashLine))

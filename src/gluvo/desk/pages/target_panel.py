@@ -230,6 +230,7 @@ class TargetPanel(QWidget):
         """What reaching the target has cost, as long as the sound is the one that came of it."""
         bench = self._bench
         found = bench.reach[1] if bench.reach is not None and self._is_now(bench.reach[0]) else None
+        self.cost.setVisible(found is not None)
         if found is None:
             self.cost.setText("")
             return
@@ -301,7 +302,7 @@ class TargetPanel(QWidget):
                 ],
                 ["over" if over else "ink", "ink", "ink", "ink", "over" if source.true_peak > 0.0 else "ink"],
             )
-        self.tone.show_tone(picture.tone, list(self._bench.audio.reference_tone.values()))
+        self.tone.show_tone(picture.tone, [reference.thirds for reference in picture.references])
 
     def tick(self, readings: Readings, elapsed: float) -> None:
         """New blocks from the engine."""
