@@ -2,20 +2,31 @@
 
 from __future__ import annotations
 
+import csv
+from functools import partial
+from pathlib import Path
+
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from gluvo.compare.match import RESULT, STEP_OUT, UNTOUCHED
-from gluvo.compare.references import paired
+from gluvo.compare.profile import LINES
+from gluvo.compare.references import paired, with_sections
+from gluvo.desk.pages.compare.page import ComparePage
+from gluvo.desk.pages.compare.trial_dialog import TrialDialog
 from gluvo.desk.window import hear_list
 from gluvo.desk.window.hear_list import LOOPS, HearList
+from gluvo.desk.window.road_dialog import RoadDialog
+from gluvo.session.store import read_session
+from gluvo.session.versions import state_of
+from gluvo.steps import MidSideEq, Trim
 
 from .conftest import RATE
-from .desk import Desk, shortcut
+from .desk import LEFT, Desk, answering, drag, shortcut
 
 KEYS = Qt.Key
 
@@ -155,3 +166,269 @@ def test_references_of_any_kind_are_taken_or_refused(desk: Desk) -> None:
     desk.wait(lambda: not desk.bench.busy)
     assert any("Short.wav" in media.path for media, _ in desk.bench.audio.missing)
     assert by_name["Short"] not in {h.id for h in desk.bench.hearables()}
+
+
+def test_references_stand_below_the_song_and_are_paired_there(desk: Desk) -> None:
+    rows, bench = desk.window.reference_rows, desk.bench
+    assert not rows.isVisible()
+    shortcut(desk, "Y")
+    QApplication.processEvents()
+    row = rows.rows["reference-1"]
+    assert rows.isVisible() and row.aligned and len(row.boxes()) == 2  # one for each section of the song
+    shortcut(desk, "Shift+Y")
+    whole = row.boxes()[0]
+    assert not row.aligned and whole[1:] == (whole[0].start, whole[0].end)
+    # mark a part of it, rename it, drag its edge, pair with it
+    left, right = row.x_at(1.0), row.x_at(3.0)
+    shift = Qt.KeyboardModifier.ShiftModifier
+    drag(desk, row, QPointF(left, 35.0), QPointF(right - left, 0.0), shift)
+    made = next(s for s in desk.session.references[0].sections if s.name == "Part 2")
+    assert (made.start, made.end) == (pytest.approx(1.0, abs=0.02), pytest.approx(3.0, abs=0.02))
+    only = tuple(s for s in desk.session.references[0].sections if s.id == made.id)
+    bench.edit("One section", lambda s: with_sections(s, "reference-1", only))
+    drag(desk, row, QPointF(row.x_at(made.end), 8.0), QPointF(60.0, 0.0))
+    moved = desk.session.references[0].sections[0]
+    assert moved.end == pytest.approx(row.seconds(row.x_at(made.end) + 60.0), abs=0.02)
+    desk.bot.mouseClick(row, LEFT, pos=QPoint(round(row.x_at(2.0)), 8))
+    assert desk.session.references[0].pairs[0].own == made.id
+    desk.settle()
+    assert bench.partner("reference-1") == desk.session.references[0].sections[0]
+    row.setFocus()
+    QTest.keyClick(row, KEYS.Key_Delete)
+    assert desk.session.references[0].sections == () and desk.session.references[0].pairs == ()
+    shortcut(desk, "Y")
+    assert not rows.isVisible()
+
+
+# --- the Compare page --------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def page(desk: Desk) -> ComparePage:
+    """The Compare page, measured."""
+    desk.bench.look(page="compare")
+    compared(desk)
+    return desk.window.compare
+
+
+def compared(desk: Desk) -> None:
+    desk.settle()
+    page = desk.window.compare
+    desk.wait(lambda: page.comparing.current and bool(page.comparing.found.columns) and not desk.bench.busy)
+
+
+def test_figures_are_told_with_their_difference_to_the_chosen_column(desk: Desk, page: ComparePage) -> None:
+    table, found = page.table, page.comparing.found
+    assert [c.hearable.id for c in found.columns] == [RESULT, UNTOUCHED, "reference-1"]
+    line, base, other = LINES[0], found.columns[0], found.columns[1]
+    apart = line.take(other.profile) - line.take(base.profile)
+    assert table.item(0, 1).text() == line.show(line.take(base.profile))
+    assert table.item(0, 2).text().endswith(f"({apart:+.1f})".replace("-", "−"))
+    table.setFocus()
+    QTest.keyClick(table, KEYS.Key_Right)
+    assert table.chosen == UNTOUCHED and "(" not in table.item(0, 2).text() and "(" in table.item(0, 1).text()
+    song = desk.bench.picture.section_render
+    assert song is not None
+    assert line.take(base.profile) == pytest.approx(song.result.figures(desk.bench.span).integrated, abs=0.01)
+
+
+def test_curves_are_switched_on_and_off_singly_and_exported(desk: Desk, page: ComparePage, tmp_path: Path) -> None:
+    page.toggles[UNTOUCHED].click()
+    assert [c.hearable.id for c in page.curves._shown()] == [RESULT, "reference-1"]
+    for key in ("loudness", "width", "crest", "tone"):
+        desk.bot.mouseClick(page.kind.button(key), LEFT)
+        before = page.curves.grab().toImage()
+        page.toggles["reference-1"].click()
+        assert page.curves.grab().toImage() != before, key
+        page.toggles["reference-1"].click()
+    for name in ("c.csv", "c.png", "c.svg"):
+        page.export(tmp_path / name)
+        assert (tmp_path / name).stat().st_size > 500
+    rows = list(csv.reader((tmp_path / "c.csv").open()))
+    assert rows[0][2:] == ["Result", "Untouched", "Old Pier"] and rows[1][0] == "Integrated loudness"
+    page.export(tmp_path / "c.txt")
+    assert not (tmp_path / "c.txt").exists()
+    page.export(tmp_path / "no such folder" / "c.csv")
+    assert not (tmp_path / "no such folder").exists()
+
+
+def test_a_finding_leads_to_where_it_arises(desk: Desk, page: ComparePage) -> None:
+    found = page.comparing.found.findings
+    assert found and page.findings.table.rowCount() == len(found)
+    row = next((n for n, f in enumerate(found) if f.freq), None)
+    assert row is not None
+    page.findings.table.setCurrentCell(row, 0)
+    assert page.curves._marked == found[row]
+    QTest.keyClick(page.findings.table, KEYS.Key_Return)
+    assert desk.session.view.page == "shape"
+
+
+def test_pairs_and_trim_are_set_on_the_page(desk: Desk, page: ComparePage) -> None:
+    desk.bot.mouseClick(page.chooser.button("pairs"), LEFT)
+    chooser = page.pairs._choosers["section-1", "reference-1"]
+    assert chooser.itemText(0).startswith("nearest")
+    chooser.setCurrentIndex(1)
+    chooser.activated.emit(1)
+    assert desk.session.references[0].pairs[0].section == "section-1"
+    gain = desk.bench.picture.gains["reference-1"]
+    page.pairs.trim.moved.emit(-3.0)
+    compared(desk)
+    assert desk.bench.picture.gains["reference-1"] - gain == pytest.approx(-3.0, abs=0.2)
+
+
+def test_a_match_is_heard_kept_and_undone(desk: Desk, page: ComparePage) -> None:
+    desk.bot.mouseClick(page.chooser.button("match"), LEFT)
+    panel, before = page.match, desk.session
+    panel.amount.moved.emit(100.0)
+    panel.search.click()
+    desk.wait(lambda: panel.found is not None and not desk.bench.busy)
+    panel.ear.click()
+    assert desk.bench._hunted is not None and len(desk.bench._hunted.mix.chain) == len(before.mix.chain) + 1
+    assert desk.session.strips == before.strips  # nothing is kept yet
+    panel.add.click()
+    assert desk.bench._hunted is None and isinstance(desk.session.mix.chain[-2], MidSideEq)
+    assert desk.session.view.page == "shape"
+    desk.bench.document.undo()
+    assert desk.session.strips == before.strips
+
+
+def test_versions_are_kept_heard_and_gone_back_to(
+    desk: Desk, page: ComparePage, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    bench, panel = desk.bench, page.versions
+    page.show_panel("versions")
+    bench.versions.keep("Before lunch", "softer")
+    version = desk.session.versions[0]
+    assert version.figures["integrated"] == pytest.approx(
+        bench.picture.song_render.result.figures().integrated,
+        abs=0.01,  # type: ignore[union-attr]
+    )
+    bench.set_setting("trim-1", "gain", -9.0, "Gain")
+    compared(desk)
+    assert panel.table.item(0, 0).text() == "Before lunch" and panel.table.item(0, 6).text() == "1"
+    assert panel.changes.item(0, 0).text() == "Mix bus, Trim" and "1 difference" in panel.head.text()
+    panel.table.setFocus()
+    QTest.keyClick(panel.table, KEYS.Key_H)
+    desk.wait(lambda: desk.session.view.hear == version.id)
+    desk.wait(lambda: version.id in bench.picture.gains and not bench.busy)
+    heard = bench.beside[version.id].sound.samples
+    again = state_of(desk.session, version.id)
+    assert bench.renderer is not None
+    assert np.array_equal(heard, bench.renderer.joint(bench.renderer.plan(again).result).audio)
+    QTest.keyClick(panel.changes, KEYS.Key_Return)
+    trim = desk.session.step("trim-1")
+    assert isinstance(trim, Trim) and trim.gain == -6.0
+    bench.document.undo()
+    QTest.keyClick(panel.table, KEYS.Key_Return)
+    assert desk.session.strips == again.strips and bench.document.undo_name == "Go back to Before lunch"
+    while bench.document.undo_name is not None:
+        bench.document.undo()
+    assert desk.session.versions == (version,)  # undo does not take a version back
+    answering(monkeypatch, "stay")
+    panel.drop.click()
+    assert desk.session.versions
+    answering(monkeypatch, "remove")
+    panel.drop.click()
+    assert not desk.session.versions and version.id not in bench.beside
+
+
+def test_a_branch_is_a_session_of_its_own(desk: Desk, page: ComparePage, tmp_path: Path) -> None:
+    desk.bench.versions.keep("Loud")
+    desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
+    folder = tmp_path / "branch"
+    folder.mkdir()
+    path = desk.window.documents.branch_to(folder / "Loud", "version-1")
+    assert path is not None and desk.window.documents.branch_to(folder / "Loud", "version-1") is None
+    made = read_session(path).session
+    assert made.name == "Loud" and made.step("trim-1").gain == -6.0  # type: ignore[union-attr]
+    desk.window.documents.save()
+    desk.open(path)
+    assert not desk.bench.audio.missing and desk.bench.audio.material is not None
+
+
+@pytest.mark.parametrize("kind", ["ab", "abx", "rank"])
+def test_a_blind_trial_takes_keys_and_is_kept(desk: Desk, page: ComparePage, kind: str) -> None:
+    bench, panel = desk.bench, page.trial
+    page.show_panel("trial")
+    desk.bot.mouseClick(panel.kind.button(kind), LEFT)
+    panel.choose([RESULT, UNTOUCHED, "reference-1"] if kind == "rank" else [RESULT, UNTOUCHED])
+    assert panel.start.isEnabled()
+    panel.tries.moved.emit(2.0)
+    seen: list[str] = []
+
+    def answer() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, TrialDialog)
+        QTest.keyClick(dialog, KEYS.Key_Return)  # nothing was compared yet
+        assert dialog.running.answers == [] and "Listen to each" in dialog._told
+        while dialog.isVisible():
+            for n in range(dialog.running.places):
+                QTest.keyClick(dialog, KEYS(KEYS.Key_1 + n))
+                assert bench._blind == dialog._candidates[dialog.running.at(n)].id
+                assert desk.session.view.hear == RESULT  # nothing on screen tells
+                seen.append(desk.window.windowTitle() + dialog.windowTitle())
+            free = next(n for n in range(dialog.running.places) if dialog.running.open(n))
+            QTest.keyClick(dialog, KEYS(KEYS.Key_1 + free))
+            QTest.keyClick(dialog, KEYS.Key_Return)
+
+    QTimer.singleShot(0, answer)
+    panel.start.click()
+    trial = desk.session.trials[0]
+    assert trial.kind == kind and len(trial.answers) == (3 if kind == "rank" else 2) and len(set(seen)) == 1
+    assert not bench.blind and panel.table.rowCount() == 1
+    bench.document.undo()
+    assert desk.session.trials == (trial,)
+
+
+def test_a_trial_stopped_half_way_keeps_what_was_answered(desk: Desk, page: ComparePage) -> None:
+    page.show_panel("trial")
+    page.trial.choose([RESULT, UNTOUCHED])
+
+    def answer(times: int) -> None:
+        dialog = QApplication.activeModalWidget()
+        for _ in range(times):
+            for pressed in (KEYS.Key_1, KEYS.Key_2, KEYS.Key_N):
+                QTest.keyClick(dialog, pressed)
+        QTest.keyClick(dialog, KEYS.Key_Escape)
+
+    for times in (0, 3):
+        QTimer.singleShot(0, partial(answer, times))
+        page.trial.start.click()
+    assert [t.answers for t in desk.session.trials] == [(-1, -1, -1)]
+    assert "Stopped after 3 of 12" in page.trial.table.item(0, 1).text()
+
+
+# --- ears and road tests -----------------------------------------------------------------------------------------------
+
+
+def test_a_road_test_is_marked_and_ends(desk: Desk) -> None:
+    row = desk.window.hear_row
+    at = row.monitor.findData("road:car")
+    row.monitor.setCurrentIndex(at)
+    row.monitor.activated.emit(at)
+    assert desk.session.view.road.kind == "car" and row.road.isVisible() and row.monitor.currentText() == "Car"
+    dialog = RoadDialog(desk.window, desk.bench)
+    dialog.show()
+    desk.wait(lambda: "falls under this noise" in dialog.words.text())
+    before = dialog.words.text()
+    dialog.rulers["noise_level"].moved.emit(88.0)
+    desk.wait(lambda: "falls under this noise" in dialog.words.text() and dialog.words.text() != before)
+    dialog.reject()
+    row.monitor.activated.emit(row.monitor.findData("mono"))
+    assert desk.session.view.road.kind == "off" and not row.road.isVisible() and desk.session.view.monitor == "mono"
+
+
+def test_rested_ears_begin_blind(desk: Desk) -> None:
+    window = desk.window
+    window.ears.last = window.ears._now() - 4000.0
+    desk.wait(lambda: isinstance(QApplication.activeModalWidget(), TrialDialog))
+    dialog = QApplication.activeModalWidget()
+    assert isinstance(dialog, TrialDialog)
+    desk.wait(lambda: dialog._began)
+    for pressed in (KEYS.Key_2, KEYS.Key_1, KEYS.Key_Return):
+        QTest.keyClick(dialog, pressed)
+    assert not dialog.isVisible() and "With fresh ears you preferred" in window.notice.text.text()
+    window.settings.setValue("ears/fresh", "no")
+    window.ears.last, window._covered = window.ears._now() - 4000.0, False
+    window._tick()
+    assert QApplication.activeModalWidget() is None

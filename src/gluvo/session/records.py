@@ -505,6 +505,8 @@ class View(Struct, frozen=True, kw_only=True):
     hear: Id = "result"
     heard: Id = "untouched"
     """What was heard before that."""
+    rows: Literal["folded", "aligned", "free"] = "folded"
+    """How references stand under the timeline: not at all, under the song's sections, or in their own time."""
     pins: Annotated[tuple[Id, ...], Meta(max_length=100)] = ()
     """What has a place of its own in the Hear row, with a key."""
     level_matched: bool = True

@@ -76,6 +76,11 @@ class OpenAudio:
 _measured: weakref.WeakKeyDictionary[Sound, Joint] = weakref.WeakKeyDictionary()
 
 
+def known_joint(sound: Sound) -> Joint | None:
+    """The joint of a sound, if it has been measured; for screens, which do not wait."""
+    return _measured.get(sound)
+
+
 def joint_of(sound: Sound, trace: Trace | None = None) -> Joint:
     """A sound that lies beside the song as a joint, so that it is measured once, by whoever asks first; or not at all, where
     its `trace` is known."""

@@ -122,6 +122,14 @@ def _is_kept(name: str, value: str, otherwise: str, desk: Desk) -> bool:
     return str(desk.settings.value(name, otherwise)) == value
 
 
+def _fold_rows(desk: Desk) -> None:
+    desk.bench.look(rows="aligned" if desk.bench.session.view.rows == "folded" else "folded")
+
+
+def _free_rows(desk: Desk) -> None:
+    desk.bench.look(rows="aligned" if desk.bench.session.view.rows == "free" else "free")
+
+
 def _drive(kind: str, desk: Desk) -> None:
     desk.bench.adjust("road", kind=kind)
 
@@ -462,6 +470,14 @@ SONG: Sequence[Action] = (
         "From CSV: name, start, end in seconds.",
     ),
     Action("Song", "Export sections…", "Ctrl+Shift+E", lambda d: d.ask("export sections"), "As CSV."),
+    Action("Song", "References below", "Y", _fold_rows, "As rows under the timeline, or folded away.", rule=True),
+    Action(
+        "Song",
+        "References in their own time",
+        "Shift+Y",
+        _free_rows,
+        "Each from its beginning to its end; or under the song's sections.",
+    ),
     Action("Song", "Zoom in", "Ctrl++", lambda d: d.timeline.zoom(0.5), rule=True),
     Action("Song", "Zoom out", "Ctrl+-", lambda d: d.timeline.zoom(2.0)),
     Action("Song", "Zoom to the section", "Ctrl+G", lambda d: d.timeline.zoom_to(d.bench.span)),

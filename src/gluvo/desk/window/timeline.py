@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
     QKeyEvent,
@@ -16,8 +16,10 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
+from gluvo.compare.hearables import SONG
+from gluvo.compare.match import RESULT
 from gluvo.desk.controls.parts import drawn, edit_in_place
-from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.timeline_drawing import CAPTION, MARGIN, RIBBON, TimelineDrawing
 from gluvo.measure.hits import find_onsets
@@ -34,6 +36,8 @@ CLOSEST = 48
 """Frames across the whole width at the closest zoom."""
 LOWEST, HIGHEST = 78, 420
 """Pixels that the timeline may be high."""
+MARK = 70
+"""Half of what the name of what plays may take at the playhead's foot, in pixels."""
 EDGE = 5
 """Pixels at the lower edge by which it is made higher."""
 MOST_WAVES = 64.0
@@ -42,6 +46,9 @@ MOST_WAVES = 64.0
 
 class Timeline(QWidget):
     """Click to go somewhere, click a section to choose it, double-click it to zoom to it, wheel to zoom."""
+
+    viewed = Signal()
+    """Another stretch of the song is in view."""
 
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
@@ -112,6 +119,8 @@ class Timeline(QWidget):
         if abs(new - old) > 0.2:
             for x in (old, new):
                 self.update(int(x) - 3, 0, 7, self.height())
+                if self._heard()[0]:
+                    self.update(int(x) - MARK, self.height() - CAPTION, 2 * MARK, CAPTION)
 
     def zoom(self, factor: float, at: float | None = None) -> None:
         """Show `factor` times as much, keeping a moment in place."""
@@ -134,6 +143,7 @@ class Timeline(QWidget):
         width = min(width, self.length)
         start = min(max(0.0, start), self.length - width)
         self._view = Span(start, start + width)
+        self.viewed.emit()
         self._redraw()
 
     def _audio_changed(self) -> None:
@@ -149,6 +159,8 @@ class Timeline(QWidget):
             self._redraw()
         elif (before.sections, before.view.section) != (now.sections, now.view.section):
             self._redraw()
+        if before.view.hear != now.view.hear:
+            self.update()
 
     def _picture_changed(self) -> None:
         song, untouched = self._bench.picture.song_render, self._bench.picture.untouched
@@ -205,8 +217,11 @@ class Timeline(QWidget):
         painter.drawPixmap(0, 0, self._picture)
         c, x = colours(), self._x(self._position)
         if MARGIN - 1 <= x <= self.width() - MARGIN + 1:
-            painter.setPen(QPen(c["ink"], 2))
+            mark, colour = self._heard()
+            painter.setPen(QPen(c[colour], 2))
             painter.drawLine(QPointF(x, RIBBON[0] + RIBBON[1]), QPointF(x, self.height() - CAPTION))
+            if mark:
+                self._write_heard(painter, x, mark, colour)
         painter.drawPixmap(0, 0, self._words)
         if self._marking is not None:
             left, right = sorted(self._x(t) for t in self._marking)
@@ -215,6 +230,27 @@ class Timeline(QWidget):
         if self.hasFocus():
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.drawRect(1, 1, self.width() - 3, self.height() - 3)
+
+    def _heard(self) -> tuple[str, str]:
+        """What plays, where it is not the result, and the colour of its kind."""
+        hear = self._bench.session.view.hear
+        if hear == RESULT or self._bench.blind:
+            return "", "ink"
+        found = next((h for h in self._bench.hearables() if h.id == hear), None)
+        if found is None:
+            return "", "ink"
+        return found.name, "ink" if found.group == SONG else "reference"
+
+    def _write_heard(self, painter: QPainter, x: float, text: str, colour: str) -> None:
+        """The name of what plays, at the playhead's foot."""
+        painter.setFont(font(11))
+        text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 2 * MARK - 16)
+        width = painter.fontMetrics().horizontalAdvance(text) + 8
+        left = min(max(MARGIN, x - width / 2), self.width() - MARGIN - width)
+        box = QRectF(left, self.height() - CAPTION, width, CAPTION - 1)
+        painter.fillRect(box, colours()[colour])
+        painter.setPen(colours()["paper"])
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     @property
     def _drawing(self) -> TimelineDrawing:

@@ -37,6 +37,7 @@ from gluvo.desk.window.header import Header
 from gluvo.desk.window.hear_row import HearRow
 from gluvo.desk.window.menus import Entry, Menus
 from gluvo.desk.window.notices import Notice, WorkLine
+from gluvo.desk.window.reference_rows import ReferenceRows
 from gluvo.desk.window.timeline import Timeline
 from gluvo.errors import GluvoError
 from gluvo.measure.loudness import LOUDEST_SECONDS
@@ -84,8 +85,9 @@ class Window(QMainWindow):
         self._made = made
         self.notice = Notice()
         rules = line(), line()
+        self.reference_rows = ReferenceRows(bench, self.timeline)
         self._with_a_session = (self.hear_row, rules[0], self.timeline, rules[1])
-        for widget in (self.header, line(), *self._with_a_session, self.notice):
+        for widget in (self.header, line(), *self._with_a_session[:-1], self.reference_rows, rules[1], self.notice):
             column.addWidget(widget)
         column.addWidget(self.pages, 1)
         self.work = WorkLine(bench)

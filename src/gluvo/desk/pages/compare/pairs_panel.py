@@ -16,7 +16,7 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.session import sections
 from gluvo.session.records import Reference, Section
 from gluvo.steps.settings import settings_of
-from gluvo.workbench.audio import joint_of
+from gluvo.workbench.audio import known_joint
 
 NEAREST = ""
 
@@ -162,7 +162,11 @@ class PairsPanel(QWidget):
         reference, bench = self.chosen, self._bench
         if reference is None or reference.id not in bench.audio.references:
             return
-        made = sections.proposed(bench.session, joint_of(bench.audio.references[reference.id]).trace)
+        joint = known_joint(bench.audio.references[reference.id])
+        if joint is None:
+            bench.tell(f"{reference.name} is still being measured.", False)
+            return
+        made = sections.proposed(bench.session, joint.trace)
         bench.edit(f"Propose sections of {reference.name}", lambda s: with_sections(s, reference.id, made))
 
     def showEvent(self, event: object) -> None:
