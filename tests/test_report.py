@@ -18,7 +18,8 @@ from gluvo.measure.figures import figures_of
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import trace_of
 from gluvo.render.song import Renderer
-from gluvo.session.records import Deliverable, Media, Reference, Tags
+from gluvo.session.records import Deliverable, Media, Reference, Tags, Trial
+from gluvo.session.versions import kept
 from gluvo.steps import Band, Glue, Limiter, MidSideEq, Trim
 
 from .conftest import RATE, material, music, one
@@ -63,7 +64,9 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> report.Material:
         references=(reference,),
         deliverables=(Deliverable(id="d", name="Master"),),
         tags=Tags(artist="The Bollards", comment="a\nb"),
+        trials=(Trial(id="trial-1", kind="abx", names=(NASTY, "Old"), answers=(1,) * 12),),
     )
+    session, _ = kept(session, NASTY, "2026-11-25T10:00:00", {"integrated": -13.2}, "before lunch")
     renderer, folder = Renderer(song), tmp_path_factory.mktemp("out")
     row = prepared(renderer, session, session.deliverables[0], folder)
     outcome = write_rows(song, [row], folder)["d"]
@@ -108,6 +111,8 @@ def test_it_says_what_was_measured(made: report.Material) -> None:
     assert "200 Hz" in steps[1]["settings"]["Band 1"]
     assert steps[3]["did"]["largest_reduction"] > 1.0
     assert plain["encodings"][0]["name"] == "MP3 128" and plain["notes"] == ["A note & more."]
+    assert plain["versions"][0]["figures"] == {"integrated": -13.2} and "before lunch" in page
+    assert "12 of 12 right" in plain["trials"][0]["meaning"] and "12 of 12 right" in page
     assert "A note &amp; more." in page and "The Bollards" in page
 
 

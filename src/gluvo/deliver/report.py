@@ -14,6 +14,7 @@ import msgspec
 import numpy as np
 from markupsafe import Markup
 
+from gluvo.compare.trial import meaning
 from gluvo.deliver.encoding import BANDS, Encoded
 from gluvo.deliver.targets import loudness_of, measured_by, shortfalls
 from gluvo.deliver.write import Written
@@ -100,6 +101,13 @@ def told(material: Material) -> dict[str, Any]:
                 "lost": {band: v for (band, _, _), v in zip(BANDS, e.lost, strict=True) if np.isfinite(v)},
             }
             for e in material.encodings
+        ],
+        "versions": [
+            {"name": v.name, "made": v.made, "note": v.note, "figures": dict(v.figures)} for v in session.versions
+        ],
+        "trials": [
+            {"made": t.made, "kind": t.kind, "candidates": list(t.names), "answers": len(t.answers), "meaning": meaning(t)}
+            for t in session.trials
         ],
         "notes": list(material.notes),
     }
