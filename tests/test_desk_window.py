@@ -313,7 +313,7 @@ def test_undo_and_redo_are_named_in_the_menu(desk: Desk) -> None:
 
 def test_menus_act_on_the_session_that_is_open(desk: Desk) -> None:
     keys = {a.shortcut().toString(): a for a in desk.window.actions()}
-    for key, page in (("Ctrl+1", "buses"), ("Ctrl+3", "deliver"), ("Ctrl+2", "shape")):
+    for key, page in (("Ctrl+1", "buses"), ("Ctrl+4", "deliver"), ("Ctrl+3", "compare"), ("Ctrl+2", "shape")):
         keys[key].trigger()
         assert desk.session.view.page == page and desk.window.pages.currentWidget() is getattr(desk.window, page)
     keys["Alt+3"].trigger()

@@ -106,7 +106,13 @@ def told(material: Material) -> dict[str, Any]:
             {"name": v.name, "made": v.made, "note": v.note, "figures": dict(v.figures)} for v in session.versions
         ],
         "trials": [
-            {"made": t.made, "kind": t.kind, "candidates": list(t.names), "answers": len(t.answers), "meaning": meaning(t)}
+            {
+                "made": t.made,
+                "kind": t.kind,
+                "candidates": list(t.names),
+                "answers": len(t.answers),
+                "meaning": meaning(t),
+            }
             for t in session.trials
         ],
         "notes": list(material.notes),

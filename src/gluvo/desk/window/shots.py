@@ -16,11 +16,13 @@ def write_shots(folder: Path) -> Iterator[Path]:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtCore import QSettings
 
+    from gluvo.compare.trial import Running
     from gluvo.deliver.encoding import Encoding
     from gluvo.demo.session import demo_session
     from gluvo.desk.controls.theme import theme
     from gluvo.desk.editors.eq.editor import EqEditor
     from gluvo.desk.model.workbench import Workbench
+    from gluvo.desk.pages.compare.trial_dialog import TrialDialog
     from gluvo.desk.window.app import application
     from gluvo.desk.window.window import Window
     from gluvo.play.device import SILENT
@@ -110,6 +112,25 @@ def write_shots(folder: Path) -> Iterator[Path]:
         bench.look(step="width-1")
         wait(settled)
         yield shot("width")
+        bench.versions.keep("Before lunch", "a little softer")
+        bench.set_setting("glue-1", "ratio", 2.6, "Ratio")
+        bench.look(page="compare", rows="aligned")
+        comparing = window.compare.comparing
+        wait(lambda: settled() and comparing.current and len(comparing.found.columns) == 5)
+        yield shot("compare")
+        theme.force(True)
+        window.compare.show_panel("versions")
+        bench.look(rows="folded")
+        yield shot("compare-night")
+        theme.force(False)
+        there = {h.id: h for h in bench.hearables()}
+        trial = TrialDialog(window, bench, [there["result"], there["untouched"]], Running("abx", 2, 12))
+        trial.open()
+        app.processEvents()
+        picture = folder / "blind-trial.png"
+        trial.grab().save(str(picture))
+        trial.reject()
+        yield picture
         bench.look(page="deliver")
         window.deliver.use_folder(Path(scratch))
         window.deliver.write_all()
