@@ -16,7 +16,7 @@ from gluvo.session.files import digest, reason_of, replacing
 from gluvo.session.records import VERSION, Session
 from gluvo.session.sounds import HIGHEST_RATE, LOWEST_RATE
 from gluvo.session.tree import check
-from gluvo.session.versions import state_of
+from gluvo.session.versions import states
 
 SUFFIX = ".gluvo"
 _converting = threading.Lock()
@@ -133,9 +133,10 @@ def _check(session: Session, name: str) -> None:
         freqs = [freq for freq, _ in limit.points]
         if freqs[0] <= 0.0 or any(b <= a for a, b in itertools.pairwise(freqs)):
             raise SessionError(f"{name}: the points of “{limit.name}” are not in rising order of frequency.")
+    whole = states(session)
     for version in session.versions:
         try:
-            check(state_of(session, version.id))
+            check(session.replace(strips=next(whole).strips))
         except (KeyError, SessionError) as error:
             raise SessionError(f"{name}: the version “{version.name}” is not whole ({error}).") from None
     for item in session.items:

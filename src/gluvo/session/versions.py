@@ -26,7 +26,7 @@ def kept(
     session: Session, name: str, made: str, figures: Mapping[str, float], note: str = ""
 ) -> tuple[Session, Version]:
     """The session with its present state kept as its newest version, and that. `made`: ISO 8601, local."""
-    states = [*_states(session), State(session.strips, session.target)]
+    states = [*states(session), State(session.strips, session.target)]
     version = Version(id=session.fresh_id("version"), name=name, made=made, note=note, figures=dict(figures))
     versions = _written((*session.versions, version), states)
     return session.replace(versions=versions), versions[-1]
@@ -35,7 +35,7 @@ def kept(
 def without(session: Session, id: str) -> Session:
     """The session without a version; the others are what they were."""
     pairs = [
-        (version, state) for version, state in zip(session.versions, _states(session), strict=True) if version.id != id
+        (version, state) for version, state in zip(session.versions, states(session), strict=True) if version.id != id
     ]
     return session.replace(versions=_written([v for v, _ in pairs], [s for _, s in pairs]))
 
@@ -49,7 +49,7 @@ def described(session: Session, id: str, **changes: object) -> Session:
 
 def state_of(session: Session, id: str) -> Session:
     """The session as a version has it; itself where there is no such version. Raises `KeyError` if it is not whole."""
-    for version, state in zip(session.versions, _states(session), strict=True):
+    for version, state in zip(session.versions, states(session), strict=True):
         if version.id == id:
             return session.replace(strips=state.strips, target=state.target)
     return session
@@ -76,7 +76,8 @@ def with_step_of(session: Session, other: Session, step: str) -> Session:
     return session.with_chain(strip.id, (*strip.chain, found))
 
 
-def _states(session: Session) -> Iterator[State]:
+def states(session: Session) -> Iterator[State]:
+    """What each version holds, in their order. Raises `KeyError` at one that is not whole."""
     strips: dict[str, AnyStrip] = {}
     for version in session.versions:
         strips = strips | {strip.id: strip for strip in version.strips}
