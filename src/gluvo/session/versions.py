@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, cast
 
@@ -26,9 +26,9 @@ def kept(
     session: Session, name: str, made: str, figures: Mapping[str, float], note: str = ""
 ) -> tuple[Session, Version]:
     """The session with its present state kept as its newest version, and that. `made`: ISO 8601, local."""
-    states = [*states(session), State(session.strips, session.target)]
+    held = [*states(session), State(session.strips, session.target)]
     version = Version(id=session.fresh_id("version"), name=name, made=made, note=note, figures=dict(figures))
-    versions = _written((*session.versions, version), states)
+    versions = _written((*session.versions, version), held)
     return session.replace(versions=versions), versions[-1]
 
 
@@ -84,11 +84,11 @@ def states(session: Session) -> Iterator[State]:
         yield State(tuple(strips[id] for id in version.order), version.target)
 
 
-def _written(versions: Any, states: list[State]) -> tuple[Version, ...]:
+def _written(versions: Sequence[Version], held: Sequence[State]) -> tuple[Version, ...]:
     """Versions that hold what differs from the one before."""
     known: dict[str, AnyStrip] = {}
     made = []
-    for version, state in zip(versions, states, strict=True):
+    for version, state in zip(versions, held, strict=True):
         differing = tuple(s for s in state.strips if known.get(s.id) != s)
         known = known | {s.id: s for s in state.strips}
         order = tuple(s.id for s in state.strips)
