@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from time import monotonic
 
-from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtCore import QCoreApplication, QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from gluvo.compare.hearables import GROUPS, SONG, Hearable
 from gluvo.desk.controls.parts import button, figure, label
@@ -118,13 +118,19 @@ class Momentary(QObject):
         super().__init__()
         self._bench = bench
         self._key, self._since, self._before = 0, 0.0, ""
-        QApplication.instance().installEventFilter(self)  # type: ignore[union-attr]
 
     def press(self, number: int, id: str) -> None:
         """The key of something that can be heard was pressed."""
         self._key, self._since = int(Qt.Key.Key_0) + number, monotonic()
         self._before = self._bench.session.view.hear
         self._bench.hear(id)
+        self._app.installEventFilter(self)  # no longer than the key is held: every event goes through it
+
+    @property
+    def _app(self) -> QCoreApplication:
+        app = QCoreApplication.instance()
+        assert app is not None
+        return app
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if (
@@ -135,6 +141,7 @@ class Momentary(QObject):
             and not event.isAutoRepeat()
         ):
             self._key = 0
+            self._app.removeEventFilter(self)
             if monotonic() - self._since >= HELD_SECONDS and self._before:
                 self._bench.hear(self._before)
         return False
