@@ -176,12 +176,16 @@ class HearRow(QFrame):
         for heard in self._bench.hearables()[:9]:
             kind = "hear" if heard.group == SONG else "reference"
             made = button("", "", kind=kind, checkable=True)
-            made.clicked.connect(lambda _=False, path=heard.id: self._bench.hear(path))
+            made.clicked.connect(lambda _=False, path=heard.id: self._hear(path))
             self._group.addButton(made)
             self.buttons[heard.id] = made
             self._choices.addWidget(made)
         self.refresh()
         self._fit()
+
+    def _hear(self, path: str) -> None:
+        self._bench.hear(path)
+        self.refresh()  # a version may have to be rendered first: until then the button tells what is heard
 
     def show_all(self) -> None:
         """All that can be heard, as a list to search in."""
