@@ -20,6 +20,7 @@ from PySide6.QtGui import (
     QWheelEvent,
 )
 
+from gluvo.compare.tones import Frozen
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.theme import colours, font
@@ -27,7 +28,7 @@ from gluvo.desk.editors.eq.curves import LOWEST, db_of_response
 from gluvo.desk.editors.spectrum_view import OCTAVE_TICKS, PART_COLOURS, described, lifted
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.resonances import Resonance
-from gluvo.measure.spectrum import Tone
+from gluvo.measure.spectrum import Tone, spanned
 from gluvo.session.records import Analyser
 from gluvo.steps import Band, MidSideEq
 from gluvo.steps.bands import WITH_GAIN
@@ -87,6 +88,7 @@ class EqLane(Chart):
         self._top = 0.0
         """dB of the spectra at the upper edge."""
         self._levels: list[Floats] = []
+        self._references: tuple[tuple[Frozen, ...], float] = (), 0.0
         self._paths: tuple[tuple[int, int, int], list[QPainterPath]] | None = None
         self._live: tuple[Floats, Floats] | None = None
         self._lively: Tone | None = None
@@ -144,6 +146,13 @@ class EqLane(Chart):
                 self._top = self._upper_edge(before)
             self._levels = [self._over_edge(tone) for tone in (before, after) if tone is not None]
             self._paths = None
+            self.changed()
+
+    def show_references(self, references: Sequence[Frozen], loudness: float) -> None:
+        """Those whose corridor is drawn, as loud as what comes out (LUFS), where the settings ask for it."""
+        wanted = tuple(references) if self._settings.corridor else ()
+        if (wanted, loudness) != self._references:
+            self._references = wanted, loudness
             self.changed()
 
     def show_resonances(self, found: Sequence[Resonance]) -> None:
@@ -205,6 +214,14 @@ class EqLane(Chart):
             floor.lineTo(area.right(), area.bottom())
             floor.lineTo(area.left(), area.bottom())
             painter.fillPath(floor, c.soft(colour, 44))
+        references, loudness = self._references
+        if references and paths:
+            mean, spread = spanned(np.stack([self._over_edge(r.tone) + loudness - r.loudness for r in references]))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(c.soft("reference", 56))
+            high, low = self._spectrum_line(mean + spread), self._spectrum_line(mean - spread)
+            painter.drawPolygon([*high, *reversed(low)])
+            painter.setBrush(Qt.BrushStyle.NoBrush)
         if len(paths) > 1 and self._live is None:
             painter.setPen(QPen(c.soft(colour, 190), 1))
             painter.drawPath(paths[1])
