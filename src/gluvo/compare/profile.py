@@ -9,9 +9,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter, sosfilt
+from scipy.signal import butter
 
 from gluvo.dsp.db import db_of
+from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.figures import FIGURES, Figures
 from gluvo.measure.hits import find_onsets
@@ -137,12 +138,12 @@ def _crests(x: np.ndarray, rate: int, progress: Progress) -> Floats:
     for n, (low, high) in enumerate(zip(lows, highs, strict=True)):
         sections = [butter(4, low, "highpass", fs=rate, output="sos")] if low else []
         sections += [butter(4, high, "lowpass", fs=rate, output="sos")] if high else []
-        filters = np.concatenate(sections)
-        state = np.zeros((len(filters), 2, 2))
+        filters = Sections(np.concatenate(sections))
         peak = power = 0.0
         for start in range(0, len(x), size):
             progress(0.2 + 0.8 * n / len(lows))
-            y, state = sosfilt(filters, np.asarray(x[start : start + size], dtype=np.float64), axis=0, zi=state)
+            y = np.array(x[start : start + size], dtype=np.float64)
+            filters.run(y, y)
             peak = max(peak, float(np.abs(y).max(initial=0.0)))
             power += float((y**2).sum())
         rms = (power / max(1, x.size)) ** 0.5

@@ -6,10 +6,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter, sosfilt
+from scipy.signal import butter
 
 from gluvo.compare.hearables import IN_THE_SONG, nodes_of
 from gluvo.compare.match import RESULT, Reading
+from gluvo.dsp.filters import Sections
 from gluvo.measure.loudness import SILENT, integrated
 from gluvo.measure.trace import Span, Tracer
 from gluvo.progress import Progress, no_progress
@@ -80,15 +81,14 @@ def reading_of(
 def _level_of(x: np.ndarray, rate: int, match: str, progress: Progress) -> float:
     """Integrated loudness of the mid, or of what lies above 100 Hz (Butterworth, 24 dB an octave), LUFS."""
     tracer = Tracer(rate, between=False)
-    sections = butter(ABOVE_ORDER, ABOVE_HZ, "highpass", fs=rate, output="sos")
-    state = np.zeros((len(sections), 2, 2))
+    above = Sections(butter(ABOVE_ORDER, ABOVE_HZ, "highpass", fs=rate, output="sos"))
     size = round(PIECE_SECONDS * rate)
     for start in range(0, len(x), size):
         progress(start / len(x))
-        piece = np.asarray(x[start : start + size], dtype=np.float64)
+        piece = np.array(x[start : start + size], dtype=np.float64)
         if match == "mid":
             piece = np.repeat(piece.mean(axis=1, keepdims=True), 2, axis=1)
         else:
-            piece, state = sosfilt(sections, piece, axis=0, zi=state)
+            above.run(piece, piece)
         tracer.push(piece)
     return integrated(tracer.finish())
