@@ -10,7 +10,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import get_args
 
+import msgspec
 import numpy as np
+from scipy.optimize import lsq_linear
 
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.loudness import ABSOLUTE_GATE, integrated
@@ -18,7 +20,6 @@ from gluvo.measure.spectrum import octaves, tone_of
 from gluvo.measure.trace import trace_of
 from gluvo.session.records import RoadKind, RoadTest
 from gluvo.steps import Band, MidSideEq, Saturation, Step
-from gluvo.steps.fitting import fitted
 
 MIXING_PHON = 83.0
 """How loud it is mixed: what is heard at other levels is told against this."""
@@ -63,12 +64,39 @@ def lost_at(phon: float, freqs: Floats) -> Floats:
     return np.interp(np.log(freqs), np.log(known), lost)
 
 
+QUIET_BANDS = (
+    Band(id=1, shape="low_shelf", freq=45.0, q=0.71, slope=6),
+    Band(id=2, freq=80.0, q=0.5),
+    Band(id=3, freq=220.0, q=0.6),
+    Band(id=4, freq=1600.0, q=1.0),
+    Band(id=5, freq=3500.0, q=0.8),
+    Band(id=6, freq=8500.0, q=1.2),
+    Band(id=7, shape="high_shelf", freq=10_000.0, q=0.71, slope=6),
+    Band(id=8, shape="low_shelf", freq=60.0, q=0.71, slope=6),
+)
+"""Places at which a few gains come near what the ear loses at any level."""
+
+
 @functools.lru_cache(maxsize=16)
 def quiet_eq(phon: float, rate: int) -> MidSideEq:
-    """An equaliser that sounds as the ear hears at a level."""
-    centres = octaves(rate, 25.0, 6)
+    """An equaliser that sounds as the ear hears at a level.
+
+    Only gains are looked for, by least squares in dB, in few steps: it is made beside the sound, which must not wait.
+    """
+    centres = octaves(rate, 25.0, 4)
     centres = centres[centres <= 12_500.0]
-    return MidSideEq(id="road", bands=fitted(centres, lost_at(phon, centres), rate, 6, most_gain=24.0))
+    wanted = lost_at(phon, centres)
+    gains = np.full(len(QUIET_BANDS), -6.0)
+    for _ in range(4):
+        bands = _with_gains(gains)
+        each = [20.0 * np.log10(np.abs(band.response(centres, rate))) / band.gain for band in bands]
+        gains = lsq_linear(np.stack(each, axis=1), wanted, (-24.0, 24.0)).x
+        gains = np.where(np.abs(gains) < 0.05, 0.05, gains)
+    return MidSideEq(id="road", bands=_with_gains(gains))
+
+
+def _with_gains(gains: Floats) -> tuple[Band, ...]:
+    return tuple(msgspec.structs.replace(band, gain=float(gain)) for band, gain in zip(QUIET_BANDS, gains, strict=True))
 
 
 @dataclass(frozen=True)
