@@ -122,7 +122,9 @@ def empty_desk(qtbot: QtBot, qapp: QApplication, tmp_path: Path, monkeypatch: py
     yield Desk(qtbot, window)
     window.close()
     window.deleteLater()
-    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)  # else it stays, and is dressed with all to come
+    QApplication.sendPostedEvents(
+        None, QEvent.Type.DeferredDelete.value
+    )  # else it stays, and is dressed with all to come
     QApplication.processEvents()
 
 
