@@ -375,7 +375,7 @@ def test_a_blind_trial_takes_keys_and_is_kept(desk: Desk, page: ComparePage, kin
     panel.start.click()
     trial = desk.session.trials[0]
     assert trial.kind == kind and len(trial.answers) == (3 if kind == "rank" else 2) and len(set(seen)) == 1
-    assert not bench.blind and panel.table.rowCount() == 1
+    assert not bench._blind and panel.table.rowCount() == 1
     bench.document.undo()
     assert desk.session.trials == (trial,)
 

@@ -76,6 +76,15 @@ def test_mid_and_side_are_matched_apart() -> None:
     assert {b.target for b in only.step.bands} <= {"mid"}
 
 
+@pytest.mark.parametrize("apart", [False, True])
+@pytest.mark.parametrize("most", [1, 2, 8])
+def test_it_takes_no_more_bands_than_it_may(most: int, apart: bool) -> None:
+    x = pink(4.0)
+    found = found_for(x, run_chain([MidSideEq(id="e", bands=CURVES[0])], x, RATE), bands=most, apart=apart)
+    assert 1 <= len(found.step.bands) <= most
+    assert [b.id for b in found.step.bands] == list(range(1, len(found.step.bands) + 1))
+
+
 def test_differences_beyond_six_decibels_are_not_made_up() -> None:
     x = pink()
     found = found_for(x, run_chain([MidSideEq(id="e", bands=(Band(id=1, freq=1000.0, gain=18.0, q=2.0),))], x, RATE))

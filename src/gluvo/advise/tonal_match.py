@@ -91,11 +91,13 @@ def tonal_match(
         raise GluvoError("There is no reference that sounds to be matched to.")
     parts: tuple[Part, ...] = ("mid", "side") if settings.apart else ("stereo",)
     low, high = (20.0, 0.47 * rate) if settings.whole else (LOWEST, HIGHEST)
-    share = max(1, settings.bands // len(parts))
+    share = settings.bands // len(parts)
     bands: list[Band] = []
     found = []
     for n, part in enumerate(parts):
-        wanted_bands = settings.bands - share if n == 0 and len(parts) > 1 else share
+        most = settings.bands - share if n == 0 and len(parts) > 1 else share
+        if not most:
+            continue  # a single band is the mid's
         centres = octaves(rate, max(20.0, low), POINTS)
         centres = centres[centres <= high]
         mine = own.smoothed(part, FRACTION, centres)
@@ -107,10 +109,10 @@ def tonal_match(
         wanted = theirs - mine
         wanted = np.clip(wanted - np.median(wanted), -MOST_GAIN, MOST_GAIN) * settings.amount / 100.0
         wanted -= wanted.mean()
-        made = fitted(centres, wanted, rate, max(1, wanted_bands), progress)
+        made = fitted(centres, wanted, rate, most, progress)
         total = response_of(made, centres, rate)
         found.append(Matched(part, centres, wanted, total - total.mean()))
-        bands += [msgspec.structs.replace(band, target=part, id=len(bands) + k) for k, band in enumerate(made, start=1)]
+        bands += [msgspec.structs.replace(band, target=part) for band in made]
         progress((n + 1) / len(parts))
     bands = [msgspec.structs.replace(band, id=k) for k, band in enumerate(bands, start=1)]
     return TonalMatch(MidSideEq(bands=tuple(bands), hold_loudness=True), tuple(found))

@@ -61,6 +61,8 @@ class Comparing(QObject):
         self._bench = bench
         self.found = Comparison()
         self._made_of: object = None
+        """What is measured, or was last."""
+        self._found_of: object = None
         self._wanted = False
         bench.picture_changed.connect(self._look)
         bench.audio_changed.connect(self._look)
@@ -74,7 +76,7 @@ class Comparing(QObject):
     @property
     def current(self) -> bool:
         """Whether what was found is of the sound as it now is."""
-        return self._made_of == self._made_from()
+        return self._found_of == self._made_from()
 
     def _made_from(self) -> object:
         bench, session = self._bench, self._bench.session
@@ -86,10 +88,10 @@ class Comparing(QObject):
     def _look(self) -> None:
         bench = self._bench
         picture, renderer, session, span = bench.picture, bench.renderer, bench.session, bench.span
-        if not self._wanted or renderer is None or not picture.section_current or self.current:
+        made_of = self._made_from()
+        if not self._wanted or renderer is None or not picture.section_current or self._made_of == made_of:
             return
-        self._made_of = self._made_from()
-        made_of = self._made_of
+        self._made_of = made_of
         others: list[tuple[Hearable, Span | None]] = []
         for hearable in bench.hearables():
             if hearable.group == REFERENCES:
@@ -120,7 +122,11 @@ class Comparing(QObject):
 
         def done(comparison: Comparison) -> None:
             if made_of == self._made_of:
-                self.found = comparison
+                self.found, self._found_of = comparison, made_of
                 self.changed.emit()
 
-        bench.task(COMPARING, "Comparing", work, done)
+        def ended() -> None:
+            if self._made_of == made_of != self._found_of:
+                self._made_of = None  # it was stopped: the next time somebody looks, it is looked again
+
+        bench.task(COMPARING, "Comparing", work, done, ended)

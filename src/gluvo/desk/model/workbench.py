@@ -597,11 +597,6 @@ class Workbench(QObject):
         self._blind = id
         self._apply_monitoring()
 
-    @property
-    def blind(self) -> bool:
-        """Whether nobody is to see what is heard."""
-        return bool(self._blind)
-
     def freeze(self, frozen: Frozen | None) -> None:
         """Keep a spectrum to compare with, or let it go."""
         self.frozen = frozen

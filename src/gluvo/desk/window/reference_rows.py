@@ -16,6 +16,7 @@ from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.timeline import GRIP, Timeline
 from gluvo.desk.window.timeline_drawing import MARGIN
+from gluvo.dsp.kernel import Floats
 from gluvo.measure.trace import Span
 from gluvo.session import sections
 from gluvo.session.records import Reference, Section, Session
@@ -98,14 +99,15 @@ class ReferenceRow(QWidget):
         there = ((s, found.get(s.id)) for s in self._bench.session.sections)
         return [(own, s.start, s.end) for s, own in there if own is not None]
 
-    def own_time(self, seconds: float) -> float:
-        """The reference's own time at a place of the row."""
+    def own_times(self, seconds: Floats) -> Floats:
+        """The reference's own times at places of the row."""
         if not self.aligned:
             return seconds
+        found = seconds % self.length
         for own, start, end in self.boxes():
-            if start <= seconds < end:
-                return own.start + (seconds - start) % max(0.01, own.end - own.start)
-        return seconds % self.length
+            inside = (seconds >= start) & (seconds < end)
+            found[inside] = own.start + (seconds[inside] - start) % max(0.01, own.end - own.start)
+        return found
 
     # --- drawing -------------------------------------------------------------------------------------------
 
@@ -158,10 +160,10 @@ class ReferenceRow(QWidget):
         columns = int(self._inner)
         if not len(peaks) or columns < 2:
             return
-        times = np.array([self.own_time(self.seconds(MARGIN + n)) for n in range(columns)])
+        times = self.own_times(self._shown.start + np.arange(columns) / self._inner * self._shown.seconds)
         first = np.clip((times / hop).astype(int), 0, len(peaks) - 1)
         span = max(1, int(self._shown.seconds / columns / hop))
-        tall = np.array([float(peaks[k : k + span].max(initial=0.0)) for k in first.tolist()])
+        tall = np.lib.stride_tricks.sliding_window_view(np.pad(peaks, (0, span - 1)), span)[first].max(axis=1)
         middle, half = RIBBON + 3 + (ROW - RIBBON - 5) / 2.0, (ROW - RIBBON - 5) / 2.0
         xs = MARGIN + np.arange(columns) + 0.5
         up = [QPointF(x, middle - min(1.0, v) * half) for x, v in zip(xs.tolist(), tall.tolist(), strict=True)]
@@ -307,9 +309,10 @@ class ReferenceRows(QWidget):
         self._column.setContentsMargins(0, 0, 0, 2)
         self._column.setSpacing(2)
         self.rows: dict[str, ReferenceRow] = {}
+        self._shown: object = None
         bench.session_changed.connect(self._session_changed)
         bench.audio_changed.connect(self.refresh)
-        bench.picture_changed.connect(self.redraw)
+        bench.picture_changed.connect(self._picture_changed)
         timeline.viewed.connect(self.redraw)
         self.refresh()
 
@@ -334,6 +337,14 @@ class ReferenceRows(QWidget):
             for row in self.rows.values():
                 self._column.addWidget(row)
         self.redraw()
+
+    def _picture_changed(self) -> None:
+        """Only what the rows show of it: partners, and waves that are measured by now."""
+        known = tuple(known_joint(sound) is not None for sound in self._bench.audio.references.values())
+        shown = self._bench.picture.partners, known
+        if shown != self._shown:
+            self._shown = shown
+            self.redraw()
 
     def redraw(self) -> None:
         for row in self.rows.values():

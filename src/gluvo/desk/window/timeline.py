@@ -55,6 +55,7 @@ class Timeline(QWidget):
         self._bench = bench
         self._view = Span(0.0, 1.0)
         self._material: Material | None = None
+        self._mark = "", "ink"
         self._position = 0.0
         self._picture: QPixmap | None = None
         self._words: QPixmap | None = None
@@ -119,7 +120,7 @@ class Timeline(QWidget):
         if abs(new - old) > 0.2:
             for x in (old, new):
                 self.update(int(x) - 3, 0, 7, self.height())
-                if self._heard()[0]:
+                if self._mark[0]:
                     self.update(int(x) - MARK, self.height() - CAPTION, 2 * MARK, CAPTION)
 
     def zoom(self, factor: float, at: float | None = None) -> None:
@@ -147,6 +148,7 @@ class Timeline(QWidget):
         self._redraw()
 
     def _audio_changed(self) -> None:
+        self._follow_heard()
         if self._bench.audio.material is self._material:
             return  # something else that can be heard has come or gone
         self._material = self._bench.audio.material
@@ -159,8 +161,7 @@ class Timeline(QWidget):
             self._redraw()
         elif (before.sections, before.view.section) != (now.sections, now.view.section):
             self._redraw()
-        if before.view.hear != now.view.hear:
-            self.update()
+        self._follow_heard()
 
     def _picture_changed(self) -> None:
         song, untouched = self._bench.picture.song_render, self._bench.picture.untouched
@@ -217,7 +218,7 @@ class Timeline(QWidget):
         painter.drawPixmap(0, 0, self._picture)
         c, x = colours(), self._x(self._position)
         if MARGIN - 1 <= x <= self.width() - MARGIN + 1:
-            mark, colour = self._heard()
+            mark, colour = self._mark
             painter.setPen(QPen(c[colour], 2))
             painter.drawLine(QPointF(x, RIBBON[0] + RIBBON[1]), QPointF(x, self.height() - CAPTION))
             if mark:
@@ -231,15 +232,13 @@ class Timeline(QWidget):
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.drawRect(1, 1, self.width() - 3, self.height() - 3)
 
-    def _heard(self) -> tuple[str, str]:
-        """What plays, where it is not the result, and the colour of its kind."""
-        hear = self._bench.session.view.hear
-        if hear == RESULT or self._bench.blind:
-            return "", "ink"
-        found = next((h for h in self._bench.hearables() if h.id == hear), None)
-        if found is None:
-            return "", "ink"
-        return found.name, "ink" if found.group == SONG else "reference"
+    def _follow_heard(self) -> None:
+        """What plays, where it is not the result, and the colour of its kind; kept, as it is drawn with the playhead."""
+        hear, before = self._bench.session.view.hear, self._mark
+        found = next((h for h in self._bench.hearables() if h.id == hear), None) if hear != RESULT else None
+        self._mark = ("", "ink") if found is None else (found.name, "ink" if found.group == SONG else "reference")
+        if self._mark != before:
+            self.update()
 
     def _write_heard(self, painter: QPainter, x: float, text: str, colour: str) -> None:
         """The name of what plays, at the playhead's foot."""
