@@ -122,7 +122,7 @@ def test_a_key_drives_the_reduction() -> None:
         msgspec.structs.replace(session.step("g"), aim=3.0),
         source(renderer),
         Span(0.6, 1.0),  # type: ignore[type-var]
-        key=renderer.joint(renderer.plan(session).keys["g"]),
+        keys=[renderer.joint(key) for key in renderer.plan(session).keys["g"]],
     )
     assert found.met and found.value == pytest.approx(-8.0 - 4.0, abs=0.1)
 

@@ -108,8 +108,8 @@ def by_hand(material: Material) -> np.ndarray:
         processor, out = found.make(RATE), np.zeros_like(x)
         padded = [np.concatenate([s, np.zeros((processor.latency, 2))]) for s in (x, key)]
         for at in range(0, len(padded[0]), 4096):
-            processor.key = padded[1][at : at + 4096]
-            block = np.zeros_like(processor.key)
+            processor.keys = (padded[1][at : at + 4096],)
+            block = np.zeros_like(processor.keys[0])
             processor.process(padded[0][at : at + 4096], block)
             first = max(0, at - processor.latency)
             part = block[first + processor.latency - at :]
@@ -209,7 +209,7 @@ def test_a_held_lane_keeps_the_loudness(material: Material) -> None:
         raised = session.with_step(msgspec.structs.replace(session.item("crush"), level=level))
         held = hold(renderer, raised, SPAN)
         song = renderer.song(held)
-        main, side = held.item("crush"), song.plan.lanes["crush"]
+        main, side = held.item("crush"), song.plan.parts["crush", 0]
         before, after = song.at(side[0]).figures(SPAN).integrated, song.joint("crush").figures(SPAN).integrated  # type: ignore[union-attr]
         assert after == pytest.approx(before, abs=0.03) and main.blend < 0.0  # type: ignore[union-attr]
     assert hold(renderer, held, SPAN) == held
@@ -281,7 +281,7 @@ def test_what_is_heard_alone_stays_out_of_figures_and_files(material: Material) 
     wanted = play_through(alone.result, material)
     assert np.abs(live[late + 600 :] - wanted[600 : RATE - late]).max() < 1e-9
     lane = Plan(band(), solo=("crush",))
-    assert lane.after["crush"].inputs == (lane.lanes["crush"][1],)
+    assert lane.after["crush"].inputs == (lane.parts["crush", 0][1],)
 
 
 def test_a_key_that_is_gone_is_its_own_signal(material: Material) -> None:

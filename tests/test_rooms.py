@@ -148,8 +148,7 @@ class Halves(Step, tag="halves", frozen=True, kw_only=True):
 
 class _Both(Processor):
     def process(self, x: np.ndarray, out: np.ndarray) -> None:
-        assert self.key is not None
-        np.add(x, self.key, out=out)
+        np.add(x, self.keys[0], out=out)
 
 
 def steps(*ids: str) -> tuple[Trim, ...]:

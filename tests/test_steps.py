@@ -273,11 +273,11 @@ def test_faders_have_a_place_for_nothing() -> None:
 def test_a_lane_passes_what_comes_and_adds_its_own() -> None:
     x, side = noise(0.1), noise(0.1, seed=5)
     processor, out = Lane(level=-6.0, blend=-2.0).make(RATE), np.zeros_like(x[:4096])
-    processor.key = side[:4096]
+    processor.keys = (side[:4096],)
     processor.process(x[:4096], out)
     assert out == pytest.approx((x[:4096] + 10 ** (-6 / 20) * side[:4096]) * 10 ** (-2 / 20))
     silent = Lane().make(RATE)
-    silent.key = side[:4096]
+    silent.keys = (side[:4096],)
     silent.process(x[:4096], out)
     assert np.array_equal(out, x[:4096])
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -45,17 +45,17 @@ class Found:
 
 
 def find_threshold(
-    glue: Glue, before: Joint, span: Span | None, progress: Progress = no_progress, key: Joint | None = None
+    glue: Glue, before: Joint, span: Span | None, progress: Progress = no_progress, keys: Sequence[Joint] = ()
 ) -> Found:
     """The threshold for which the mean reduction over the span is ``glue.aim`` dB.
 
-    `before` is the joint that feeds the step, `key` what its detector listens to if that is something else. The
+    `before` is the joint that feeds the step, `keys` what its detector listens to if that is something else. The
     detector's levels are computed once; each try runs only the curve and the ballistics over them (where it feeds
     back, the whole detector). Where the input's RMS is under −50 dBFS it does not count.
     """
     if glue.slope == 0.0:
         return Found(glue.threshold, 0.0, met=False)
-    audio, skip, heard = _stretch(glue, before, key, span)
+    audio, skip, heard = _stretch(glue, before, keys, span)
     if not heard.any():
         return Found(glue.threshold, 0.0, met=False)
     rate, hop = before.rate, hop_frames(before.rate)
@@ -118,16 +118,16 @@ def _nearby(reduction_at: Callable[[float], float], glue: Glue) -> float | None:
     return None
 
 
-def detector_levels(step: Step, before: Joint, span: Span | None, key: Joint | None = None) -> Floats:
+def detector_levels(step: Step, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> Floats:
     """The largest level in dBFS that a step's detector reads in every 10 ms of a span."""
-    audio, skip, _ = _stretch(step, before, key, span)
+    audio, skip, _ = _stretch(step, before, keys, span)
     hop = hop_frames(before.rate)
     first = max(0, skip - 50 * hop)  # half a second for its filters to settle
     processor, out = step.make(before.rate), np.zeros((hop, 2))
     levels = []
     for at in range(first, len(audio) - hop + 1, hop):
         block = np.ascontiguousarray(audio[at : at + hop], dtype=np.float64)
-        processor.key = None if key is None else block
+        processor.keys = (block,) if keys else ()
         processor.process(block, out)
         if at >= skip:
             levels.append(processor.level[0])
@@ -182,7 +182,7 @@ def _band_levels(eq: MidSideEq, band: Band, before: Joint, span: Span | None) ->
     return np.asarray(comp.DB * np.log(np.maximum(loudest, comp.QUIETEST))), skip
 
 
-def _stretch(step: Step, before: Joint, key: Joint | None, span: Span | None) -> tuple[np.ndarray, int, np.ndarray]:
+def _stretch(step: Step, before: Joint, keys: Sequence[Joint], span: Span | None) -> tuple[np.ndarray, int, np.ndarray]:
     """What the detector listens to over the span with a lead-in, how many frames that is, and which hops count."""
     rate = before.rate
     inner = before.within(span) or Span(0.0, before.trace.seconds)
@@ -192,7 +192,11 @@ def _stretch(step: Step, before: Joint, key: Joint | None, span: Span | None) ->
     first = round(inner.start * rate / hop) * hop
     late = step.make(rate).latency  # how early reduction is
     skip = max(0, first - frames.start + late)
-    return (key or before).audio[frames], skip, heard_hops(before.trace)[first // hop : -(-frames.stop // hop)]
+    return (
+        (keys[0] if keys else before).audio[frames],
+        skip,
+        heard_hops(before.trace)[first // hop : -(-frames.stop // hop)],
+    )
 
 
 def _levels(glue: Glue, audio: np.ndarray, rate: int) -> Floats:
@@ -212,7 +216,7 @@ def _fed_back(glue: Glue, audio: np.ndarray, rate: int) -> Floats:
     return reduction
 
 
-def find_makeup(glue: Glue, before: Joint, span: Span | None, key: Joint | None = None) -> Found:
+def find_makeup(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> Found:
     """The make-up for which the span is as loud after the step as before it.
 
     Loudness weighting is linear, so each try only adds up energies of the two parts of the mix.
@@ -225,7 +229,7 @@ def find_makeup(glue: Glue, before: Joint, span: Span | None, key: Joint | None 
     dry = np.ascontiguousarray(before.audio[cut], dtype=np.float64)
     wet = np.zeros_like(dry)
     processor = msgspec.structs.replace(glue, makeup=0.0, mix=100.0).make(rate)
-    for at, _, block in stream(processor, dry, key=None if key is None else key.audio[cut]):
+    for at, _, block in stream(processor, dry, keys=[key.audio[cut] for key in keys]):
         wet[at : at + len(block)] = block
     skip = Span(inner.start, inner.end).frames(rate, len(before.audio)).start - cut.start
     parts = []
@@ -281,8 +285,8 @@ class Aimed:
     """dB that are asked for."""
     problem: str
     """Why it cannot be looked for as things are, in a sentence; empty if it can."""
-    find: Callable[[Joint, Span | None, Progress, Joint | None], Found]
-    """Looks for it, given what feeds the step and its key."""
+    find: Callable[[Joint, Span | None, Progress, Sequence[Joint]], Found]
+    """Looks for it, given what feeds the step and its keys."""
     put: Callable[[Step, float, str], Step]
     """The step as it has become by then with the threshold, held in a section."""
 
@@ -299,7 +303,7 @@ def _aimed_glue(glue: Glue, _part: int) -> Aimed:
 
     problem = "At a ratio of 1 nothing is reduced. Raise the ratio first." if glue.slope == 0.0 else ""
     return Aimed(
-        glue.aim, problem, lambda before, span, check, key: find_threshold(glue, before, span, check, key), put
+        glue.aim, problem, lambda before, span, check, keys: find_threshold(glue, before, span, check, keys), put
     )
 
 
@@ -315,7 +319,7 @@ def _aimed_band(eq: MidSideEq, part: int) -> Aimed:
         return now if present is None else present.with_edit(band.id, threshold=value)
 
     return Aimed(
-        band.aim, "", lambda before, span, check, _key: find_band_threshold(eq, band, before, span, check), put
+        band.aim, "", lambda before, span, check, _keys: find_band_threshold(eq, band, before, span, check), put
     )
 
 

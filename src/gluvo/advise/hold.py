@@ -63,15 +63,14 @@ class _Fed:
     def __init__(self, renderer: Renderer, plan: Plan, step: Step, section: Span, progress: Progress) -> None:
         self._renderer, self._section, self._progress = renderer, section, progress
         self._lead = max(plan.result.memory, step.memory)
-        self._nodes = [plan.before[step.id], *([plan.keys[step.id]] if step.id in plan.keys else [])]
+        self._nodes = [plan.before[step.id], *plan.keys.get(step.id, ())]
         self.place = (section, *(node.key for node in self._nodes))
         """What the answer depends on besides the step."""
 
-    def joints(self) -> tuple[Joint, Joint | None]:
-        """What feeds it, and its key."""
+    def joints(self) -> tuple[Joint, ...]:
+        """What feeds it, and its keys."""
         found = self._renderer.joints(self._nodes, self._section, self._progress, self._lead)
-        before, *key = (found[node.key] for node in self._nodes)
-        return before, key[0] if key else None
+        return tuple(found[node.key] for node in self._nodes)
 
 
 def _threshold(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
@@ -81,8 +80,8 @@ def _threshold(renderer: Renderer, session: Session, id: str, span: Span | None,
     fed = _Fed(renderer, plan, step, section, progress)
 
     def find() -> float:
-        before, key = fed.joints()
-        return find_threshold(step, before, section, progress, key).value
+        before, *keys = fed.joints()
+        return find_threshold(step, before, section, progress, keys).value
 
     # whatever the threshold is now, the one that is found depends on the rest
     rest = msgspec.structs.replace(step, threshold=0.0, makeup=0.0)
@@ -96,8 +95,8 @@ def _makeup(renderer: Renderer, session: Session, id: str, span: Span | None, pr
     fed = _Fed(renderer, plan, step, section, progress)
 
     def find() -> float:
-        before, key = fed.joints()
-        return find_makeup(step, before, section, key).value
+        before, *keys = fed.joints()
+        return find_makeup(step, before, section, keys).value
 
     rest = msgspec.structs.replace(step, makeup=0.0)
     return _with(session, step, "makeup", renderer.once(("makeup", rest.sound_key(), *fed.place), find))
@@ -122,7 +121,7 @@ def _blend(renderer: Renderer, session: Session, id: str, span: Span | None, pro
     plan, lane, section = renderer.plan(session), _as(Lane, session.item(id)), _stretch(renderer, span)
     if id not in plan.after:
         return session
-    main, side = plan.lanes[id]
+    main, side = plan.parts[id, 0]
 
     def find() -> float:
         joints = renderer.joints([main, side], section, progress, plan.result.memory)

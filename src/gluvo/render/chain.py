@@ -48,26 +48,27 @@ class Unit(Protocol):
 
 
 def stream(
-    unit: Unit, x: np.ndarray, progress: Progress = no_progress, key: np.ndarray | None = None
+    unit: Unit, x: np.ndarray, progress: Progress = no_progress, keys: Sequence[np.ndarray] = ()
 ) -> Iterator[tuple[int, slice, Audio]]:
     """Run `x` (frames, 2) through a unit: where each block begins in `x`, its place in the unit's last block (for
-    what it reports), and the block itself, aligned with `x`. A `key` goes along with `x`, to a processor.
+    what it reports), and the block itself, aligned with `x`. `keys` go along with `x`, to a processor.
 
     The latency is made good: silence is fed after the end, and what comes before the beginning dropped.
     The yielded block is used again for the next one.
     """
     total, late = len(x), unit.latency
-    block, out, second = (np.zeros((MAX_BLOCK, 2)) for _ in range(3))
+    block, out, *others = (np.zeros((MAX_BLOCK, 2)) for _ in range(2 + len(keys)))
     for start in range(0, total + late, MAX_BLOCK):
         n = min(MAX_BLOCK, total + late - start)
         given = max(0, min(n, total - start))
         block[:given] = x[start : start + given]
         block[given:n] = 0.0
-        if key is not None:
-            second[:given] = key[start : start + given]
-            second[given:n] = 0.0
+        for key, other in zip(keys, others, strict=True):
+            other[:given] = key[start : start + given]
+            other[given:n] = 0.0
+        if keys:
             assert isinstance(unit, Processor)
-            unit.key = second[:n]
+            unit.keys = tuple(other[:n] for other in others)
         unit.run(block[:n], out[:n])
         skip = max(0, late - start)
         if skip < n:

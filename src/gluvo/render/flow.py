@@ -104,8 +104,8 @@ class Making:
         reduction = ReductionTracer(self.rate, self.total) if reduces else None
         self.ahead = max(CHUNK, unit.latency + MAX_BLOCK)
         yield
-        x, key = self.inputs[0].audio, self.inputs[1].audio if len(self.inputs) > 1 else None
-        for start, place, block in stream(unit, x, key=key):
+        x, *keys = (making.audio for making in self.inputs)
+        for start, place, block in stream(unit, x, keys=keys):
             audio[start : start + len(block)] = block
             tracer.push(block)
             if reduction is not None:

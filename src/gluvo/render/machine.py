@@ -53,8 +53,7 @@ class Part:
             if late is not None:
                 late.run(x.out[:n], ready[:n])
         if self.processor is not None:
-            if len(self._ready) > 1:
-                self.processor.key = self._ready[1][:n]
+            self.processor.keys = tuple(ready[:n] for ready in self._ready[1:])
             self.processor.run(self._ready[0][:n], out)
         elif self._gains is not None:
             out[:] = 0.0

@@ -7,7 +7,7 @@ plans share what is the same in both: the cache of renders finds it again, and t
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
@@ -15,7 +15,7 @@ import msgspec
 from gluvo.session import chains
 from gluvo.session.records import MIX, AnyStrip, Media, Session, Stem
 from gluvo.session.tree import children, heard
-from gluvo.steps import ChainItem, Step
+from gluvo.steps import Step
 
 Gains = tuple[float, float]
 PLAIN: Gains = (1.0, 1.0)
@@ -139,10 +139,11 @@ class Plan:
         """What comes out of it."""
         self.at_work: dict[str, Run] = {}
         """The step or lane itself; what comes out of it may have another level."""
-        self.keys: dict[str, Node] = {}
-        """What the detector of a keyed Glue listens to."""
-        self.lanes: dict[str, tuple[Node, Node]] = {}
-        """Each lane's two parts: what comes along the chain, and what comes through the lane."""
+        self.keys: dict[str, tuple[Node, ...]] = {}
+        """What the detectors of a keyed step listen to."""
+        self.parts: dict[tuple[str, int], tuple[Node, Node]] = {}
+        """The two sides of the parts of containers. Of a lane (part 0) what comes along the chain and what comes through
+        the lane; of a Split's band, by its id, what is cut out for it and what it gives."""
         self.strips: dict[str, StripPlan] = {}
         """In an order in which each one needs only those before it."""
         for strip in session.strips:
@@ -182,7 +183,7 @@ class Plan:
             return self.strips[strip.id]
         start = self._start(strip)
         along = tuple(i.id for i in strip.chain if i.on and i.id != self._without and not i.holds_steps)
-        made = self.strips[strip.id] = StripPlan(start, self._chain(strip.chain, start), along)
+        made = self.strips[strip.id] = StripPlan(start, self.chain(strip.chain, start), along)
         return made
 
     def _start(self, strip: AnyStrip) -> Node:
@@ -193,32 +194,32 @@ class Plan:
         flowing = [s for s in children(self._session, strip.id) if not s.mute and s.id in self._heard]
         return mixed(f"{self._tag}{strip.id}/in", [(self._strip(s).end, s.gains) for s in flowing])
 
-    def _chain(self, chain: Iterable[ChainItem], x: Node) -> Node:
+    def chain(self, chain: Iterable[Step], x: Node, key: Node | None = None) -> Node:
+        """What comes out of a chain, or of a row of a container."""
         points = {"": x}
         for item in chain:
             if item.on and item.id != self._without:
                 self.before[item.id] = x
                 x = self.after[item.id] = (
-                    item.wired(x, _Wiring(self, points)) if item.holds_steps else self.step(item, x)
+                    item.wired(x, _Wiring(self, points)) if item.holds_steps else self.step(item, x, key)
                 )
             points[item.id] = x
         return x
 
-    def row(self, steps: Iterable[Step], x: Node) -> Node:
-        """What comes out of the steps of a container."""
-        for step in steps:
-            if step.on and step.id != self._without:
-                self.before[step.id] = x
-                x = self.after[step.id] = self.step(step, x)
-        return x
+    def step(self, step: Step, x: Node, key: Node | None = None) -> Node:
+        """What comes out of a step, whose detector listens to `key` if it has none of its own. A key that is gone is the
+        step's own input."""
+        named = [self.strip_end(id) for id in step.keys_from]
+        if any(named):
+            self.keys[step.id] = tuple(node or x for node in named)
+        elif key is not None and step.takes_key and not named:
+            self.keys[step.id] = (key,)
+        return self.levelled(step, x, *self.keys.get(step.id, ()))
 
-    def step(self, step: Step, x: Node) -> Node:
-        """What comes out of a step."""
-        key = self._session.strip(step.key_from) if step.key_from else None
-        if key is None:
-            return self.levelled(step, x)
-        self.keys[step.id] = self._strip(key).end
-        return self.levelled(step, x, self.keys[step.id])
+    def strip_end(self, id: str) -> Node | None:
+        """What comes out of a strip's chain; None if the strip is gone."""
+        strip = self._session.strip(id)
+        return None if strip is None else self._strip(strip).end
 
     def blended(self, container: Step, main: Node, side: Node, gain: float) -> Node:
         """What comes out of a container that puts its steps' sound under the chain's; its steps alone, if they are heard
@@ -226,6 +227,10 @@ class Plan:
         if container.id in self.solo:
             return mixed(f"{self._tag}{container.id}/alone", [(side, (gain, gain))])
         return self.levelled(container, main, side)
+
+    def added(self, name: str, parts: Sequence[tuple[Node, float]]) -> Node:
+        """Sounds added up, each times its factor."""
+        return mixed(self._tag + name, [(node, (gain, gain)) for node, gain in parts])
 
     def levelled(self, step: Step, *inputs: Node) -> Node:
         """A step at work, and after it its level, as a node of its own: a level that is found makes no new render of
@@ -236,7 +241,7 @@ class Plan:
 
     def ear(self, step: Step) -> Node:
         """What the detector of a step that is on hears."""
-        x = self.keys.get(step.id, self.before[step.id])
+        x = self.keys.get(step.id, (self.before[step.id],))[0]
         if (back := step.before_ear()) is not None:
             x = run(f"{step.id}/back", back, x)
         plain = msgspec.json.encode(step, order="sorted").decode()
@@ -252,11 +257,20 @@ class _Wiring:
     def at(self, id: str) -> Node:
         return self._points[id]
 
-    def through(self, steps: Iterable[Step], x: Node) -> Node:
-        return self._plan.row(steps, x)
+    def key(self, strip: str) -> Node | None:
+        return self._plan.strip_end(strip)
 
-    def parts(self, container: Step, main: Node, side: Node) -> None:
-        self._plan.lanes[container.id] = main, side
+    def alone(self, row: str) -> bool:
+        return row in self._plan.solo
+
+    def through(self, steps: Sequence[Step], x: Node, key: Node | None = None) -> Node:
+        return self._plan.chain(steps, x, key)
+
+    def part(self, container: Step, part: int, before: Node, after: Node) -> None:
+        self._plan.parts[container.id, part] = before, after
+
+    def sum(self, name: str, parts: Sequence[tuple[Node, float]]) -> Node:
+        return self._plan.added(name, parts)
 
     def run(self, step: Step, *inputs: Node) -> Node:
         return self._plan.levelled(step, *inputs)
@@ -282,13 +296,8 @@ def ordered(wanted: Iterable[Node], known: Collection[str] = ()) -> list[Node]:
 
 
 def steps_heard(session: Session) -> tuple[str, ...]:
-    """The ids of the steps and lanes that are on, in the order in which the live engine reports on them."""
-    ids: list[str] = []
-    for item in session.items:
-        holder = next((found for s in session.strips if (found := chains.container_of(s.chain, item.id))), None)
-        if item.on and (holder is None or holder.on):
-            ids.append(item.id)
-    return tuple(ids)
+    """The ids of the steps and containers that are on, in the order in which the live engine reports on them."""
+    return tuple(item.id for strip in session.strips for item in chains.flat_on(strip.chain))
 
 
 def _key(*parts: str) -> str:

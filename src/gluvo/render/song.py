@@ -46,14 +46,14 @@ class Rendered:
         return self.at(self.plan.untouched)
 
     def joint(self, step: str) -> Joint | None:
-        """What comes out of a step or lane; None if it is off."""
+        """What comes out of a step or container; None if it is off, or nothing of it is needed for the result."""
         node = self.plan.after.get(step)
-        return self.at(node) if node is not None else None
+        return self.joints.get(node.key) if node is not None else None
 
     def before(self, step: str) -> Joint | None:
-        """What feeds a step or lane."""
+        """What feeds a step or container."""
         node = self.plan.before.get(step)
-        return self.at(node) if node is not None else None
+        return self.joints.get(node.key) if node is not None else None
 
     def start(self, strip: str) -> Joint | None:
         """What comes into a strip's chain."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from typing import Annotated, Literal, cast
 
 import msgspec
@@ -11,7 +11,7 @@ from msgspec import Meta, Struct
 
 from gluvo.dsp.db import FADER_OFF, fader_gain
 from gluvo.session import chains
-from gluvo.steps import AnyStep, ChainItem
+from gluvo.steps import AnyStep, ChainItem, Step
 from gluvo.steps.settings import MOST_NAME, choice, number, switch
 
 VERSION = 2
@@ -638,13 +638,15 @@ class Session(Struct, frozen=True, kw_only=True):
         found = self.strip(strip)
         if found is None:
             return self
-        session, made = self, msgspec.structs.replace(step, id=self.fresh_id(type(step).__name__.lower()))
-        session = self.with_chain(strip, chains.inserted(found.chain, made, after, inside))
-        for inner in (step for row in made.rows for step in row):
-            fresh = msgspec.structs.replace(inner, id=session.fresh_id(type(inner).__name__.lower()))
-            made = made.with_rows([[fresh if s is inner else s for s in row] for row in made.rows])
-            session = session.with_step(made)
-        return session
+        taken = self._ids()
+
+        def named(item: Step) -> Step:
+            id = _fresh(type(item).__name__.lower(), taken)
+            taken.add(id)
+            made = msgspec.structs.replace(item, id=id)
+            return made.with_rows([[named(step) for step in row] for row in made.rows]) if made.holds_steps else made
+
+        return self.with_chain(strip, chains.inserted(found.chain, cast("ChainItem", named(step)), after, inside))
 
     def without_step(self, id: str) -> Session:
         strip = self.strip_with(id)
@@ -659,6 +661,10 @@ class Session(Struct, frozen=True, kw_only=True):
 
     def fresh_id(self, stem: str) -> str:
         """An id that nothing in the session has yet."""
+        return _fresh(stem, self._ids())
+
+    def _ids(self) -> set[str]:
+        """All ids that there are."""
         records: tuple[Struct, ...] = (
             *self.references,
             *(section for reference in self.references for section in reference.sections),
@@ -670,8 +676,12 @@ class Session(Struct, frozen=True, kw_only=True):
             *self.versions,
             *self.trials,
         )
-        taken = {getattr(record, "id", "") for record in records}
-        return next(f"{stem}-{n}" for n in range(1, len(taken) + 2) if f"{stem}-{n}" not in taken)
+        return {getattr(record, "id", "") for record in records}
+
+
+def _fresh(stem: str, taken: Collection[str]) -> str:
+    """An id that is not taken."""
+    return next(f"{stem}-{n}" for n in range(1, len(taken) + 2) if f"{stem}-{n}" not in taken)
 
 
 SessionEdit = Callable[[Session], Session]

@@ -70,7 +70,7 @@ def heard(session: Session, solo: Collection[str]) -> set[str]:
 
 def keys(strip: AnyStrip) -> set[str]:
     """The strips that detectors in a chain listen to."""
-    return {item.key_from for item in chains.flat(strip.chain) if item.key_from}
+    return {key for item in chains.flat(strip.chain) for key in item.keys_from}
 
 
 def check(session: Session) -> None:
@@ -102,6 +102,9 @@ def check(session: Session) -> None:
     for strip in session.strips:
         if lane := chains.ends_before_it_starts(strip.chain):
             raise SessionError(f"The lane “{lane.short_name}” in “{strip.name}” would come back before it leaves.")
+    for item in session.items:
+        if problem := item.problem():
+            raise SessionError(f"{item.id} {problem}.")
     _check_keys(session)
 
 
@@ -117,7 +120,7 @@ def _check_keys(session: Session) -> None:
     except graphlib.CycleError as error:
         around = error.args[1]  # each one is needed by the next; the last step to close the circle is a key
         keyed = next(b for a, b in itertools.pairwise(around) if session.strip(a).into != b)  # type: ignore[union-attr]
-        raise SessionError(f"The key of a Glue in “{names[keyed]}” already depends on what that Glue does.") from None
+        raise SessionError(f"A key in “{names[keyed]}” already depends on what comes out of there.") from None
     depth: dict[str, int] = {}
     for id in order:
         depth[id] = 1 + max((depth[other] for other in needs[id]), default=0)

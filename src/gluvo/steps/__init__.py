@@ -1,4 +1,4 @@
-"""The steps, and the lane that holds steps beside the chain."""
+"""The steps; the lane, which holds steps beside the chain; and the split, which holds steps for each band."""
 
 from __future__ import annotations
 
@@ -12,10 +12,11 @@ from gluvo.steps.limiter import Limiter
 from gluvo.steps.mid_side_eq import MidSideEq
 from gluvo.steps.saturation import Saturation
 from gluvo.steps.settings import Setting, settings_of
+from gluvo.steps.split import Split, SplitBand
 from gluvo.steps.trim import Trim
 from gluvo.steps.width import Width
 
-ChainItem = AnyStep | Lane
+ChainItem = AnyStep | Lane | Split
 """What stands in a chain."""
 
 __all__ = [
@@ -32,6 +33,8 @@ __all__ = [
     "Processor",
     "Saturation",
     "Setting",
+    "Split",
+    "SplitBand",
     "Step",
     "Trim",
     "Width",

@@ -28,11 +28,21 @@ class Wiring(Protocol[N]):
     def at(self, id: str) -> N:
         """What comes out of an item of the chain that stands before it; what comes into the chain, if it is empty."""
 
-    def through(self, steps: tuple[Step, ...], x: N) -> N:
-        """What comes out of some steps, one after the other."""
+    def key(self, strip: str) -> N | None:
+        """What comes out of a strip's chain; None if the strip is gone."""
 
-    def parts(self, container: Step, main: N, side: N) -> None:
-        """Tell what goes past the container's steps and what comes out of them, for those who look at both."""
+    def alone(self, row: str) -> bool:
+        """Whether a row is heard alone."""
+
+    def through(self, steps: Sequence[Step], x: N, key: N | None = None) -> N:
+        """What comes out of some steps, one after the other. Detectors without a key of their own listen to `key`."""
+
+    def part(self, container: Step, part: int, before: N, after: N) -> None:
+        """Tell the two sides of a container's part, for those who look at both: what goes past its steps, or comes into
+        them, and what comes out."""
+
+    def sum(self, name: str, parts: Sequence[tuple[N, float]]) -> N:
+        """Sounds added up, each times its factor."""
 
     def run(self, step: Step, *inputs: N) -> N:
         """What comes out of a step's own processor; a second input is its key."""
@@ -66,6 +76,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """Whether it works against a ceiling that nothing passes."""
     has_ear: ClassVar[bool] = False
     """Whether what its detector listens to can be heard; see `ear`."""
+    takes_key: ClassVar[bool] = False
+    """Whether its detector may listen to another stem or bus, which comes as a second input."""
     holds_steps: ClassVar[bool] = False
     """Whether it is a container: `rows`, `with_rows` and `wired` are for those."""
 
@@ -89,9 +101,15 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         return 0.0
 
     @property
-    def key_from(self) -> str:
-        """The id of the stem or bus that its detector listens to in place of its input; empty for none."""
-        return ""
+    def keys_from(self) -> tuple[str, ...]:
+        """The ids of the stems and buses that its detectors listen to in place of its input, each once, in the order in
+        which its processor is given them."""
+        return ()
+
+    @property
+    def passes(self) -> bool:
+        """Whether, as it is set, the sound passes bit for bit and at once."""
+        return self.sound_key() == type(self)().sound_key()
 
     def apart(self) -> tuple[Self, float]:
         """The step without the gain that comes after all of it, and that gain as a factor."""
@@ -131,6 +149,16 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     def with_rows(self, rows: Sequence[Sequence[Step]]) -> Self:
         """A container with other steps in its rows."""
         return self
+
+    @property
+    def row_ids(self) -> tuple[str, ...]:
+        """What each of its rows is known by; a container of one row by its own id."""
+        rows = len(self.rows)
+        return (self.id,) if rows == 1 else tuple(f"{self.id}/{n}" for n in range(1, rows + 1))
+
+    def takes(self, item: Step) -> bool:
+        """Whether an item may stand in its rows."""
+        return self.holds_steps and not item.holds_steps
 
     @property
     def since(self) -> str:
@@ -189,8 +217,8 @@ class Processor:
         """The largest level in dBFS that the step's detector read in the last block, if it has one."""
         self.moved: dict[int, Floats] = {}
         """By how many dB each part that moves, by its id, has moved in the last block."""
-        self.key: Audio | None = None
-        """A second signal that goes with the next block, for steps that take one: a detector's key, or a lane."""
+        self.keys: tuple[Audio, ...] = ()
+        """Further signals that go with the next block, for steps that take some: what detectors listen to, or a lane."""
 
     def process(self, x: Audio, out: Audio) -> None:
         """Process up to `MAX_BLOCK` frames of finite samples into `out`, which may be `x`."""

@@ -88,6 +88,11 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
         ),
     ] = False
 
+    @property
+    def passes(self) -> bool:
+        """It holds its ceiling whatever comes."""
+        return False
+
     def make(self, rate: int) -> ClipperProcessor:
         return ClipperProcessor(self, rate)
 

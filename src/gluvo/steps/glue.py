@@ -33,6 +33,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
+    takes_key: ClassVar[bool] = True
     holders: ClassVar[Mapping[str, str]] = {"threshold": "hold_aim", "makeup": "hold_loudness"}
     silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "hold_loudness"}
 
@@ -276,8 +277,12 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         return msgspec.structs.replace(self, makeup=0.0, mix=100.0) if self.feeds_back else None
 
     @property
-    def key_from(self) -> str:
-        return self.key
+    def keys_from(self) -> tuple[str, ...]:
+        return (self.key,) if self.key else ()
+
+    @property
+    def passes(self) -> bool:
+        return self.slope == 0.0 and self.makeup == 0.0 and (self.look_ahead == 0.0 or self.feeds_back)
 
     @property
     def held_now(self) -> tuple[str, ...]:
@@ -449,7 +454,7 @@ class GlueProcessor(Processor):
                 reduction,
             )
         else:
-            detector.run(x if self.key is None else self.key, level)
+            detector.run(self.keys[0] if self.keys else x, level)
             comp.ballistics(level, n, self._curve, self._times, self._state, reduction)
         self.level[0] = max(comp.largest(row, n) for row in level)
         comp.larger(reduction, n, self.reduction)

@@ -13,6 +13,7 @@ from gluvo.dsp.kernel import Audio, kernel
 from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
 from gluvo.steps.kinds import AnyStep
 from gluvo.steps.settings import number, switch
+from gluvo.steps.split import Split
 
 BLEND = "How it comes back"
 
@@ -29,7 +30,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
     name: Annotated[str, msgspec.Meta(max_length=200)] = "Lane"
     since: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of what stands before the point where the lane leaves the chain; empty for the chain's beginning."""
-    steps: Annotated[tuple[AnyStep, ...], msgspec.Meta(max_length=64)] = ()
+    steps: Annotated[tuple[AnyStep | Split, ...], msgspec.Meta(max_length=64)] = ()
 
     level: Annotated[
         float,
@@ -77,12 +78,15 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
     def with_rows(self, rows: Sequence[Sequence[Step]]) -> Self:
         return msgspec.structs.replace(self, steps=tuple(rows[0]))
 
+    def takes(self, item: Step) -> bool:
+        return not isinstance(item, Lane)
+
     def leaving(self, since: str) -> Self:
         return msgspec.structs.replace(self, since=since)
 
     def wired(self, x: N, wiring: Wiring[N]) -> N:
         side = wiring.through(self.steps, wiring.at(self.since))
-        wiring.parts(self, x, side)
+        wiring.part(self, 0, x, side)
         return wiring.blend(self, x, side, self.gain)
 
     @property
@@ -126,7 +130,7 @@ class LaneProcessor(Processor):
         self._nothing = np.zeros((MAX_BLOCK, 2))
 
     def process(self, x: Audio, out: Audio) -> None:
-        lane = self._nothing[: len(x)] if self.key is None else self.key
+        lane = self.keys[0] if self.keys else self._nothing[: len(x)]
         blended(x, lane, self._level, self._blend, out)
 
 

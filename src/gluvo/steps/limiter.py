@@ -152,6 +152,11 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
         ),
     ] = False
 
+    @property
+    def passes(self) -> bool:
+        """It holds its ceiling whatever comes."""
+        return False
+
     def make(self, rate: int) -> LimiterProcessor:
         return LimiterProcessor(self, rate)
 

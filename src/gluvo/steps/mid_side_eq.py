@@ -13,16 +13,15 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.convolution import PART, Convolver, Magnitude, chosen_half, symmetric
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.moving import MovingBand, selector
+from gluvo.dsp.past import PAST_SECONDS, Past
 from gluvo.steps import held
 from gluvo.steps.bands import Band, Target
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number
 
 MOST_BANDS = 24
-PAST_SECONDS = 0.3
-"""How much of what came in is kept for bands that are changed while they play."""
 ALL = "All bands"
 MID_SIDE, LEFT_RIGHT = ("mid", "side"), ("left", "right")
 OPPOSITE: dict[str, tuple[Target, Target]] = {
@@ -244,18 +243,6 @@ def _convolver(eq: MidSideEq, rate: int) -> Convolver:
     return Convolver([[signed(left, 1.0), signed(left, -1.0)], [signed(right, -1.0), signed(right, 1.0)]])
 
 
-@kernel
-def remember(x, past, place):  # type: ignore[no-untyped-def]
-    """Put `x` (frames, 2) into a ring from a place on; where the next one goes."""
-    size = past.shape[0]
-    for i in range(x.shape[0]):
-        past[place, 0], past[place, 1] = x[i, 0], x[i, 1]
-        place += 1
-        if place == size:
-            place = 0
-    return place
-
-
 NOTHING_ROW = np.array([1.0, 0.0, 0.0, 1.0, 0.0, 0.0])
 
 
@@ -343,9 +330,8 @@ class MidSideEqProcessor(Processor):
         stages = [Stage(settings, columns, rate, still=still) for columns in settings.stages]
         self.stages = [stage for stage in stages if not stage.idle]
         self._gain = gain_of(settings.output)
-        self._past = np.zeros((round(PAST_SECONDS * rate) if self.stages and still else 1, 2))
-        """What came in lately, so that bands with other settings can begin as if they had been at work all along."""
-        self._place = 0
+        self._remembers = bool(self.stages and still)
+        self._past = Past(round(PAST_SECONDS * rate) if self._remembers else 1)
         self._work = np.zeros((MAX_BLOCK, 2))
         self.moved = {id: np.zeros(MAX_BLOCK) for stage in self.stages for id in stage.moving}
 
@@ -353,7 +339,7 @@ class MidSideEqProcessor(Processor):
         if self._convolver is not None:
             self._convolver.run(x, out)
         else:
-            self._place = remember(x, self._past, self._place)
+            self._past.remember(x)
             if out is not x:
                 np.copyto(out, x)
         for stage in self.stages:
@@ -369,22 +355,16 @@ class MidSideEqProcessor(Processor):
         same = len(self.stages) == len(other.stages) and all(
             mine.is_as(theirs) for mine, theirs in zip(self.stages, other.stages, strict=True)
         )
-        if self._past.shape == other._past.shape:
-            np.copyto(self._past, other._past)
-            self._place = other._place
-        if not same and self._convolver is None and len(self._past) > 1 and len(other._past) > 1:
+        self._past.adopt(other._past)
+        if not same and self._remembers and other._remembers:
             self._replay()
         for stage in self.stages:
             for theirs in other.stages:
-                stage.adopt(theirs, still=same or len(other._past) == 1)
+                stage.adopt(theirs, still=same or not other._remembers)
 
     def _replay(self) -> None:
         """Let what came in lately run through, so that the bands are where they would be: states of other settings
         would ring, and be louder than either end."""
-        ends = ((self._place, len(self._past)), (0, self._place))
-        for start, stop in ends:
-            for at in range(start, stop, MAX_BLOCK):
-                block = self._work[: min(MAX_BLOCK, stop - at)]
-                np.copyto(block, self._past[at : at + len(block)])
-                for stage in self.stages:
-                    stage.run(block, self.moved)
+        for block in self._past.blocks(self._work):
+            for stage in self.stages:
+                stage.run(block, self.moved)

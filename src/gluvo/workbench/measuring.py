@@ -109,7 +109,9 @@ class Measuring:
         strip = self.session.strip(self.session.view.strip)
         ends = [render.result, render.untouched, render.start(MIX), render.start(self.session.view.strip)]
         chain = chains.flat(strip.chain) if strip is not None and span is not None else ()
-        for joint in (*ends, *(render.joint(item.id) for item in chain)):
+        ids = {item.id for item in chain}
+        parts = [render.joints.get(gives.key) for (id, _), (_, gives) in render.plan.parts.items() if id in ids]
+        for joint in (*ends, *(render.joint(item.id) for item in chain), *parts):
             if joint is not None:
                 joint.figures(span)
         if span is not None and self.session.view.page == "buses":
@@ -135,8 +137,8 @@ class Measuring:
             around = looked_around(step, before, after, stretch, check)
             self.show(hits=hits, hits_step=chosen, around=around)
             if step is not None and step.has_ear:
-                key = renderer.joint(plan.keys[chosen], stretch, check, lead) if chosen in plan.keys else None
-                levels = detector_levels(step, before, stretch, key)
+                keys = [renderer.joint(key, stretch, check, lead) for key in plan.keys.get(chosen, ())]
+                levels = detector_levels(step, before, stretch, keys)
         elif not chosen and (strip := plan.strips.get(session.view.strip)):
             start = renderer.joint(strip.start, stretch, check, lead)
             around = looked_around(None, start, start, stretch, check)

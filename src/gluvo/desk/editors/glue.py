@@ -237,9 +237,9 @@ class LaneEditor(StepEditor[Lane]):
 
     def show_picture(self) -> None:
         step, render, span = self.step, self.bench.picture.best, self.bench.span
-        if step is None or render is None or step.id not in render.plan.lanes:
+        if step is None or render is None or (step.id, 0) not in render.plan.parts:
             return
-        main, side = (render.at(node) for node in render.plan.lanes[step.id])
+        main, side = (render.at(node) for node in render.plan.parts[step.id, 0])
         both = render.joint(step.id)
         assert both is not None
         self.view.show_lane(main.section(span), side.section(span).scaled(step.gain), both.section(span), span)

@@ -58,13 +58,13 @@ class Advice:
         if problem := wish.problem or off:
             bench.tell(problem, True)
             return
-        wanted = [plan.before[step_id], *([plan.keys[step_id]] if step_id in plan.keys else [])]
+        wanted = [plan.before[step_id], *plan.keys.get(step_id, ())]
         stretch, section = span or Span(0.0, renderer.seconds), session.view.section
 
         def work(check: Progress) -> Found:
             joints = renderer.joints(wanted, stretch, check, max(plan.result.memory, step.memory))
             before, *keys = (joints[node.key] for node in wanted)
-            return wish.find(before, stretch, check, keys[0] if keys else None)
+            return wish.find(before, stretch, check, keys)
 
         def done(found: Found) -> None:
             now = bench.session.step(step_id)

@@ -22,16 +22,18 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.advise.hold import holds
-from gluvo.desk.controls.parts import button, figure, label, line
+from gluvo.desk.controls.parts import button, figure, hertz, label, line
 from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session import chains
 from gluvo.session.records import Session, Stem
 from gluvo.session.tree import children, rows
-from gluvo.steps import STEP_KINDS, ChainItem, Lane
+from gluvo.steps import STEP_KINDS, ChainItem, Lane, Split, SplitBand
 
 ID = Qt.ItemDataRole.UserRole
 CLIPBOARD = "gluvo-step"
+INSET = 14
+"""Pixels by which what stands in a container is set in."""
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -112,9 +114,9 @@ class Ledger(QWidget):
 
     # --- actions -------------------------------------------------------------------------------------------
 
-    def add_menu(self, inside: str = "") -> QMenu:
-        """The kinds of step that there are; to be put after the chosen one, or inside a lane."""
-        menu = QMenu("Add a step inside the lane" if inside else "Add step", self)
+    def add_menu(self, inside: str = "", title: str = "Add step") -> QMenu:
+        """The kinds of step that there are; to be put after the chosen one, or inside a row of a container."""
+        menu = QMenu(title, self)
         menu.setToolTipsVisible(True)
         for kind in STEP_KINDS:
             action = menu.addAction(kind.title)
@@ -124,31 +126,57 @@ class Ledger(QWidget):
 
     @property
     def chosen_id(self) -> str:
-        return self._bench.session.view.step
+        """The id of what is chosen: of an item, or of a band's row."""
+        return self._row_of(self._bench.session)
+
+    @staticmethod
+    def _row_of(session: Session) -> str:
+        item = session.item(session.view.step)
+        if isinstance(item, Split) and item.band(session.view.band) is not None:
+            return item.row_id(session.view.band)
+        return session.view.step
+
+    def band_of(self, row_id: str) -> tuple[Split, SplitBand] | None:
+        """The band whose row it is, and its Split."""
+        holder = chains.container_of(self._bench.session.chain, row_id)
+        band = holder.of_row(row_id) if isinstance(holder, Split) else None
+        return (holder, band) if isinstance(holder, Split) and band is not None else None
 
     def add(self, step: ChainItem, inside: str = "") -> None:
         """Put a step or lane in after the chosen one (at the end, if that is what comes in; as the first inside a lane,
         if one is named), and choose it."""
         session = self._bench.session
-        after = self.chosen_id
+        after, band = self.chosen_id, self.band_of(self.chosen_id)
         if not after and session.chain:
             after = session.chain[-1].id
+        if band is not None:  # what may not stand in it goes behind the Split
+            split, _ = band
+            after, inside = split.id, inside or (self.chosen_id if split.takes(step) else "")
         known = {item.id for item in session.items}
         if holds(step):
             step = msgspec.structs.replace(step, held_in=session.view.section)
         self._bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, s.view.strip, after, inside))
         new = [item for item in self._bench.session.items if item.id not in known]
         if new:
-            self._bench.look(step=new[0].id)
+            self._bench.look(step=new[0].id, band=0)
 
     def add_lane(self) -> None:
         """A lane around the chosen step."""
         chain = self._bench.session.chain
-        number = sum(item.holds_steps for item in self._bench.session.items) + 1
+        number = sum(isinstance(item, Lane) for item in self._bench.session.items) + 1
         since = chains.before_which(chain, self.chosen_id or (chain[-1].id if chain else ""))
         self.add(Lane(name=f"Lane {number}", since=since))
 
     def remove(self) -> None:
+        if (found := self.band_of(self.chosen_id)) is not None:
+            split, band = found
+            left = split.without_band(band.id)
+            if left == split:
+                self._bench.told.emit("A Split has at least two bands. Remove the Split to have the sound whole.", True)
+                return
+            self._bench.edit("Remove band", lambda s: s.with_step(left))
+            self._bench.look(band=0)
+            return
         step = self._bench.session.item(self.chosen_id)
         if step is None:
             return
@@ -165,7 +193,12 @@ class Ledger(QWidget):
         self._bench.edit("Move step", lambda s: s.with_chain(s.view.strip, moved))
 
     def switch(self, step_id: str | None = None) -> None:
-        """Turn a step (the chosen one) on or off."""
+        """Turn a step or band (the chosen one) on or off."""
+        if (found := self.band_of(step_id or self.chosen_id)) is not None:
+            split, band = found
+            turned = split.with_band(band.id, on=not band.on)
+            self._bench.edit(f"Band {'off' if band.on else 'on'}", lambda s: s.with_step(turned))
+            return
         step = self._bench.session.item(step_id or self.chosen_id)
         if step is not None:
             changed = msgspec.structs.replace(step, on=not step.on)
@@ -194,15 +227,22 @@ class Ledger(QWidget):
         """A drag has put the rows into this order."""
         moved = self.chosen_id
         if moved in ids:
-            before = next(iter(ids[ids.index(moved) + 1 :]), "")
-            chain = chains.dropped(self._bench.session.chain, moved, before)
+            at = ids.index(moved)
+            before, after = next(iter(ids[at + 1 :]), ""), ids[at - 1] if at else ""
+            chain = chains.dropped(self._bench.session.chain, moved, before, after)
             self._bench.edit("Move step", lambda s: s.with_chain(s.view.strip, chain))
         self._rebuild()
 
     # --- keeping up ----------------------------------------------------------------------------------------
 
     def _chosen(self, item: QListWidgetItem | None) -> None:
-        if item is not None and not self.list.filling:
+        if item is None or self.list.filling:
+            return
+        if (found := self.band_of(item.data(ID))) is not None:
+            self._bench.look(step=found[0].id, band=found[1].id)
+        elif isinstance(self._bench.session.item(item.data(ID)), Split):
+            self._bench.look(step=item.data(ID), band=0)
+        else:
             self._bench.look(step=item.data(ID))
 
     def _session_changed(self, before: Session, now: Session) -> None:
@@ -214,24 +254,30 @@ class Ledger(QWidget):
         self.chooser.setCurrentIndex(self.chooser.findData(strip.id))
         self.title.setText(strip.name)
         shown = [self.list.item(n).data(ID) for n in range(self.list.count())]
-        if shown != ["", *(s.id for s in chains.flat(now.chain))]:
+        if shown != ["", *chains.listed(now.chain)]:
             self._rebuild()
-        current = self.list.currentItem()
-        if current is None or current.data(ID) != now.view.step:
-            self._select(now.view.step)
+        current, chosen = self.list.currentItem(), self._row_of(now)
+        if current is None or current.data(ID) != chosen:
+            self._select(chosen)
         self._refresh()
 
     def _rebuild(self) -> None:
         self.list.filling = True
         self.list.clear()
-        for step_id in ("", *(s.id for s in chains.flat(self._bench.session.chain))):
+        for row_id in ("", *chains.listed(self._bench.session.chain)):
             item = QListWidgetItem()
-            item.setData(ID, step_id)
-            if step_id == "":
+            item.setData(ID, row_id)
+            step, band = self._bench.session.item(row_id), self.band_of(row_id)
+            if step is None:
                 item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsDragEnabled)
-            step = self._bench.session.item(step_id)
-            item.setData(Qt.ItemDataRole.AccessibleTextRole, step.title if step else "What comes in")
-            item.setToolTip(step.summary if step else "The sound as it comes into this chain, before any step.")
+            name, tip = "What comes in", "The sound as it comes into this chain, before any step."
+            if step is not None:
+                name, tip = step.title, step.summary
+            elif band is not None:
+                name = f"Band {band[0].names[band[0].place(band[1].id)]}"
+                tip = "A band of the Split: a step that is added while it is chosen goes into it. Delete takes it out."
+            item.setData(Qt.ItemDataRole.AccessibleTextRole, name)
+            item.setToolTip(tip)
             self.list.addItem(item)
         self._select(self.chosen_id)
         self.list.filling = False
@@ -243,7 +289,7 @@ class Ledger(QWidget):
 
     def _refresh(self) -> None:
         self._caption.setText(f"ledger · {self._bench.span_name}")
-        self.remove_button.setEnabled(self._bench.session.item(self.chosen_id) is not None)
+        self.remove_button.setEnabled(bool(self.chosen_id))
         self.pair_button.setVisible(not self._bench.session.chain)
         self.remove_button.setVisible(bool(self._bench.session.chain))
         self.list.viewport().update()
@@ -255,21 +301,29 @@ class Ledger(QWidget):
         bench = self._bench
         session, render = bench.session, bench.picture.best
         step = session.item(step_id)
+        holders = chains.holders_of(session.chain, step_id)
+        off = not all(holder.on for holder in holders)
+        if (found := self.band_of(step_id)) is not None:
+            return self._band_row(*found, off)
         if step is None:
             title, words = self._comes_in()
             joint = render.start(session.view.strip) if render is not None else None
         else:
             title, words = step.called, step.describe()
-            holder = chains.container_of(session.chain, step_id)
-            if not step.on or (holder is not None and not holder.on):
+            inside = holders[-1] if holders else None
+            bands = inside.bands if isinstance(inside, Split) else ()
+            off = off or any(not band.on for band in bands if any(s.id == step_id for s in band.steps))
+            if not step.on or off:
                 return Row(title, "off")
             joint = render.joint(step_id) if render is not None else None
+            if joint is None and inside is not None and inside.passes:
+                return Row(title, words)
             if joint is not None and step.reduces:
                 mean = joint.mean_reduction(bench.span)
                 most = joint.largest_reduction(bench.span)
                 words = f"{mean:.1f} dB off, at most {most:.1f}" if most > 0.05 else f"{words} · idle"
-            if step.key_from:
-                key = session.strip(step.key_from)
+            for id in step.keys_from:
+                key = session.strip(id)
                 words += f" · key {key.name}" if key is not None else " · its key is gone: listens to itself"
             if step_id in session.view.solo:
                 words = f"heard alone · {words}"
@@ -289,9 +343,31 @@ class Ledger(QWidget):
         flowing = [s.name for s in children(session, session.view.strip)]
         return "In", ", ".join(flowing) if flowing else "nothing flows in"
 
-    def inset(self, step_id: str) -> int:
-        """1 for what stands in a container."""
-        return int(chains.container_of(self._bench.session.chain, step_id) is not None)
+    def _band_row(self, split: Split, band: SplitBand, off: bool) -> Row:
+        place, bench = split.place(band.id), self._bench
+        low, high = split.edges[place]
+        title, words = split.names[place], f"{hertz(low)} – {hertz(high)}"
+        if not band.on or not split.on or off:
+            return Row(title, f"{words} · off")
+        words += f" · {band.target} only" if band.target != "stereo" else ""
+        words += f" · mix {band.mix:.0f} %" if band.mix < 100.0 else ""
+        words += f" · {figure(band.gain, signed=True)} dB" if band.gain else ""
+        if split.row_id(band.id) in bench.session.view.solo:
+            words = f"heard alone · {words}"
+        render = bench.picture.best
+        parts = render.plan.parts.get((split.id, band.id)) if render is not None else None
+        joint = render.joints.get(parts[1].key) if render is not None and parts is not None else None
+        if joint is None:
+            return Row(title, words)
+        figures = joint.figures(bench.span)
+        current = bench.picture.section_current or bench.picture.song_current
+        return Row(title, words, figure(figures.integrated), figure(figures.true_peak), current)
+
+    def inset(self, row_id: str) -> int:
+        """How deep it stands in containers; a step of a band deeper than the band."""
+        chain = self._bench.session.chain
+        depth = sum(1 + (len(holder.row_ids) > 1) for holder in chains.holders_of(chain, row_id))
+        return depth - (self.band_of(row_id) is not None)
 
 
 class _Heads(QWidget):
@@ -334,7 +410,7 @@ class _StepList(QListWidget):
         if (
             item is not None
             and item.data(ID)
-            and event.position().x() < 40 + 16 * self._ledger.inset(item.data(ID))
+            and event.position().x() < 40 + INSET * self._ledger.inset(item.data(ID))
             and event.button() == Qt.MouseButton.LeftButton
         ):
             self._ledger.switch(item.data(ID))
@@ -366,8 +442,8 @@ class _StepList(QListWidget):
             menu.addAction(text).triggered.connect(lambda *_, then=then: then())
         menu.addMenu(ledger.add_menu())
         chosen = ledger._bench.session.item(ledger.chosen_id)
-        if chosen is not None and chosen.holds_steps:
-            menu.addMenu(ledger.add_menu(ledger.chosen_id))
+        if chosen is not None and len(chosen.row_ids) == 1:
+            menu.addMenu(ledger.add_menu(ledger.chosen_id, "Add a step inside the lane"))
         menu.addAction("Add lane").triggered.connect(lambda *_: ledger.add_lane())
         menu.exec(self.viewport().mapToGlobal(at))
 
@@ -391,7 +467,8 @@ class _RowPainter(QStyledItemDelegate):
         state = option.state
         step_id = str(index.data(ID))
         step = self._ledger._bench.session.item(step_id)
-        inset = 16 * self._ledger.inset(step_id)
+        inset = INSET * self._ledger.inset(step_id)
+        band = self._ledger.band_of(step_id)
         title, words, loudness, peak, current, over = self._ledger.row(step_id)
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -400,17 +477,23 @@ class _RowPainter(QStyledItemDelegate):
             painter.fillRect(QRectF(box.left(), box.top(), 3, box.height()), c["signal"])
         painter.setPen(QPen(c["hair"], 1))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
-        on = step is None or step.on
-        painter.setPen(QPen(c["signal" if step is not None and on else "faint"], 1.5))
-        painter.setBrush(c["signal"] if step is not None and on else Qt.BrushStyle.NoBrush)
-        if step is not None and step.holds_steps:  # where it comes back
-            painter.drawRect(QRectF(box.left() + 22, box.top() + 10, 8, 8))
+        on = step.on if step is not None else band is None or band[1].on
+        known = step is not None or band is not None
+        painter.setPen(QPen(c["signal" if known and on else "faint"], 1.5))
+        painter.setBrush(c["signal"] if known and on else Qt.BrushStyle.NoBrush)
+        middle = QPointF(box.left() + 26 + inset, box.top() + 14)
+        if band is not None:
+            painter.drawRect(QRectF(middle.x() - 5, middle.y() - 2, 10, 4))
+        elif step is not None and step.holds_steps:  # where it comes back
+            painter.drawRect(QRectF(middle.x() - 4, middle.y() - 4, 8, 8))
         else:
-            painter.drawEllipse(QPointF(box.left() + 26 + inset, box.top() + 14), 4, 4)
+            painter.drawEllipse(middle, 4, 4)
         if inset:
             painter.setPen(QPen(c["rule"], 1.5))
-            painter.drawLine(QPointF(box.left() + 26, box.top()), QPointF(box.left() + 26, box.top() + 14))
-            painter.drawLine(QPointF(box.left() + 26, box.top() + 14), QPointF(box.left() + 36, box.top() + 14))
+            for left in range(26, 26 + inset, INSET):
+                painter.drawLine(QPointF(box.left() + left, box.top()), QPointF(box.left() + left, box.top() + 14))
+            end = QPointF(middle.x() - 6, middle.y())
+            painter.drawLine(QPointF(middle.x() - INSET, middle.y()), end)
         painter.setFont(font(13))
         painter.setPen(c["ink" if on else "faint"])
         text = box.adjusted(44 + inset, 4, -126, 0)

@@ -1,0 +1,58 @@
+"""What came in lately, so that filters with other settings can begin as if they had been at work all along.
+
+States that belong to other settings would ring, and be louder than either end.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from gluvo.dsp.kernel import Audio, kernel
+
+PAST_SECONDS = 0.3
+"""How much is kept."""
+
+
+@kernel
+def remember(x, past, place):  # type: ignore[no-untyped-def]
+    """Put `x` (frames, 2) into a ring from a place on; where the next one goes."""
+    size = past.shape[0]
+    for i in range(x.shape[0]):
+        past[place, 0], past[place, 1] = x[i, 0], x[i, 1]
+        place += 1
+        if place == size:
+            place = 0
+    return place
+
+
+class Past:
+    """A ring of the last frames.
+
+    >>> past = Past(4)
+    >>> past.remember(np.arange(10.0).reshape(5, 2))
+    >>> [block[:, 0].tolist() for block in past.blocks(np.zeros((8, 2)))]
+    [[2.0, 4.0, 6.0], [8.0]]
+    """
+
+    def __init__(self, frames: int) -> None:
+        self._kept, self._place = np.zeros((frames, 2)), 0
+
+    def remember(self, x: Audio) -> None:
+        """Take in a block of any length."""
+        self._place = remember(x, self._kept, self._place)
+
+    def blocks(self, work: Audio) -> Iterator[Audio]:
+        """What is kept, the oldest first, in blocks that may be written over; each is used again for the next one."""
+        for start, stop in ((self._place, len(self._kept)), (0, self._place)):
+            for at in range(start, stop, len(work)):
+                block = work[: min(len(work), stop - at)]
+                np.copyto(block, self._kept[at : at + len(block)])
+                yield block
+
+    def adopt(self, other: Past) -> None:
+        """Go on where another one of the same length is."""
+        if self._kept.shape == other._kept.shape:
+            np.copyto(self._kept, other._kept)
+            self._place = other._place

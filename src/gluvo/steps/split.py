@@ -1,0 +1,366 @@
+"""Split: the sound in two to five bands, each with a short chain of its own."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Sequence
+from typing import Annotated, ClassVar, Literal, Self
+
+import msgspec
+import numpy as np
+
+from gluvo.dsp import compression as comp
+from gluvo.dsp.crossover import LinearBand, band_sections
+from gluvo.dsp.db import gain_of
+from gluvo.dsp.filters import Sections
+from gluvo.dsp.kernel import Audio
+from gluvo.dsp.past import PAST_SECONDS, Past
+from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
+from gluvo.steps.kinds import AnyStep
+from gluvo.steps.settings import choice, number, switch
+
+LEAST_BANDS, MOST_BANDS, MOST_STEPS = 2, 5, 16
+LOWEST, HIGHEST = 40.0, 16_000.0
+"""Hz between which bands may meet."""
+APART = 2.0 ** (1.0 / 3.0)
+"""How far apart two crossovers stay when they are moved: a third of an octave."""
+NAMES = {
+    2: ("Lows", "Highs"),
+    3: ("Lows", "Mids", "Highs"),
+    4: ("Lows", "Low mids", "High mids", "Highs"),
+    5: ("Lows", "Low mids", "Mids", "High mids", "Highs"),
+}
+MEET = "Where bands meet"
+Part = Literal["stereo", "mid", "side"]
+Crossing = Annotated[
+    float,
+    number("Crossover", "Hz", LOWEST, HIGHEST, "Where one band ends and the next begins.", group=MEET, scale="log"),
+]
+
+
+class SplitBand(msgspec.Struct, frozen=True, kw_only=True):
+    """One band. A new one lets its range pass as it came."""
+
+    id: Annotated[int, msgspec.Meta(ge=1)]
+    """Tells bands of a Split apart, however they are ordered."""
+    steps: Annotated[tuple[AnyStep, ...], msgspec.Meta(max_length=MOST_STEPS)] = ()
+    key: Annotated[str, msgspec.Meta(max_length=100)] = ""
+    """The id of the stem or bus that the detectors in the band listen to, in the band's range; empty for the band."""
+
+    on: Annotated[bool, switch("On", "Whether the band is worked on. Off, its range passes as it came.")] = True
+    mix: Annotated[
+        float,
+        number(
+            "Mix",
+            "%",
+            0.0,
+            100.0,
+            "How much of what the band's steps made is in the result; the rest is the band as it came, in step to the "
+            "sample.",
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
+    gain: Annotated[
+        float, number("Gain", "dB", -24.0, 24.0, "How loud the band is in the sum.", decimals=2, fine=0.1)
+    ] = 0.0
+    target: Annotated[
+        Part,
+        choice(
+            "Works on",
+            (("stereo", "stereo"), ("mid", "mid"), ("side", "side")),
+            "The part of the band that its steps, mix and gain work on: all of it, what both sides share, or what differs "
+            "between them. The rest passes as it came.",
+        ),
+    ] = "stereo"
+
+    @property
+    def passes(self) -> bool:
+        """Whether it leaves its range as it came, but for the crossover."""
+        idle = self.mix == 0.0 or all(step.passes or not step.on for step in self.steps)
+        return not self.on or (idle and self.gain == 0.0)
+
+
+class Split(Step, tag="split", frozen=True, kw_only=True):
+    """Divides the sound once, for all that works by band. While no band does anything it passes bit for bit."""
+
+    title: ClassVar[str] = "Split"
+    summary: ClassVar[str] = "Two to five bands, each with steps, mix and gain of its own"
+    holds_steps: ClassVar[bool] = True
+
+    bands: Annotated[tuple[SplitBand, ...], msgspec.Meta(min_length=LEAST_BANDS, max_length=MOST_BANDS)] = (
+        SplitBand(id=1),
+        SplitBand(id=2),
+        SplitBand(id=3),
+    )
+    """From the lowest to the highest."""
+    crossovers: Annotated[tuple[Crossing, ...], msgspec.Meta(min_length=1, max_length=MOST_BANDS - 1)] = (
+        160.0,
+        4000.0,
+    )
+    """Hz, rising, one less than there are bands."""
+    slope: Annotated[
+        Literal[12, 24, 48],
+        choice(
+            "Slope",
+            (("12", "12 dB/oct"), ("24", "24 dB/oct"), ("48", "48 dB/oct")),
+            "How steeply the bands part. Gentle ones blend, steep ones keep their neighbours out and ring more.",
+            group=MEET,
+        ),
+    ] = 24
+    phase: Annotated[
+        Literal["minimum", "linear"],
+        choice(
+            "Phase",
+            (("minimum", "Min. phase"), ("linear", "Linear phase")),
+            "Minimum phase is at once, and turns the phase about each crossover while a band is at work. Linear phase turns "
+            "none, is late, and may be heard before low hits.",
+            group=MEET,
+        ),
+    ] = "minimum"
+
+    # --- bands ---------------------------------------------------------------------------------------------
+
+    @property
+    def edges(self) -> tuple[tuple[float, float], ...]:
+        """Each band from where to where, Hz."""
+        return tuple(itertools.pairwise((20.0, *self.crossovers, 20_000.0)))
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What the bands are called, by their place."""
+        return NAMES[len(self.bands)]
+
+    def band(self, id: int) -> SplitBand | None:
+        return next((band for band in self.bands if band.id == id), None)
+
+    def of_row(self, row: str) -> SplitBand | None:
+        """The band of a row."""
+        return next((band for band in self.bands if self.row_id(band.id) == row), None)
+
+    def place(self, id: int) -> int:
+        """Which band it is, from the lowest on; the lowest if it is gone."""
+        return next((n for n, band in enumerate(self.bands) if band.id == id), 0)
+
+    def row_id(self, band: int) -> str:
+        return f"{self.id}/{band}"
+
+    def with_band(self, id: int, **changes: object) -> Self:
+        """Settings of a band changed."""
+        return self._with(bands=tuple(msgspec.structs.replace(b, **changes) if b.id == id else b for b in self.bands))
+
+    def with_crossover(self, place: int, freq: float) -> Self:
+        """A crossover moved, as far as its neighbours let it."""
+        low = self.crossovers[place - 1] * APART if place else LOWEST
+        high = self.crossovers[place + 1] / APART if place + 1 < len(self.crossovers) else HIGHEST
+        found = list(self.crossovers)
+        found[place] = min(max(high, LOWEST), max(low, freq)) if low <= high else found[place]
+        return self._with(crossovers=tuple(found))
+
+    def divided(self, id: int) -> Self:
+        """A band split in two in the middle of its range; the upper one is new and empty. As it was, where there is no
+        room for one more."""
+        n = self.place(id)
+        low, high = self.edges[n]
+        middle = math.sqrt(max(low, LOWEST / APART) * min(high, HIGHEST * APART))
+        fits = all(max(middle, f) / min(middle, f) >= APART * 0.999 for f in self.crossovers)
+        if len(self.bands) == MOST_BANDS or not fits:
+            return self
+        made = SplitBand(id=max(band.id for band in self.bands) + 1)
+        return self._with(
+            bands=(*self.bands[: n + 1], made, *self.bands[n + 1 :]),
+            crossovers=(*self.crossovers[:n], middle, *self.crossovers[n:]),
+        )
+
+    def merged(self, id: int) -> Self:
+        """A band and the next higher one made one, with the chain of the first, or where that has none, of the other. As it
+        was for the highest, and where there are only two."""
+        n = self.place(id)
+        if len(self.bands) == LEAST_BANDS or n + 1 >= len(self.bands):
+            return self
+        low, high = self.bands[n], self.bands[n + 1]
+        kept = low if low.steps or not high.steps else msgspec.structs.replace(high, id=low.id)
+        return self._with(
+            bands=(*self.bands[:n], kept, *self.bands[n + 2 :]),
+            crossovers=(*self.crossovers[:n], *self.crossovers[n + 1 :]),
+        )
+
+    def without_band(self, id: int) -> Self:
+        """A band taken out with its steps; its range goes to the one below, that of the lowest to the one above. As it was,
+        where there are only two."""
+        n = self.place(id)
+        if len(self.bands) == LEAST_BANDS:
+            return self
+        cut = max(0, n - 1)
+        return self._with(
+            bands=(*self.bands[:n], *self.bands[n + 1 :]),
+            crossovers=(*self.crossovers[:cut], *self.crossovers[cut + 1 :]),
+        )
+
+    def _with(self, **changes: object) -> Self:
+        return msgspec.structs.replace(self, **changes)
+
+    # --- what containers do --------------------------------------------------------------------------------
+
+    @property
+    def rows(self) -> tuple[tuple[Step, ...], ...]:
+        return tuple(band.steps for band in self.bands)
+
+    def with_rows(self, rows: Sequence[Sequence[Step]]) -> Self:
+        return self._with(
+            bands=tuple(
+                msgspec.structs.replace(band, steps=tuple(row)) for band, row in zip(self.bands, rows, strict=True)
+            )
+        )
+
+    @property
+    def row_ids(self) -> tuple[str, ...]:
+        return tuple(self.row_id(band.id) for band in self.bands)
+
+    def takes(self, item: Step) -> bool:
+        return not item.holds_steps
+
+    @property
+    def parts(self) -> tuple[int, ...]:
+        return tuple(band.id for band in self.bands)
+
+    @property
+    def keys_from(self) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(band.key for band in self.bands if band.key))
+
+    @property
+    def passes(self) -> bool:
+        return all(band.passes for band in self.bands)
+
+    def wired(self, x: N, wiring: Wiring[N]) -> N:
+        """The bands that are worked on, each cut out, through its steps and summed.
+
+        Where no band does anything the sound goes past it all; what the bands would be is known all the same to those
+        who ask.
+        """
+        alone = [band for band in self.bands if wiring.alone(self.row_id(band.id))]
+        total: list[tuple[N, float]] = []
+        for n, band in enumerate(self.bands):
+            came = wiring.run(self._cut(n), x)
+            key = wiring.key(band.key) if band.key else None
+            heard = wiring.run(self._cut(n, "/key"), key) if key is not None else None
+            gives = wiring.sum(f"{self.row_id(band.id)}/out", self._worked_on(band, came, heard, wiring))
+            wiring.part(self, band.id, came, gives)
+            if not alone or band in alone:
+                total.append((gives, 1.0))
+        return x if self.passes and not alone else wiring.sum(f"{self.id}/sum", total)
+
+    def _worked_on(self, band: SplitBand, came: N, key: N | None, wiring: Wiring[N]) -> list[tuple[N, float]]:
+        """What a band comes down to, as sounds with their factors."""
+        rest: list[tuple[N, float]] = []
+        dry = came
+        if band.target != "stereo":
+            other: Part = "side" if band.target == "mid" else "mid"
+            dry = wiring.run(Facet(id=f"{self.row_id(band.id)}/{band.target}", part=band.target), came)
+            rest = [(wiring.run(Facet(id=f"{self.row_id(band.id)}/{other}", part=other), came), 1.0)]
+        wet = wiring.through(band.steps, dry, key) if band.on else dry
+        if band.passes:
+            return [(came, 1.0)]
+        gain, mix = gain_of(band.gain), band.mix / 100.0
+        if wet is dry:
+            return [*rest, (dry, gain)]
+        return [*rest, *((node, share * gain) for node, share in ((wet, mix), (dry, 1.0 - mix)) if share > 0.0)]
+
+    def _cut(self, place: int, of: str = "") -> Cut:
+        name = f"{self.row_id(self.bands[place].id)}{of}"
+        return Cut(id=name, crossovers=self.crossovers, place=place, slope=self.slope, phase=self.phase)
+
+    # --- telling of it -------------------------------------------------------------------------------------
+
+    def describe(self) -> str:
+        words = f"{len(self.bands)} bands"
+        if self.passes:
+            return f"{words} · passes as it came"
+        return f"{words} · linear phase" if self.phase == "linear" else words
+
+    def problem(self) -> str:
+        ids = [band.id for band in self.bands]
+        if len(set(ids)) != len(ids):
+            return "has two bands with the same id"
+        if len(self.crossovers) != len(self.bands) - 1:
+            return (
+                f"has {len(self.bands)} bands and {len(self.crossovers)} crossovers; there must be one less than bands"
+            )
+        if any(b <= a for a, b in itertools.pairwise(self.crossovers)):
+            return "has crossovers that do not rise from one to the next"
+        return ""
+
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        return Cut(), Cut(phase="linear"), Facet()
+
+
+class Cut(Step, tag="split cut", frozen=True, kw_only=True):
+    """What a Split cuts out for one of its bands. Stands in no chain."""
+
+    crossovers: tuple[float, ...] = (160.0,)
+    place: int = 0
+    slope: Literal[12, 24, 48] = 24
+    phase: Literal["minimum", "linear"] = "minimum"
+
+    def make(self, rate: int) -> Processor:
+        return LinearCutProcessor(self, rate) if self.phase == "linear" else CutProcessor(self, rate)
+
+
+class CutProcessor(Processor):
+    """A band by filters; after a change it begins as if it had been at work all along."""
+
+    def __init__(self, settings: Cut, rate: int) -> None:
+        super().__init__()
+        self._sections = Sections(band_sections(settings.crossovers, settings.place, rate, int(settings.slope)))
+        self._past = Past(round(PAST_SECONDS * rate))
+        self._work = np.zeros((MAX_BLOCK, 2))
+
+    def process(self, x: Audio, out: Audio) -> None:
+        self._past.remember(x)
+        self._sections.run(x, out)
+
+    def adopt(self, other: Processor) -> None:
+        if not isinstance(other, CutProcessor):
+            return
+        self._past.adopt(other._past)
+        if np.array_equal(self._sections.sos, other._sections.sos):
+            self._sections.adopt(other._sections)
+            return
+        for block in self._past.blocks(self._work):
+            self._sections.run(block, block)
+
+
+class LinearCutProcessor(Processor):
+    def __init__(self, settings: Cut, rate: int) -> None:
+        super().__init__()
+        self._band = LinearBand(settings.crossovers, settings.place, rate, int(settings.slope))
+        self.latency = self._band.latency
+
+    def process(self, x: Audio, out: Audio) -> None:
+        self._band.run(x, out)
+
+    def adopt(self, other: Processor) -> None:
+        if isinstance(other, LinearCutProcessor):
+            self._band.adopt(other._band)
+
+
+class Facet(Step, tag="split part", frozen=True, kw_only=True):
+    """The mid or the side of a sound, as left and right. Stands in no chain."""
+
+    part: Part = "mid"
+
+    def make(self, rate: int) -> FacetProcessor:
+        return FacetProcessor(self)
+
+
+class FacetProcessor(Processor):
+    def __init__(self, settings: Facet) -> None:
+        super().__init__()
+        self._kept = np.array([float(settings.part == "mid"), float(settings.part == "side")])
+
+    def process(self, x: Audio, out: Audio) -> None:
+        comp.to_mid_side(x, out)
+        np.multiply(out, self._kept, out=out)
+        comp.from_mid_side(out, out)
