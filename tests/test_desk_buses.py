@@ -254,10 +254,10 @@ def test_a_key_is_chosen_heard_and_marked_when_gone(band: Desk) -> None:
     band.settle()
     glue, editor = band.session.view.step, band.window.shape.editor
     assert isinstance(editor, GlueEditor)
-    offered = [editor.key.itemText(n) for n in range(editor.key.count())]
+    offered = [editor.key.box.itemText(n) for n in range(editor.key.box.count())]
     assert offered == ["itself", "Voice", "Kick", "Snare", "Drums"]
     own = band.bench.picture.song_render.joint(glue).reduction.mean.copy()  # type: ignore[union-attr]
-    editor.key.activated.emit(offered.index("Kick"))
+    editor.key.box.activated.emit(offered.index("Kick"))
     band.settle()
     keyed = band.bench.picture.song_render.joint(glue).reduction.mean  # type: ignore[union-attr]
     assert np.abs(keyed - own).max() > 0.1

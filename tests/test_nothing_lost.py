@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -17,6 +18,7 @@ import pytest
 import soundfile
 
 from gluvo.errors import AudioFileError, ChangedOutside, SessionError, WriteError
+from gluvo.session import files
 from gluvo.session.copies import copies_left, own_copy, session_name, unsaved_near
 from gluvo.session.create import new_session
 from gluvo.session.document import Document
@@ -528,3 +530,23 @@ def test_streaming_gives_what_reading_whole_gives(tmp_path: Path) -> None:
     assert media.seconds == pytest.approx(len(soundfile.read(path)[0]) / 44_100, abs=1e-3)
     assert media.loudness == pytest.approx(measured_file(path)[0].integrated, abs=0.01)
     assert msgspec.json.decode(msgspec.json.encode(media), type=type(media)) == media
+
+
+def test_writers_beside_each_other_never_take_away_what_another_has_begun(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    made, swept = files.tempfile.mkstemp, []
+
+    def raced(*args: Any, **kwargs: Any) -> tuple[int, str]:
+        """Another writer sweeps just before the new file is locked, once."""
+        handle, name = made(*args, **kwargs)
+        if not swept:
+            swept.append(name)
+            files.sweep(tmp_path)
+        return handle, name
+
+    monkeypatch.setattr(files.tempfile, "mkstemp", raced)
+    with files.replacing(tmp_path / "Snare.wav") as file:
+        file.write(b"sound")
+    assert swept and not Path(swept[0]).exists()
+    assert [p.name for p in tmp_path.iterdir()] == ["Snare.wav"] and (tmp_path / "Snare.wav").read_bytes() == b"sound"

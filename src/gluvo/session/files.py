@@ -28,13 +28,12 @@ def replacing(path: Path) -> Iterator[IO[bytes]]:
     name = path.name
     try:
         path = path.resolve()
-        handle, part_name = tempfile.mkstemp(prefix=f".{path.name[:80]}.", suffix=PART, dir=path.parent)
+        handle, part_name = _locked_part(path)
     except (OSError, ValueError, RuntimeError) as error:
         raise WriteError(f"{path.parent} cannot be written to ({reason_of(error)}).") from None
     part = Path(part_name)
     try:
         with os.fdopen(handle, "w+b") as file:
-            fcntl.flock(file, fcntl.LOCK_EX)
             sweep(path.parent)
             yield file
             file.flush()
@@ -48,6 +47,16 @@ def replacing(path: Path) -> Iterator[IO[bytes]]:
     finally:
         with contextlib.suppress(OSError):
             part.unlink(missing_ok=True)
+
+
+def _locked_part(path: Path) -> tuple[int, str]:
+    """A new file beside `path`, locked. One that another writer swept away before it was locked is made anew."""
+    while True:
+        handle, name = tempfile.mkstemp(prefix=f".{path.name[:80]}.", suffix=PART, dir=path.parent)
+        fcntl.flock(handle, fcntl.LOCK_EX)
+        if os.fstat(handle).st_nlink:
+            return handle, name
+        os.close(handle)
 
 
 def sweep(folder: Path) -> None:

@@ -76,6 +76,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """Whether it works against a ceiling that nothing passes."""
     has_ear: ClassVar[bool] = False
     """Whether what its detector listens to can be heard; see `ear`."""
+    leading: ClassVar[tuple[str, ...]] = ()
+    """The settings that are shown where there is little room, the most used first."""
     takes_key: ClassVar[bool] = False
     """Whether its detector may listen to another stem or bus, which comes as a second input."""
     holds_steps: ClassVar[bool] = False

@@ -25,6 +25,7 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Clipper"
     summary: ClassVar[str] = "Shaves single tops off, before a limiter has to move for them"
+    leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling")
     reduces: ClassVar[bool] = True
     holds_ceiling: ClassVar[bool] = True
     holders: ClassVar[Mapping[str, str]] = held.OUTPUT

@@ -36,6 +36,7 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Limiter"
     summary: ClassVar[str] = "Loudness up to a ceiling that nothing passes"
+    leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling", "release")
     reduces: ClassVar[bool] = True
     holds_ceiling: ClassVar[bool] = True
     holders: ClassVar[Mapping[str, str]] = held.OUTPUT

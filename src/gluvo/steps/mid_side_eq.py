@@ -41,6 +41,7 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Mid-side EQ"
     summary: ClassVar[str] = "Tone: 24 bands on all of the sound, on its mid or side, left or right"
+    leading: ClassVar[tuple[str, ...]] = ("strength", "output")
     holders: ClassVar[Mapping[str, str]] = held.OUTPUT
     silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 

@@ -47,6 +47,7 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Saturation"
     summary: ClassVar[str] = "Density and colour: harmonics, within a range, for mid and side"
+    leading: ClassVar[tuple[str, ...]] = ("drive", "mix")
     holders: ClassVar[Mapping[str, str]] = held.OUTPUT
     silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 

@@ -154,15 +154,14 @@ def settings_of(kind: type[msgspec.Struct]) -> dict[str, Setting]:
     for name, hint in get_type_hints(kind, include_extras=True).items():
         for meta in getattr(hint, "__metadata__", ()):
             if isinstance(meta, msgspec.Meta) and meta.extra and "kind" in meta.extra:
-                low = 0.0 if meta.ge is None else float(meta.ge)
-                high = 1.0 if meta.le is None else float(meta.le)
-                found[name] = Setting(
-                    name,
-                    meta.title or name,
-                    meta.description or "",
-                    default=defaults[name],
-                    low=low,
-                    high=high,
-                    **meta.extra,
-                )
+                found[name] = setting_of(name, meta, defaults[name])
     return found
+
+
+def setting_of(name: str, meta: msgspec.Meta, default: Any) -> Setting:
+    """What was declared by `number`, `choice` or `switch`, for a field or for the parts of one."""
+    low = 0.0 if meta.ge is None else float(meta.ge)
+    high = 1.0 if meta.le is None else float(meta.le)
+    return Setting(
+        name, meta.title or name, meta.description or "", default=default, low=low, high=high, **(meta.extra or {})
+    )

@@ -18,7 +18,7 @@ from gluvo.dsp.kernel import Audio
 from gluvo.dsp.past import PAST_SECONDS, Past
 from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
 from gluvo.steps.kinds import AnyStep
-from gluvo.steps.settings import choice, number, switch
+from gluvo.steps.settings import choice, number, setting_of, switch
 
 LEAST_BANDS, MOST_BANDS, MOST_STEPS = 2, 5, 16
 LOWEST, HIGHEST = 40.0, 16_000.0
@@ -33,10 +33,10 @@ NAMES = {
 }
 MEET = "Where bands meet"
 Part = Literal["stereo", "mid", "side"]
-Crossing = Annotated[
-    float,
-    number("Crossover", "Hz", LOWEST, HIGHEST, "Where one band ends and the next begins.", group=MEET, scale="log"),
-]
+_crossing = number("Crossover", "Hz", LOWEST, HIGHEST, "Where one band ends and the next begins.", scale="log")
+Crossing = Annotated[float, _crossing]
+CROSSOVER = setting_of("crossover", _crossing, 1000.0)
+"""One of the crossovers as a setting."""
 
 
 class SplitBand(msgspec.Struct, frozen=True, kw_only=True):
@@ -142,6 +142,10 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
     def place(self, id: int) -> int:
         """Which band it is, from the lowest on; the lowest if it is gone."""
         return next((n for n, band in enumerate(self.bands) if band.id == id), 0)
+
+    def lateness(self, rate: int) -> float:
+        """Seconds by which its bands are late."""
+        return LinearBand(self.crossovers, 0, rate, int(self.slope)).latency / rate if self.phase == "linear" else 0.0
 
     def row_id(self, band: int) -> str:
         return f"{self.id}/{band}"

@@ -19,6 +19,7 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Trim"
     summary: ClassVar[str] = "Exact gain, polarity, swapped channels, DC removal"
+    leading: ClassVar[tuple[str, ...]] = ("gain",)
 
     gain: Annotated[
         float,

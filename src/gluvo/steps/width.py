@@ -66,6 +66,7 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Width"
     summary: ClassVar[str] = "Stereo width and balance by band, and lows in mono"
+    leading: ClassVar[tuple[str, ...]] = ("width_1", "output")
     holders: ClassVar[Mapping[str, str]] = held.OUTPUT
     silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import partial
 from typing import Any, ClassVar, Generic, TypeVar, cast
 
@@ -9,8 +10,8 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.hold import holds
 from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
-from gluvo.desk.controls.parts import ChoiceRow, Segments, Toggle, button, figure, label
-from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.parts import Segments, button, figure, label
+from gluvo.desk.editors.setting_control import Control, setting_control, show_value
 from gluvo.desk.editors.spectrum_panel import SpectrumPanel
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.trace import Trace
@@ -43,7 +44,7 @@ class StepEditor(QWidget, Generic[S]):
         super().__init__()
         self.bench, self.step_id = bench, step.id
         self.kind = type(step)
-        self.controls: dict[str, Ruler | Toggle | ChoiceRow] = {}
+        self.controls: dict[str, Control] = {}
         self.groups: dict[str, Group] = {}
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(16, 8, 16, 8)
@@ -167,18 +168,7 @@ class StepEditor(QWidget, Generic[S]):
         def change(value: Any) -> None:
             self.bench.set_setting(self.step_id, setting.name, value, setting.label)
 
-        made: Ruler | Toggle | ChoiceRow
-        if setting.kind == "number":
-            made = Ruler(setting)
-            made.moved.connect(change)
-            made.settled.connect(self.bench.settle)
-        elif setting.kind == "switch":
-            made = Toggle(setting.label, f"<b>{setting.label}</b><br>{setting.tip}")
-            made.toggled.connect(change)
-        else:
-            made = ChoiceRow(setting)
-            made.chosen.connect(change)
-        self.controls[setting.name] = made
+        made = self.controls[setting.name] = setting_control(setting, change, self.bench.settle)
         return made
 
     # --- keeping up ----------------------------------------------------------------------------------------
@@ -195,11 +185,7 @@ class StepEditor(QWidget, Generic[S]):
         if step is None:
             return
         for name, control in self.controls.items():
-            value = getattr(step, name)
-            if isinstance(control, Toggle):
-                control.set_on(value)
-            else:
-                control.set_value(value)
+            show_value(control, getattr(step, name))
         self._show_state(step)
         for group in self.groups.values():
             group.refresh()
@@ -252,6 +238,9 @@ class StepEditor(QWidget, Generic[S]):
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         """Thirty times a second: where playing is, and the step's live detector level and reduction."""
         self.spectrum.tick()
+
+    def tick_inside(self, reductions: Mapping[str, float]) -> None:
+        """After `tick`, for containers: the live reduction of each step that plays, by its id."""
 
     def joints(self) -> tuple[Joint | None, Joint | None]:
         """The joints before and after the step."""

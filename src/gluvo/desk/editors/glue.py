@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import takewhile
 
 from PySide6.QtCore import QRect, Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
 from gluvo.compare.match import DETECTOR, RESULT
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
@@ -14,10 +14,11 @@ from gluvo.desk.controls.flow import Elided, Flow
 from gluvo.desk.controls.parts import Toggle, button, edit_in_place, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.key_choice import KeyChoice
+from gluvo.desk.editors.step_menu import step_menu
 from gluvo.dsp.compression import QUICKEST
 from gluvo.measure.loudness import SILENT
-from gluvo.session.tree import path, rows
-from gluvo.steps import STEP_KINDS, ChainItem, Glue, Lane, Setting, settings_of
+from gluvo.steps import ChainItem, Glue, Lane, Setting, settings_of
 
 
 class GlueEditor(StepEditor[Glue]):
@@ -68,48 +69,26 @@ class GlueEditor(StepEditor[Glue]):
     def further_controls(self, title: str) -> list[QWidget]:
         if title != "What it listens to":
             return []
-        self.key = QComboBox()
-        self.key.setAccessibleName("Key")
-        self.key.setMaximumWidth(124)
-        tip = (
-            "<b>Key</b><br>What the detector listens to: the signal itself, or another stem or bus, as it comes out of its "
-            "chain. The reduction then follows that, as when a bass makes room for a kick."
+        self.key = KeyChoice(
+            "What the detector listens to: the signal itself, or another stem or bus, as it comes out of its chain. The "
+            "reduction then follows that, as when a bass makes room for a kick.",
+            self._choose_key,
         )
-        self.key.activated.connect(self._choose_key)
-        holder = QWidget()
-        row = QHBoxLayout(holder)
-        row.setContentsMargins(0, 6, 0, 6)
-        row.addWidget(label("Key"))
-        row.addStretch(1)
-        row.addWidget(self.key)
-        for widget in (holder, self.key):
-            widget.setToolTip(tip)
         self.ear = Toggle(
             "Hear detector",
             "Listen to what the detector hears: its key, cut, tilted and bent (H). Not part of the sound.",
         )
         self.ear.toggled.connect(lambda on: self.bench.hear(DETECTOR if on else RESULT))
-        return [holder, self.ear]
+        return [self.key, self.ear]
 
-    def _choose_key(self, index: int) -> None:
-        self.bench.set_setting(self.step_id, "key", self.key.itemData(index), "key")
+    def _choose_key(self, key: str) -> None:
+        self.bench.set_setting(self.step_id, "key", key, "key")
         self._show_key()
 
     def _show_key(self) -> None:
-        """The strips that can be a key. One that is gone, or that depends on this Glue, stays out of the list."""
-        session, step = self.bench.session, self.step
-        own = session.strip_with(self.step_id)
-        if step is None or own is None:
-            return
-        names = [("", "itself")]
-        names += [(s.id, s.name) for s, _ in rows(session) if s.id not in path(session, own.id)]
-        if step.key and session.strip(step.key) is None:
-            names.append((step.key, "gone"))
-        if [(self.key.itemData(n), self.key.itemText(n)) for n in range(self.key.count())] != names:
-            self.key.clear()
-            for id, name in names:
-                self.key.addItem(name, id)
-        self.key.setCurrentIndex(max(0, self.key.findData(step.key)))
+        step = self.step
+        if step is not None:
+            self.key.show_key(self.bench.session, self.step_id, step.key)
 
     def refresh(self) -> None:
         super().refresh()
@@ -165,14 +144,8 @@ class LaneEditor(StepEditor[Lane]):
         self.view = LaneView()
         self.add_views([("lane", "Lane", self.view)])
         inside = button("+ Step inside", "Add a step at the beginning of the lane.", kind="plain")
-        menu = QMenu(self)
-        menu.setToolTipsVisible(True)
-        for kind in STEP_KINDS:
-            action = menu.addAction(kind.title)
-            action.setToolTip(kind.summary)
-            action.triggered.connect(lambda _=False, kind=kind: self._add_inside(kind()))
-        inside.setMenu(menu)
-        self.inside_menu = menu
+        self.inside_menu = step_menu(self, self._add_inside)
+        inside.setMenu(self.inside_menu)
         self.head.addWidget(inside)
         self.head.addWidget(button("Rename", "Give the lane another name.", self.rename, "plain"))
 
@@ -200,13 +173,9 @@ class LaneEditor(StepEditor[Lane]):
         self.below_views.addWidget(holder)
 
     def _add_inside(self, step: ChainItem) -> None:
-        session = self.bench.session
-        strip, known = session.strip_with(self.step_id), {item.id for item in session.items}
-        if strip is not None:
-            self.bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, strip.id, inside=self.step_id))
-            new = [item for item in self.bench.session.items if item.id not in known]
-            if new:
-                self.bench.look(step=new[0].id)
+        strip = self.bench.session.strip_with(self.step_id)
+        if strip is not None and (new := self.bench.put_in(step, strip.id, inside=self.step_id)):
+            self.bench.look(step=new)
 
     def rename(self) -> None:
         """Open a field for the lane's name."""

@@ -9,10 +9,11 @@ from gluvo.desk.editors.ceiling import CeilingEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor, LaneEditor
 from gluvo.desk.editors.saturation import SaturationEditor
+from gluvo.desk.editors.split.editor import SplitEditor
 from gluvo.desk.editors.trim import TrimEditor
 from gluvo.desk.editors.width import WidthEditor
 from gluvo.desk.model.workbench import Workbench
-from gluvo.steps import ChainItem, Clipper, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, Width
+from gluvo.steps import ChainItem, Clipper, Glue, Lane, Limiter, MidSideEq, Saturation, Split, Step, Trim, Width
 
 EDITORS: dict[type[Step], type[StepEditor[Any]]] = {
     Trim: TrimEditor,
@@ -23,6 +24,7 @@ EDITORS: dict[type[Step], type[StepEditor[Any]]] = {
     Clipper: CeilingEditor,
     Limiter: CeilingEditor,
     Lane: LaneEditor,
+    Split: SplitEditor,
 }
 """Steps with views of their own; others get a plain `StepEditor`."""
 

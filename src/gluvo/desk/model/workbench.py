@@ -34,7 +34,7 @@ from gluvo.session.document import Document
 from gluvo.session.media import Changed, outside_folder, taken
 from gluvo.session.records import Section, Session
 from gluvo.session.sounds import Sound
-from gluvo.steps import Step
+from gluvo.steps import ChainItem, Step
 from gluvo.workbench.audio import Beside, OpenAudio, analysed, changes_of, read_audio, stamp_of
 from gluvo.workbench.measuring import Measuring
 from gluvo.workbench.picture import Picture
@@ -377,6 +377,15 @@ class Workbench(QObject):
         """A gesture has ended: what follows is an action of its own."""
         self.document.settle()
 
+    def put_in(self, step: ChainItem, strip: str, after: str = "", inside: str = "") -> str:
+        """Put a step or container into a chain, see `Session.with_new_step`; its id, or nothing where it cannot be. What it
+        holds is found in the chosen section."""
+        known = {item.id for item in self.session.items}
+        if holds(step):
+            step = msgspec.structs.replace(step, held_in=self.session.view.section)
+        self.edit(f"Add {step.title}", lambda s: s.with_new_step(step, strip, after, inside))
+        return next((item.id for item in self.session.items if item.id not in known), "")
+
     def set_setting(self, step_id: str, name: str, value: object, label: str) -> None:
         """Change one setting of a step or lane. What the user sets by hand is no longer held."""
         step = self.session.item(step_id)
@@ -453,7 +462,7 @@ class Workbench(QObject):
             self._apply_monitoring()
         if self._autosaves and before.replace(view=now.view) != now and not self._autosave.isActive():
             self._autosave.start()
-        step, hear = now.step(now.view.step), now.view.hear
+        step, hear = now.item(now.view.step), now.view.hear
         has_ear = step is not None and step.has_ear
         has_part = step is not None and now.view.band in step.parts
         takes = step is not None and step.reduces

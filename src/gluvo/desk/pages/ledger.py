@@ -21,14 +21,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gluvo.advise.hold import holds
 from gluvo.desk.controls.parts import button, figure, hertz, label, line
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session import chains
 from gluvo.session.records import Session, Stem
 from gluvo.session.tree import children, rows
-from gluvo.steps import STEP_KINDS, ChainItem, Lane, Split, SplitBand
+from gluvo.steps import ChainItem, Lane, Split, SplitBand
 
 ID = Qt.ItemDataRole.UserRole
 CLIPBOARD = "gluvo-step"
@@ -95,6 +95,13 @@ class Ledger(QWidget):
             self.add_lane,
             "plain",
         )
+        self.split_button = button(
+            "+ Split",
+            "Add a Split after the chosen step: two to five bands, each with steps of its own. Until a band does something "
+            "it passes bit for bit.",
+            self.add_split,
+            "plain",
+        )
         self.pair_button = button(
             "Gentle and crushed",
             "Add a gentle Glue (2 dB) and, in a lane at −14 dB beside it, one that crushes (10 dB); "
@@ -103,7 +110,7 @@ class Ledger(QWidget):
             "plain",
         )
         self.remove_button = button("Remove", "Take the chosen step out of the chain (Delete).", self.remove, "plain")
-        for widget in (self.add_button, self.lane_button, self.pair_button):
+        for widget in (self.add_button, self.lane_button, self.split_button, self.pair_button):
             foot.addWidget(widget)
         foot.addStretch(1)
         foot.addWidget(self.remove_button)
@@ -116,13 +123,7 @@ class Ledger(QWidget):
 
     def add_menu(self, inside: str = "", title: str = "Add step") -> QMenu:
         """The kinds of step that there are; to be put after the chosen one, or inside a row of a container."""
-        menu = QMenu(title, self)
-        menu.setToolTipsVisible(True)
-        for kind in STEP_KINDS:
-            action = menu.addAction(kind.title)
-            action.setToolTip(kind.summary)
-            action.triggered.connect(lambda _=False, kind=kind: self.add(kind(), inside))
-        return menu
+        return step_menu(self, lambda step: self.add(step, inside), title)
 
     @property
     def chosen_id(self) -> str:
@@ -152,13 +153,8 @@ class Ledger(QWidget):
         if band is not None:  # what may not stand in it goes behind the Split
             split, _ = band
             after, inside = split.id, inside or (self.chosen_id if split.takes(step) else "")
-        known = {item.id for item in session.items}
-        if holds(step):
-            step = msgspec.structs.replace(step, held_in=session.view.section)
-        self._bench.edit(f"Add {step.title}", lambda s: s.with_new_step(step, s.view.strip, after, inside))
-        new = [item for item in self._bench.session.items if item.id not in known]
-        if new:
-            self._bench.look(step=new[0].id, band=0)
+        if new := self._bench.put_in(step, session.view.strip, after, inside):
+            self._bench.look(step=new, band=0)
 
     def add_lane(self) -> None:
         """A lane around the chosen step."""
@@ -166,6 +162,10 @@ class Ledger(QWidget):
         number = sum(isinstance(item, Lane) for item in self._bench.session.items) + 1
         since = chains.before_which(chain, self.chosen_id or (chain[-1].id if chain else ""))
         self.add(Lane(name=f"Lane {number}", since=since))
+
+    def add_split(self) -> None:
+        """A Split after the chosen step."""
+        self.add(Split())
 
     def remove(self) -> None:
         if (found := self.band_of(self.chosen_id)) is not None:
@@ -445,6 +445,7 @@ class _StepList(QListWidget):
         if chosen is not None and len(chosen.row_ids) == 1:
             menu.addMenu(ledger.add_menu(ledger.chosen_id, "Add a step inside the lane"))
         menu.addAction("Add lane").triggered.connect(lambda *_: ledger.add_lane())
+        menu.addAction("Add Split").triggered.connect(lambda *_: ledger.add_split())
         menu.exec(self.viewport().mapToGlobal(at))
 
     def viewportEvent(self, event: QEvent) -> bool:

@@ -18,6 +18,7 @@ from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.ledger import Ledger
 from gluvo.desk.pages.target_panel import TargetPanel
 from gluvo.play.meters import Readings
+from gluvo.steps import Split
 
 NARROWEST = 940
 LEDGER_WIDTHS, TARGET_WIDTHS = (252, 270), (240, 284)
@@ -85,3 +86,7 @@ class ShapePage(PageWidget):
                 level = float(np.max(readings.levels[:, place]))
                 reduction = float(np.max(readings.reductions[:, place]))
         self.editor.tick(engine.position, level, reduction)
+        if isinstance(self.editor, StepEditor) and issubclass(self.editor.kind, Split):
+            playing = engine.playing and len(readings.seconds) > 0
+            tops = readings.reductions.max(axis=0).tolist() if playing else []
+            self.editor.tick_inside(dict(zip(ids, tops, strict=False)))

@@ -273,6 +273,13 @@ CHAIN: Sequence[Action] = (
     ),
     Action(
         "Chain",
+        "Add Split",
+        "Ctrl+Alt+S",
+        lambda d: d.shape.ledger.add_split(),
+        "Two to five bands after the chosen step, each with steps of its own.",
+    ),
+    Action(
+        "Chain",
         "Gentle and crushed",
         "Ctrl+Shift+G",
         _gentle_and_crushed,

@@ -1,0 +1,36 @@
+"""The control of a declared setting."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from gluvo.desk.controls.parts import ChoiceRow, Toggle
+from gluvo.desk.controls.ruler import Ruler
+from gluvo.steps import Setting
+
+Control = Ruler | Toggle | ChoiceRow
+
+
+def setting_control(setting: Setting, change: Callable[[Any], object], settle: Callable[[], object]) -> Control:
+    """A ruler, a switch or a choice; `change` takes what the user sets, `settle` is called when a gesture has ended."""
+    if setting.kind == "number":
+        ruler = Ruler(setting)
+        ruler.moved.connect(change)
+        ruler.settled.connect(settle)
+        return ruler
+    if setting.kind == "switch":
+        toggle = Toggle(setting.label, f"<b>{setting.label}</b><br>{setting.tip}")
+        toggle.toggled.connect(change)
+        return toggle
+    choice = ChoiceRow(setting)
+    choice.chosen.connect(change)
+    return choice
+
+
+def show_value(control: Control, value: Any) -> None:
+    """Show a value; nothing is told."""
+    if isinstance(control, Toggle):
+        control.set_on(value)
+    else:
+        control.set_value(value)
