@@ -59,6 +59,22 @@ def move(x, columns, select, memory, curve, times, rises, state, table, span, pl
         _filter(part, columns, table.shape[1], told, place, filters, work)
         for i in range(n):
             told[i] *= rises
+    _settle(filters)
+
+
+@kernel
+def shift(x, columns, moved, table, span, place, filters, work):  # type: ignore[no-untyped-def]
+    """As `move`, by what others have found: `moved` (frames), dB."""
+    for start in range(0, x.shape[0], TILE):
+        part, told = x[start : start + TILE], moved[start : start + TILE]
+        _sections(told, table, span, work)
+        _filter(part, columns, table.shape[1], told, place, filters, work)
+    _settle(filters)
+
+
+@kernel
+def _settle(filters):  # type: ignore[no-untyped-def]
+    """Clear what has decayed to nothing, since denormal numbers are slow."""
     for s in range(filters.shape[0]):
         for k in range(4):
             if abs(filters[s, k]) < 1e-30:
@@ -233,3 +249,22 @@ class MovingBand:
         np.copyto(self.state, other.state)
         if self.filters.shape == other.filters.shape:
             np.copyto(self.filters, other.filters)
+
+
+class ShiftedBand:
+    """A band whose movement is found elsewhere, with its past."""
+
+    def __init__(self, table: Floats, span: float, neutral_at: float) -> None:
+        """`table`: see `knots`, over `span` dB. `neutral_at`: dB of movement at which the band does nothing."""
+        self._table, self._span, self._neutral_at = table, span, neutral_at
+        self._filters = np.zeros((table.shape[1], 4))
+        self._work = np.zeros((4 + FACTORS * table.shape[1], TILE))
+
+    def run(self, x: Audio, moved: Floats, columns: Floats) -> None:
+        """Move `x` (n, 2) in place by `moved` (n) dB; `columns`: which of the two are meant, 0 or 1 each."""
+        shift(x, columns, moved, self._table, self._span, self._neutral_at, self._filters, self._work)
+
+    def adopt(self, other: ShiftedBand) -> None:
+        """Go on where `other` is, if it has as many sections."""
+        if self._filters.shape == other._filters.shape:
+            np.copyto(self._filters, other._filters)

@@ -78,7 +78,7 @@ def inserted(chain: Row, item: ChainItem, after: str = "", inside: str = "") -> 
     if inside and (found := _first_of(chain, inside, item)) is not None:
         return found
     for holder in holders_of(chain, after)[::-1]:
-        if holder.takes(item):
+        if holder.may_hold(item):
             break
         after = holder.id
     return _in_row_of(chain, after, lambda row: _after(row, item, after)) or _after(chain, item, "")
@@ -116,7 +116,7 @@ def _moved_once(chain: Chain, id: str, down: bool) -> Chain:
     to = index + (1 if down else -1)
     if 0 <= to < len(row):
         beside = row[to]
-        if not beside.takes(item):
+        if not beside.may_hold(item):
             row[index], row[to] = row[to], row[index]
             return replaced(chain, _item(holder.with_rows(rows))) if holder is not None else _chain(row)
         rest = without(chain, id)  # into the container beside it, at its near end
@@ -148,7 +148,7 @@ def dropped(chain: Row, id: str, before: str, after: str = "") -> Chain:
     if (found := _first_of(rest, after, item, heads=True)) is not None:
         return found
     for holder in holders_of(rest, before)[::-1]:
-        if not holder.takes(item):
+        if not holder.may_hold(item):
             before = holder.id
         elif before in holder.row_ids:
             rows = [list(row) for row in holder.rows]
@@ -202,7 +202,7 @@ def _first_of(chain: Row, row: str, item: ChainItem, heads: bool = False) -> Cha
     """
     for holder in flat(chain):
         names = holder.row_ids if heads else (holder.id, *holder.row_ids)
-        if row in names and holder.takes(item) and (not heads or len(names) > 1):
+        if row in names and holder.may_hold(item) and (not heads or len(names) > 1):
             n = holder.row_ids.index(row) if row in holder.row_ids else 0
             rows = [[item, *steps] if k == n else steps for k, steps in enumerate(holder.rows)]
             return replaced(chain, _item(holder.with_rows(rows)))

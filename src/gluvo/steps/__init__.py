@@ -5,14 +5,17 @@ from __future__ import annotations
 from gluvo.steps.bands import Band
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.clipper import Clipper
+from gluvo.steps.de_esser import DeEsser
 from gluvo.steps.glue import Glue
 from gluvo.steps.kinds import STEP_KINDS, AnyStep
 from gluvo.steps.lane import Lane
 from gluvo.steps.limiter import Limiter
 from gluvo.steps.mid_side_eq import MidSideEq
+from gluvo.steps.resonance_tamer import ResonanceTamer
 from gluvo.steps.saturation import Saturation
 from gluvo.steps.settings import Setting, settings_of
 from gluvo.steps.split import Split, SplitBand
+from gluvo.steps.transient_shaper import TransientShaper
 from gluvo.steps.trim import Trim
 from gluvo.steps.width import Width
 
@@ -26,16 +29,19 @@ __all__ = [
     "Band",
     "ChainItem",
     "Clipper",
+    "DeEsser",
     "Glue",
     "Lane",
     "Limiter",
     "MidSideEq",
     "Processor",
+    "ResonanceTamer",
     "Saturation",
     "Setting",
     "Split",
     "SplitBand",
     "Step",
+    "TransientShaper",
     "Trim",
     "Width",
     "settings_of",

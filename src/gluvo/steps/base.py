@@ -72,6 +72,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """The settings that can be found rather than set, in the order in which they are found, and the switch of each."""
     reduces: ClassVar[bool] = False
     """Whether the step takes level away and tells how much."""
+    shapes_hits: ClassVar[bool] = False
+    """Whether what becomes of hits is looked at although it takes no level away."""
     holds_ceiling: ClassVar[bool] = False
     """Whether it works against a ceiling that nothing passes."""
     has_ear: ClassVar[bool] = False
@@ -158,7 +160,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         rows = len(self.rows)
         return (self.id,) if rows == 1 else tuple(f"{self.id}/{n}" for n in range(1, rows + 1))
 
-    def takes(self, item: Step) -> bool:
+    def may_hold(self, item: Step) -> bool:
         """Whether an item may stand in its rows."""
         return self.holds_steps and not item.holds_steps
 

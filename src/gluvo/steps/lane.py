@@ -78,7 +78,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
     def with_rows(self, rows: Sequence[Sequence[Step]]) -> Self:
         return msgspec.structs.replace(self, steps=tuple(rows[0]))
 
-    def takes(self, item: Step) -> bool:
+    def may_hold(self, item: Step) -> bool:
         return not isinstance(item, Lane)
 
     def leaving(self, since: str) -> Self:

@@ -222,7 +222,7 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
     def row_ids(self) -> tuple[str, ...]:
         return tuple(self.row_id(band.id) for band in self.bands)
 
-    def takes(self, item: Step) -> bool:
+    def may_hold(self, item: Step) -> bool:
         return not item.holds_steps
 
     @property

@@ -152,7 +152,7 @@ class Ledger(QWidget):
             after = session.chain[-1].id
         if band is not None:  # what may not stand in it goes behind the Split
             split, _ = band
-            after, inside = split.id, inside or (self.chosen_id if split.takes(step) else "")
+            after, inside = split.id, inside or (self.chosen_id if split.may_hold(step) else "")
         if new := self._bench.put_in(step, session.view.strip, after, inside):
             self._bench.look(step=new, band=0)
 

@@ -1,0 +1,52 @@
+"""Attack and sustain, told apart by how quickly the level moves."""
+
+from __future__ import annotations
+
+from gluvo.dsp.kernel import kernel
+
+FULL = 12.0
+"""dB of difference between two followers at which all of the set gain is given."""
+FLOOR = -90.0
+"""dBFS under which the level is taken not to move."""
+
+
+@kernel
+def held_peaks(x, columns, hold, fall, state, out):  # type: ignore[no-untyped-def]
+    """The louder of the meant columns of `x` (frames, 2) as a peak level, amplitudes ≥ 1e-9, into `out` (frames).
+
+    A peak is held for `hold` frames and then falls by the factor `fall` a frame, so that a steady tone down to half that
+    time reads steadily. `state`: level, frames left to hold.
+    """
+    level, left = state[0], state[1]
+    for i in range(x.shape[0]):
+        now = max(abs(x[i, 0]) * columns[0], abs(x[i, 1]) * columns[1])
+        if now >= level:
+            level, left = now, float(hold)
+        elif left > 0.0:
+            left -= 1.0
+        else:
+            level = max(level * fall, now)
+        level = max(level, 1e-9)
+        out[i] = level
+    state[0], state[1] = level, left
+
+
+@kernel
+def shaping_gains(level, attack, sustain, times, state, out):  # type: ignore[no-untyped-def]
+    """Gains in dB for a row of peak levels in dBFS.
+
+    One follower rises slowly and falls at once: by as far as the level is ahead of it, it is an attack. Another rises at
+    once and falls slowly: by as far as the level lags behind it, it dies away. Each difference gives its share of `attack`
+    and `sustain` dB, all of it from `FULL` on. `times`: coefficients of the first one's rise, the second one's fall, and of
+    the gain. `state`: both followers and the gain.
+    """
+    rise, fall, smooth = times[0], times[1], times[2]
+    slow, last, gain = state[0], state[1], state[2]
+    for i in range(level.shape[0]):
+        now = max(level[i], FLOOR)
+        slow = now + (slow - now) * rise if now > slow else now
+        last = now + (last - now) * fall if now < last else now
+        wanted = attack * min(1.0, (now - slow) / FULL) + sustain * min(1.0, (last - now) / FULL)
+        gain = wanted + (gain - wanted) * smooth
+        out[i] = gain
+    state[0], state[1], state[2] = slow, last, gain if abs(gain) > 1e-12 else 0.0

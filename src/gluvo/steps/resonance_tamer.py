@@ -1,0 +1,197 @@
+"""Resonance tamer: cuts what stands out of its surroundings, for as long as it does."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, ClassVar, Literal
+
+import msgspec
+import numpy as np
+
+from gluvo.dsp import compression as comp
+from gluvo.dsp.kernel import Audio, Floats
+from gluvo.dsp.logarithms import to_factors
+from gluvo.dsp.taming import OVERLAP, Frames, frame_length, scaled, standing_out, surroundings, weights_at
+from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.settings import choice, number
+
+TAKES, WHERE = "What it takes", "How much where"
+PLACES = (80.0, 300.0, 1200.0, 4000.0, 10_000.0)
+"""Hz at which its weight is set."""
+
+
+def _weight(place: float, name: str) -> msgspec.Meta:
+    where = f"{place:.0f} Hz" if place < 1000.0 else f"{place / 1000.0:g} kHz"
+    return number(
+        name,
+        "%",
+        0.0,
+        200.0,
+        f"How much of it is done around {where}: 0 leaves the range alone, 200 takes twice as much.",
+        group=WHERE,
+        decimals=0,
+        fine=1.0,
+    )
+
+
+class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
+    """Works on frames of 85 ms, and is late by one. At a depth of 0 it passes bit for bit, and at once."""
+
+    title: ClassVar[str] = "Resonance tamer"
+    summary: ClassVar[str] = "Cuts what rings out of its surroundings, as long as it does"
+    leading: ClassVar[tuple[str, ...]] = ("depth", "selectivity", "speed")
+    reduces: ClassVar[bool] = True
+
+    depth: Annotated[
+        float,
+        number(
+            "Depth", "dB", 0.0, 24.0, "It never cuts anything by more than this. At 0 nothing is done.", group=TAKES
+        ),
+    ] = 0.0
+    selectivity: Annotated[
+        float,
+        number(
+            "Selectivity",
+            "dB",
+            3.0,
+            24.0,
+            "How far something must stand over what lies half an octave around it before it is cut. Low values take from "
+            "everything, high ones from what rings alone.",
+            group=TAKES,
+        ),
+    ] = 8.0
+    speed: Annotated[
+        float,
+        number(
+            "Speed",
+            "ms",
+            20.0,
+            2000.0,
+            "How long something must stand out. Short catches single hits, long only what is always there.",
+            group=TAKES,
+            scale="log",
+        ),
+    ] = 250.0
+    mode: Annotated[
+        Literal["stereo", "mid", "side"],
+        choice(
+            "Works on",
+            (("stereo", "Left and right"), ("mid", "Mid only"), ("side", "Side only")),
+            "Which part of the stereo signal is looked at and cut.",
+            group=TAKES,
+        ),
+    ] = "stereo"
+    mix: Annotated[
+        float,
+        number("Mix", "%", 0.0, 100.0, "How much of the cut is in the result.", group=TAKES, decimals=0, fine=1.0),
+    ] = 100.0
+
+    weight_1: Annotated[float, _weight(PLACES[0], "Lows")] = 100.0
+    weight_2: Annotated[float, _weight(PLACES[1], "Low mids")] = 100.0
+    weight_3: Annotated[float, _weight(PLACES[2], "Mids")] = 100.0
+    weight_4: Annotated[float, _weight(PLACES[3], "High mids")] = 100.0
+    weight_5: Annotated[float, _weight(PLACES[4], "Highs")] = 100.0
+
+    def make(self, rate: int) -> TamerProcessor:
+        return TamerProcessor(self, rate)
+
+    @property
+    def passes(self) -> bool:
+        return self.depth == 0.0
+
+    @property
+    def memory(self) -> float:
+        return 0.0 if self.passes else 5.0 * self.speed / 1000.0
+
+    @property
+    def weights(self) -> tuple[float, ...]:
+        """At each of `PLACES`, 0–2."""
+        values = (self.weight_1, self.weight_2, self.weight_3, self.weight_4, self.weight_5)
+        return tuple(value / 100.0 for value in values)
+
+    def weights_at(self, freqs: Floats) -> Floats:
+        """How much of it is done at frequencies, 0–2."""
+        return weights_at(freqs, np.array(PLACES), np.array(self.weights))
+
+    @classmethod
+    def examples(cls) -> tuple[Step, ...]:
+        return (cls(depth=6.0, selectivity=3.0), cls(depth=6.0, mode="mid"))
+
+    def describe(self) -> str:
+        return f"up to {self.depth:.1f} dB, over {self.selectivity:.1f} dB" if self.depth else "neutral"
+
+
+class TamerProcessor(Processor):
+    def __init__(self, settings: ResonanceTamer, rate: int) -> None:
+        super().__init__()
+        self._passes = settings.passes
+        size = frame_length(rate)
+        self.latency = 0 if self._passes else size
+        self.freqs = np.asarray(np.fft.rfftfreq(size, 1.0 / rate))
+        self.cut: Floats = np.zeros(len(self.freqs))
+        """By how many dB each bin was cut in the last frame."""
+        self.count = 0
+        """Frames so far."""
+        self._frames = Frames(size)
+        self._keep = math.exp(-size / OVERLAP / (settings.speed / 1000.0 * rate))
+        self._power = np.zeros(len(self.freqs))
+        self._low, self._high = surroundings(size)
+        self._weights = settings.weights_at(self.freqs)
+        self._selectivity, self._depth, self._mix = settings.selectivity, settings.depth, settings.mix / 100.0
+        self._mode = settings.mode
+        self._work, self._factors = np.zeros((3, len(self.freqs) + 1)), np.zeros(len(self.freqs))
+        self._sides = np.zeros((MAX_BLOCK, 2))
+        self._lost = 0.0
+
+    def process(self, x: Audio, out: Audio) -> None:
+        if self._passes:
+            np.copyto(out, x)
+            return
+        taken = x
+        if self._mode != "stereo" or out is x:
+            taken = self._sides[: len(x)]
+            if self._mode != "stereo":
+                comp.to_mid_side(x, taken)
+            else:
+                np.copyto(taken, x)
+        at = 0
+        while at < len(x):
+            n, full = self._frames.push(taken, out, at)
+            self.reduction[at : at + n] = self._lost
+            at += n
+            if full:
+                self._turn()
+        if self._mode != "stereo":
+            comp.from_mid_side(out, out)
+
+    def _turn(self) -> None:
+        """Look at the frame that is full, and cut it."""
+        frames = self._frames
+        frames.analyse()
+        left, right = (spectrum.view(np.float64) for spectrum in frames.spectra)
+        looked = {"stereo": (left, right), "mid": (left, left), "side": (right, right)}[self._mode]
+        standing_out(
+            *looked,
+            self._keep,
+            self._power,
+            self._low,
+            self._high,
+            self._selectivity,
+            self._weights,
+            self._depth,
+            self._work,
+            self.cut,
+        )
+        to_factors(self.cut, self._factors)
+        before, after = 0.0, 0.0
+        for spectrum, worked_on in ((left, self._mode != "side"), (right, self._mode != "mid")):
+            was, now = scaled(spectrum, self._factors, self._mix if worked_on else 0.0)
+            before, after = before + was, after + now
+        self._lost = 10.0 * math.log10(before / after) if after > 0.0 else 0.0
+        self.count += 1
+        frames.add()
+
+    def adopt(self, other: Processor) -> None:
+        if isinstance(other, TamerProcessor) and not self._passes and not other._passes:
+            self._frames.adopt(other._frames)
+            np.copyto(self._power, other._power)
