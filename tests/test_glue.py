@@ -6,7 +6,8 @@ import msgspec
 import numpy as np
 import pytest
 
-from gluvo.advise.aim import detector_levels, find_makeup, find_threshold
+from gluvo.advise.aim import detector_levels, find_threshold
+from gluvo.advise.equal_loudness import find_makeup
 from gluvo.dsp.filters import low_cut, response
 from gluvo.dsp.matched import bell, tilt
 from gluvo.measure.figures import figures_of

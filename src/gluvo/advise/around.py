@@ -2,23 +2,56 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from gluvo.advise.aim import band_levels
+import numpy as np
+
+from gluvo.advise.aim import lift_hops
+from gluvo.advise.band_aim import band_levels
 from gluvo.advise.tone import BandCost, LowCutCost, Movement, cost, low_cut_cost, movements
 from gluvo.dsp.kernel import Floats
+from gluvo.dsp.sibilance import sibilants
+from gluvo.measure.drive import Drive, drive_of
 from gluvo.measure.harmonics import NewSound, new_spectrum
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
 from gluvo.measure.stereo import Scatter, scatter_of
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
+from gluvo.render.chain import run_through
 from gluvo.render.joint import Joint
-from gluvo.steps import ChainItem, MidSideEq, Saturation, Step, Width
+from gluvo.steps import MAX_BLOCK, ChainItem, DeEsser, Glue, MidSideEq, ResonanceTamer, Saturation, Step, Width
+from gluvo.steps.de_esser import WORKS
 from gluvo.steps.mid_side_eq import equaliser
 
 MID_SIDE = ("mid", "side")
+
+
+@dataclass(frozen=True)
+class Worked:
+    """How often and how far a De-esser works in a section."""
+
+    places: tuple[tuple[float, float, float], ...]
+    """Each time it did: from and to in the song, s, and the most that was taken, dB."""
+    share: float
+    """Of the time, 0–1."""
+    mean: float
+    """dB that it takes on average where it works."""
+    most: float
+    """dB"""
+
+
+@dataclass(frozen=True, eq=False)
+class Cuts:
+    """What a resonance tamer takes by frequency over a section."""
+
+    freqs: Floats
+    """Hz"""
+    mean: Floats
+    """dB, where there was signal."""
+    most: Floats
+    """dB"""
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,47 +79,134 @@ class Around:
     """Of an equaliser in linear phase: frames by which it is late, and dB by which it is off its curve at most."""
     scatter: Scatter | None = None
     """Left against right after a width."""
+    drive: Drive | None = None
+    """What drives the reduction of a Glue, by thirds of an octave."""
+    lift: float = 0.0
+    """By how many dB a Glue lifts what has signal, on average."""
+    worked: Worked | None = None
+    """How often and how far a De-esser works."""
+    cuts: Cuts | None = None
+    """What a resonance tamer takes, by frequency."""
 
 
 def looked_around(
-    step: ChainItem | None, before: Joint, after: Joint, span: Span, progress: Progress = no_progress
+    step: ChainItem | None,
+    before: Joint,
+    after: Joint,
+    span: Span,
+    progress: Progress = no_progress,
+    keys: Sequence[Joint] = (),
 ) -> Around:
-    """All but the low cuts, from the joints on both sides of a step."""
+    """All but the low cuts, from the joints on both sides of a step and of its keys."""
     progress(0.0)
     loudness = before.loudness(span), after.loudness(span)
     around = Around(step.id if step is not None else "", before.tone(span), after.tone(span), loudness)
     progress(0.2)
     look = LOOKS.get(type(step)) if step is not None else None
-    return around if look is None else look(around, step, before, after, span, progress)
+    return around if look is None else look(around, step, Sides(before, after, span, keys), progress)
 
 
-def _equaliser(around: Around, step: MidSideEq, before: Joint, after: Joint, span: Span, progress: Progress) -> Around:
+@dataclass(frozen=True, eq=False)
+class Sides:
+    """The sound on both sides of a step in a section, and what its detectors listen to besides."""
+
+    before: Joint
+    after: Joint
+    span: Span
+    keys: Sequence[Joint]
+
+    @property
+    def rate(self) -> int:
+        return self.before.rate
+
+
+def _equaliser(around: Around, step: MidSideEq, sides: Sides, progress: Progress) -> Around:
+    before, after, span = sides.before, sides.after, sides.span
     ringing = sorted((r for part in MID_SIDE for r in after.resonances(span, part)), key=lambda r: -r.prominence)
+    heard = [key.heard_in(span) for key in sides.keys]
+    moving = [band for band in step.bands if band.moving]
     return replace(
         around,
-        costs={band.id: cost(step, band, around.before, before.rate) for band in step.bands},
-        moves=movements(step, before.heard_in(span), before.rate, progress),
+        costs={band.id: cost(step, band, around.before, sides.rate) for band in step.bands},
+        moves=movements(step, before.heard_in(span), sides.rate, progress, heard),
         resonances=tuple(ringing),
-        band_levels={band.id: band_levels(step, band, before, span) for band in step.bands if band.moving},
-        late=step.lateness(before.rate),
+        band_levels={band.id: band_levels(step, band, before, span, sides.keys) for band in moving},
+        late=step.lateness(sides.rate),
     )
 
 
-def _saturation(
-    around: Around, _step: Saturation, before: Joint, after: Joint, span: Span, _progress: Progress
-) -> Around:
-    sounds = before.heard_in(span), after.heard_in(span)
-    return replace(around, new={part: new_spectrum(*sounds, before.rate, part) for part in MID_SIDE})
+def _saturation(around: Around, _step: Saturation, sides: Sides, _progress: Progress) -> Around:
+    sounds = sides.before.heard_in(sides.span), sides.after.heard_in(sides.span)
+    return replace(around, new={part: new_spectrum(*sounds, sides.rate, part) for part in MID_SIDE})
 
 
-def _width(around: Around, _step: Width, _before: Joint, after: Joint, span: Span, _progress: Progress) -> Around:
-    return replace(around, scatter=scatter_of(after.heard_in(span)))
+def _width(around: Around, _step: Width, sides: Sides, _progress: Progress) -> Around:
+    return replace(around, scatter=scatter_of(sides.after.heard_in(sides.span)))
+
+
+def _glue(around: Around, step: Glue, sides: Sides, progress: Progress) -> Around:
+    """What drives it, of all that its detector hears; and what it lifts."""
+    reduction, span = sides.after.reduction, sides.span
+    if reduction is not None and step.slope > 0.0:
+        heard = (sides.keys[0] if sides.keys else sides.before).heard_in(span)
+        ears = run_through(step.ear(sides.rate), heard, progress)
+        inner = sides.after.within(span) or span
+        rows = slice(round(inner.start * reduction.curve_rate), round(inner.end * reduction.curve_rate))
+        curve = np.repeat(reduction.curve[rows], round(sides.rate / reduction.curve_rate))
+        around = replace(around, drive=drive_of(ears, curve, sides.rate))
+    if step.lifts:
+        hops = lift_hops(step, sides.before, span, sides.keys)
+        around = replace(around, lift=float(hops.mean()) if len(hops) else 0.0)
+    return around
+
+
+def _de_esser(around: Around, _step: DeEsser, sides: Sides, _progress: Progress) -> Around:
+    reduction, after = sides.after.reduction, sides.after
+    if reduction is None:
+        return around
+    inner = after.within(sides.span) or sides.span
+    hop = after.trace.hop_seconds
+    rows = slice(round(inner.start / hop), round(inner.end / hop))
+    mean, top = reduction.mean[rows], reduction.top[rows]
+    working = mean > WORKS
+    places = tuple(
+        (sides.span.start + a * hop, sides.span.start + b * hop, float(top[a:b].max()))
+        for a, b in sibilants(mean, hop, WORKS)
+    )
+    found = Worked(
+        places,
+        float(working.mean()) if len(mean) else 0.0,
+        float(mean[working].mean()) if working.any() else 0.0,
+        float(top.max()) if len(top) else 0.0,
+    )
+    return replace(around, worked=found)
+
+
+def _tamer(around: Around, step: ResonanceTamer, sides: Sides, progress: Progress) -> Around:
+    unit = step.make(sides.rate)
+    mean, most = np.zeros_like(unit.cut), np.zeros_like(unit.cut)
+    x, count, counted = sides.before.heard_in(sides.span), 0, 0
+    block = np.zeros((MAX_BLOCK, 2))
+    for at in range(0, len(x), MAX_BLOCK):
+        part = block[: min(MAX_BLOCK, len(x) - at)]
+        part[:] = x[at : at + len(part)]
+        unit.run(part, part)
+        progress(0.3 + 0.6 * at / len(x))
+        if unit.count > count:
+            count = unit.count
+            counted += 1
+            mean += unit.cut
+            np.maximum(most, unit.cut, out=most)
+    return replace(around, cuts=Cuts(unit.freqs, mean / max(1, counted), most))
 
 
 LOOKS: Mapping[type[Step], Callable[..., Around]] = {
     MidSideEq: _equaliser,
     Saturation: _saturation,
     Width: _width,
+    Glue: _glue,
+    DeEsser: _de_esser,
+    ResonanceTamer: _tamer,
 }
 """What else is looked at around the steps of some kinds."""
 

@@ -7,7 +7,8 @@ from typing import TypeVar
 
 import msgspec
 
-from gluvo.advise.aim import find_blend, find_makeup, find_threshold
+from gluvo.advise.aimed import aimed
+from gluvo.advise.equal_loudness import find_blend, find_makeup
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
@@ -73,19 +74,31 @@ class _Fed:
         return tuple(found[node.key] for node in self._nodes)
 
 
-def _threshold(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
-    plan, step, section = renderer.plan(session), _as(Glue, session.item(id)), _stretch(renderer, span)
-    if step.id not in plan.before:
+def _threshold(
+    renderer: Renderer,
+    session: Session,
+    id: str,
+    span: Span | None,
+    progress: Progress,
+    setting: str = "threshold",
+) -> Session:
+    plan, step, section = renderer.plan(session), session.item(id), _stretch(renderer, span)
+    wish = aimed(step, setting=setting)
+    if step is None or wish is None or step.id not in plan.before:
         return session
     fed = _Fed(renderer, plan, step, section, progress)
 
     def find() -> float:
         before, *keys = fed.joints()
-        return find_threshold(step, before, section, progress, keys).value
+        return wish.find(before, section, progress, keys).value
 
-    # whatever the threshold is now, the one that is found depends on the rest
-    rest = msgspec.structs.replace(step, threshold=0.0, makeup=0.0)
-    return _with(session, step, "threshold", renderer.once(("threshold", step.aim, rest.sound_key(), *fed.place), find))
+    # whatever the settings that are found are now, this one depends on the rest
+    rest = msgspec.structs.replace(step, **{name: 0.0 for name in step.holders})
+    return _with(session, step, setting, renderer.once((setting, wish.aim, rest.sound_key(), *fed.place), find))
+
+
+def _lift(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
+    return _threshold(renderer, session, id, span, progress, "lift_threshold")
 
 
 def _makeup(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
@@ -132,6 +145,7 @@ def _blend(renderer: Renderer, session: Session, id: str, span: Span | None, pro
 
 FINDERS: Mapping[str, Callable[[Renderer, Session, str, Span | None, Progress], Session]] = {
     "threshold": _threshold,
+    "lift_threshold": _lift,
     "makeup": _makeup,
     "output": _output,
     "blend": _blend,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import msgspec
+import numpy as np
 
 from gluvo.errors import GluvoError
 from gluvo.measure.hits import Hits, hits_of
@@ -177,6 +178,7 @@ def hits_of_joints(before: Joint, after: Joint, span: Span | None) -> Hits | Non
     rate = before.rate
     inner = before.within(span) or Span(0.0, before.trace.seconds)
     frames = inner.frames(rate, len(before.audio))
-    assert after.reduction is not None
-    curve = after.reduction.curve[frames.start // REDUCTION_HOP : frames.stop // REDUCTION_HOP]
-    return hits_of(before.audio[frames], after.audio[frames], curve, after.reduction.curve_rate, rate)
+    rows = slice(frames.start // REDUCTION_HOP, frames.stop // REDUCTION_HOP)
+    reduction = after.reduction
+    curve = np.zeros(rows.stop - rows.start) if reduction is None else reduction.curve[rows]
+    return hits_of(before.audio[frames], after.audio[frames], curve, rate / REDUCTION_HOP, rate)

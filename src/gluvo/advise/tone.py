@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -127,13 +127,15 @@ class Movement:
     """Of the time, for which it moves by `MOVES` or more."""
 
 
-def movements(step: MidSideEq, x: np.ndarray, rate: int, progress: Progress = no_progress) -> Mapping[int, Movement]:
-    """How the moving bands of an equaliser move over `x` (frames, 2), by their ids."""
+def movements(
+    step: MidSideEq, x: np.ndarray, rate: int, progress: Progress = no_progress, keys: Sequence[np.ndarray] = ()
+) -> Mapping[int, Movement]:
+    """How the moving bands of an equaliser move over `x` (frames, 2), by their ids; `keys` are what keyed ones listen to."""
     processor = step.make(rate)
     moved: dict[int, list[Floats]] = {id: [] for id in processor.moved}
     if not moved:
         return {}
-    for _, place, _ in stream(processor, x, progress):
+    for _, place, _ in stream(processor, x, progress, keys):
         for id, curve in processor.moved.items():
             moved[id].append(curve[place].copy())
     found = {}

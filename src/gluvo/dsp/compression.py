@@ -120,6 +120,31 @@ def ballistics(level, frames, curve, times, state, out):  # type: ignore[no-unty
 
 
 @kernel
+def lifts(level, frames, curve, times, state, out):  # type: ignore[no-untyped-def]
+    """Gain in dB (≥ 0) of upward compression, smoothed, for the first `frames` of each row of `level` (columns, frames or
+    more).
+
+    The static curve is that of `wanted_reduction` turned over: what lies under the threshold is lifted. `curve`: threshold,
+    slope, knee, range. `times`: coefficients with which it goes back when the level rises, and comes up when it falls.
+    `state` (columns): the gain.
+    """
+    threshold, back, up = curve[0], times[0], times[1]
+    half, inverse = 0.5 * curve[2], 0.5 / max(curve[2], 1e-30)
+    for c in range(level.shape[0]):
+        read, made = level[c, :frames], out[c, :frames]
+        for i in range(frames):
+            under = threshold - read[i]
+            inside = max(under + half, 0.0)
+            made[i] = min(curve[1] * (under if under >= half else inside * inside * inverse), curve[3])
+        y = state[c]
+        for i in range(frames):
+            want = made[i]
+            y = want + (y - want) * (back if want < y else up)
+            made[i] = y
+        state[c] = y if y > 1e-12 else 0.0
+
+
+@kernel
 def curve_slope(level, threshold, slope, knee, most):  # type: ignore[no-untyped-def]
     """How fast the static curve's reduction rises at a level, dB for each dB."""
     over = level - threshold
@@ -268,6 +293,15 @@ def pole(seconds: float, rate: int) -> float:
     0.3679
     """
     return math.exp(-1.0 / (seconds * rate)) if seconds > 0.0 else 0.0
+
+
+def lifted_curve(level: np.ndarray, threshold: float, slope: float, knee: float, most: float) -> np.ndarray:
+    """How far the static curve of `lifts` raises an array of levels in dBFS, dB.
+
+    >>> lifted_curve(np.array([-50.0, -10.0]), -30.0, 0.5, 0.0, 24.0).tolist()
+    [10.0, 0.0]
+    """
+    return np.array([wanted_reduction(-v, -threshold, slope, knee, most) for v in level])
 
 
 def static_curve(level: np.ndarray, threshold: float, slope: float, knee: float, most: float) -> np.ndarray:

@@ -41,19 +41,20 @@ def selector(shape: str, freq: float, q: float, rate: int) -> Floats:
 
 
 @kernel
-def move(x, columns, select, memory, curve, times, rises, state, table, span, place, filters, work, moved):  # type: ignore[no-untyped-def]
+def move(x, heard, columns, select, memory, curve, times, rises, state, table, span, place, filters, work, moved):  # type: ignore[no-untyped-def]
     """Move a band of `x` (frames, 2), in place, and tell by how many dB in `moved` (frames).
 
-    `columns`: which of the two columns it works on; the louder of them decides for both. `select` is the filter of its
-    range as `filters.pairs` has it and `memory` (4) its past. `curve` and `times` are those of `Band`; `state` holds the
-    two stages of the ballistics (Giannoulis, Massberg, Reiss, 2012). `rises` is 1 to raise and −1 to lower. `table` (2,
-    sections, FACTORS, knots) holds what the band's sections are over `span` dB, see `knots`; `place` is where its static
-    gain of 0 dB lies, in dB of movement, or −1. `filters` (sections, 4) is their past. `work` is written over.
+    `heard` (frames, 2), which may be `x`, is what its level is read from. `columns`: which of the two columns it
+    works on; the louder of them decides for both. `select` is the filter of its range as `filters.pairs` has it and
+    `memory` (4) its past. `curve` and `times` are those of `Band`; `state` holds the two stages of the ballistics
+    (Giannoulis, Massberg, Reiss, 2012). `rises` is 1 to raise and −1 to lower. `table` (2, sections, FACTORS,
+    knots) holds what the band's sections are over `span` dB, see `knots`; `place` is where its static gain of 0 dB
+    lies, in dB of movement, or −1. `filters` (sections, 4) is their past. `work` is written over.
     """
     for start in range(0, x.shape[0], TILE):
         part, told = x[start : start + TILE], moved[start : start + TILE]
         n = part.shape[0]
-        _listen(part, columns, select, memory, work)
+        _listen(heard[start : start + TILE], columns, select, memory, work)
         _follow(work[1, :n], curve, times, state, told)
         _sections(told, table, span, work)
         _filter(part, columns, table.shape[1], told, place, filters, work)
@@ -224,10 +225,12 @@ class MovingBand:
         self.filters = np.zeros((table.shape[1], 4))
         self._work = np.zeros((4 + FACTORS * table.shape[1], TILE))
 
-    def run(self, x: Audio, moved: Floats) -> None:
-        """Move the band of `x` (n, 2), in place, and tell by how many dB in `moved` (n)."""
+    def run(self, x: Audio, moved: Floats, heard: Audio | None = None) -> None:
+        """Move the band of `x` (n, 2), in place, by the level of its range in `heard` (in `x` itself), and tell by how
+        many dB in `moved` (n)."""
         move(
             x,
+            x if heard is None else heard,
             self.columns,
             self.select,
             self.memory,

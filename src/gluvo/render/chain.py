@@ -76,9 +76,14 @@ def stream(
         progress((start + n) / (total + late))
 
 
-def run_chain(steps: Sequence[Step], x: np.ndarray, rate: int, progress: Progress = no_progress) -> Audio:
-    """The whole of `x` through the steps, float64, aligned with `x`."""
+def run_through(unit: Unit, x: np.ndarray, progress: Progress = no_progress) -> Audio:
+    """The whole of `x` (frames, 2) through a unit, float64, aligned with `x`."""
     result = np.zeros((len(x), 2))
-    for start, _, block in stream(Chain(steps, rate), x, progress):
+    for start, _, block in stream(unit, x, progress):
         result[start : start + len(block)] = block
     return result
+
+
+def run_chain(steps: Sequence[Step], x: np.ndarray, rate: int, progress: Progress = no_progress) -> Audio:
+    """The whole of `x` through the steps, float64, aligned with `x`."""
+    return run_through(Chain(steps, rate), x, progress)

@@ -185,6 +185,9 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
         number("Release", "ms", 5.0, 3000.0, "How long it takes to come back.", group=MOVING, scale="log"),
     ] = 150.0
 
+    key: Annotated[str, msgspec.Meta(max_length=100)] = ""
+    """The id of the stem or bus whose level in this range moves the band; empty for the signal itself."""
+
     aim: Annotated[
         float,
         number(

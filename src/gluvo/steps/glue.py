@@ -17,7 +17,7 @@ from gluvo.dsp.matched import bell, tilt
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number, switch
 
-HEARS, MOVES, GOES = "What it listens to", "When it moves", "How far it goes"
+HEARS, MOVES, GOES, LIFT = "What it listens to", "When it moves", "How far it goes", "Lift"
 LONGEST_LOOK_AHEAD = 10.0
 """ms"""
 SETTLED = 5.0
@@ -35,8 +35,12 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True
-    holders: ClassVar[Mapping[str, str]] = {"threshold": "hold_aim", "makeup": "hold_loudness"}
-    silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "hold_loudness"}
+    holders: ClassVar[Mapping[str, str]] = {
+        "threshold": "hold_aim",
+        "lift_threshold": "hold_lift",
+        "makeup": "hold_loudness",
+    }
+    silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "lift_aim", "hold_lift", "hold_loudness"}
 
     key: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of the stem or bus that the detector listens to instead; empty for the signal itself."""
@@ -252,6 +256,70 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         ),
     ] = 100.0
 
+    lift_ratio: Annotated[
+        float,
+        number(
+            "Lift ratio",
+            ": 1",
+            1.0,
+            10.0,
+            "How many dB below its threshold become one: what is quiet comes up, hits stay as they are. 1 does nothing.",
+            group=LIFT,
+            scale="log",
+        ),
+    ] = 1.0
+    lift_threshold: Annotated[
+        float,
+        number(
+            "Lift under",
+            "dBFS",
+            -60.0,
+            0.0,
+            "Below this level of the detector, the sound is lifted.",
+            group=LIFT,
+            decimals=2,
+            fine=0.1,
+        ),
+    ] = -30.0
+    lift_range: Annotated[
+        float,
+        number("Lift at most", "dB", 0.0, 24.0, "It never lifts by more than this, silence included.", group=LIFT),
+    ] = 6.0
+    lift_back: Annotated[
+        float,
+        number(
+            "Back in",
+            "ms",
+            0.1,
+            300.0,
+            "How quickly the lift is gone when the sound rises. Short leaves hits untouched.",
+            group=LIFT,
+            scale="log",
+        ),
+    ] = 5.0
+    lift_up: Annotated[
+        float,
+        number(
+            "Up in",
+            "ms",
+            5.0,
+            3000.0,
+            "How quickly what is quiet comes up. Long keeps it calm.",
+            group=LIFT,
+            scale="log",
+        ),
+    ] = 200.0
+    lift_aim: Annotated[
+        float,
+        number(
+            "Lift by", "dB", 0.1, 12.0, "The mean lift over the section that its threshold is sought for.", group=LIFT
+        ),
+    ] = 1.5
+    hold_lift: Annotated[
+        bool,
+        switch("Hold lift", "Finds the lift's threshold again whenever another setting changes.", group=LIFT),
+    ] = False
+
     aim: Annotated[
         float,
         number(
@@ -283,12 +351,13 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
 
     @property
     def passes(self) -> bool:
-        return self.slope == 0.0 and self.makeup == 0.0 and (self.look_ahead == 0.0 or self.feeds_back)
+        return not self.works and self.makeup == 0.0 and (self.look_ahead == 0.0 or self.feeds_back)
 
     @property
     def held_now(self) -> tuple[str, ...]:
-        """There is no threshold to be found, and no level to be made up, where nothing is reduced."""
-        return super().held_now if self.slope > 0.0 else ()
+        """There is no threshold to be found where nothing is reduced or lifted, and no level to be made up."""
+        at_work = {"threshold": self.slope > 0.0, "lift_threshold": self.lifts, "makeup": self.works}
+        return tuple(name for name in super().held_now if at_work[name])
 
     @classmethod
     def examples(cls) -> tuple[Step, ...]:
@@ -296,7 +365,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
             cls(),
             cls(ratio=2.0, threshold=-20.0, low_cut=100.0, tilt=1.0, bell_gain=3.0),
             cls(ratio=2.0, threshold=-20.0, link=50.0, mode="mid_side", rms=5.0),
-            cls(ratio=2.0, feed_back=True),
+            cls(ratio=2.0, feed_back=True, lift_ratio=2.0),
         )
 
     def apart(self) -> tuple[Self, float]:
@@ -305,10 +374,22 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         return msgspec.structs.replace(self, makeup=0.0), gain_of(self.makeup)
 
     def describe(self) -> str:
-        if self.slope == 0.0:
-            return "neutral"
-        ratio = "limit" if self.limit else f"{self.ratio:.1f} : 1"
-        return f"{ratio} · {self.threshold:.1f} dB".replace("-", "−")
+        words = []
+        if self.slope > 0.0:
+            ratio = "limit" if self.limit else f"{self.ratio:.1f} : 1"
+            words.append(f"{ratio} · {self.threshold:.1f} dB")
+        words += [f"lifts under {self.lift_threshold:.1f} dB"] if self.lifts else []
+        return " · ".join(words).replace("-", "−") or "neutral"
+
+    @property
+    def lifts(self) -> bool:
+        """Whether what is quiet is lifted."""
+        return self.lift_ratio > 1.0 and self.lift_range > 0.0
+
+    @property
+    def works(self) -> bool:
+        """Whether anything is reduced or lifted."""
+        return self.slope > 0.0 or self.lifts
 
     @property
     def slope(self) -> float:
@@ -319,10 +400,11 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
 
     @property
     def memory(self) -> float:
-        if self.slope == 0.0:
+        if not self.works:
             return 0.0
         slow = self._slow if self.auto_release > 0.0 else 0.0
-        return SETTLED * max(self.release / 1000.0, slow, self.attack / 1000.0)
+        up = self.lift_up / 1000.0 if self.lifts else 0.0
+        return SETTLED * max(self.release / 1000.0, slow, self.attack / 1000.0, up)
 
     @property
     def _slow(self) -> float:
@@ -338,6 +420,18 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     def curve(self) -> Floats:
         """The static curve as `comp.ballistics` takes it."""
         return np.array([self.threshold, self.slope, self.knee, self.range])
+
+    @property
+    def lift_curve(self) -> Floats:
+        """The static curve of the lift as `comp.lifts` takes it."""
+        return np.array([self.lift_threshold, 1.0 - 1.0 / self.lift_ratio, self.knee, self.lift_range])
+
+    def lift_times(self, rate: int) -> Floats:
+        """The coefficients that `comp.lifts` takes."""
+        return np.array([comp.pole(self.lift_back / 1000.0, rate), comp.pole(self.lift_up / 1000.0, rate)])
+
+    def detector(self, rate: int) -> Detector:
+        return Detector(self, rate)
 
     def times(self, rate: int) -> Floats:
         """The coefficients that `comp.ballistics` takes."""
@@ -435,6 +529,12 @@ class GlueProcessor(Processor):
         self._reduction = np.zeros((columns, MAX_BLOCK))
         self._factors = np.zeros((2, MAX_BLOCK))
         self._state = np.zeros((columns, 3))
+        self._lifts = settings.lifts
+        self._lift_curve, self._lift_times = settings.lift_curve, settings.lift_times(rate)
+        # what is lifted goes by what comes in, also where reduction goes by what comes out
+        self._lift_detector = Detector(settings, rate) if self._lifts and self._back else None
+        self._lift = np.zeros((columns, MAX_BLOCK))
+        self._lift_state = np.zeros(columns)
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
@@ -459,6 +559,11 @@ class GlueProcessor(Processor):
             comp.ballistics(level, n, self._curve, self._times, self._state, reduction)
         self.level[0] = max(comp.largest(row, n) for row in level)
         comp.larger(reduction, n, self.reduction)
+        if self._lifts:
+            if self._lift_detector is not None:
+                self._lift_detector.run(x, level)
+            comp.lifts(level, n, self._lift_curve, self._lift_times, self._lift_state, self._lift)
+            np.subtract(reduction[:, :n], self._lift[:, :n], out=reduction[:, :n])
         self._delay.run(x, out)
         if self._mode == "stereo":
             comp.apply_gain(out, reduction, self._makeup, self._mix, self._factors, out)
@@ -472,3 +577,6 @@ class GlueProcessor(Processor):
         self._detector.adopt(other._detector)
         self._delay.adopt(other._delay)
         self._state[:] = other._state if self._state.shape == other._state.shape else other._state.max(axis=0)
+        self._lift_state[:] = other._lift_state if len(self._lift_state) == len(other._lift_state) else 0.0
+        if self._lift_detector is not None and other._lift_detector is not None:
+            self._lift_detector.adopt(other._lift_detector)

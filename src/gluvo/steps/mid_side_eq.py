@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Annotated, ClassVar, Literal, Self, cast
 
 import msgspec
@@ -93,6 +93,19 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
             if b.target in earlier or (b.target in same and (not b.moving or order.index(b.id) < order.index(id)))
         )
         return self.replace(bands=tuple(b for b in kept if b.id != id), output=0.0)
+
+    @property
+    def keys_from(self) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(band.key for band in self.bands if band.moving and band.key))
+
+    def key_place(self, band: Band) -> int | None:
+        """Which of the keys a band listens to; None where it listens to the signal itself."""
+        return self.keys_from.index(band.key) if band.moving and band.key else None
+
+    @property
+    def passes(self) -> bool:
+        at_work = (band.moving or band.prototypes(self.strength) for band in self.bands if band.on)
+        return self.output == 0.0 and not any(at_work)
 
     def make(self, rate: int) -> MidSideEqProcessor:
         return MidSideEqProcessor(self, rate)
@@ -257,6 +270,9 @@ class Stage:
         self.places: list[tuple[int, int, bool]] = []
         """For each row the band's id, which of its sections it is, and whether it is the same in both columns."""
         self.moving: dict[int, MovingBand] = {}
+        self._keys: dict[int, int] = {}
+        """Which key each moving band that has one listens to."""
+        self._heard = np.zeros((MAX_BLOCK, 2))
         for band in eq.bands:
             inside = band.target in columns[0], band.target in columns[1]
             if not any(inside) or not band.on:
@@ -272,6 +288,8 @@ class Stage:
                     rises=band.moves == "up",
                     neutral_at=neutral_at,
                 )
+                if (place := eq.key_place(band)) is not None:
+                    self._keys[band.id] = place
                 continue
             for n, section in enumerate(band.sections(rate, eq.strength) if still else ()):
                 rows.append(np.stack([section if c else NOTHING_ROW for c in inside]))
@@ -283,15 +301,24 @@ class Stage:
     def idle(self) -> bool:
         return not len(self.still.sos) and not self.moving
 
-    def run(self, x: Audio, moved: dict[int, Floats]) -> None:
+    def run(self, x: Audio, moved: dict[int, Floats], keys: Sequence[Audio] = ()) -> None:
         """Process `x` in place; tell by how many dB each moving band has moved."""
         if self.mid_side:
             comp.to_mid_side(x, x)
         self.still.run(x, x)
         for id, band in self.moving.items():
-            band.run(x, moved[id][: len(x)])
+            band.run(x, moved[id][: len(x)], self._key(id, keys))
         if self.mid_side:
             comp.from_mid_side(x, x)
+
+    def _key(self, id: int, keys: Sequence[Audio]) -> Audio | None:
+        """What a moving band listens to, in the columns that are worked on; None for the sound itself."""
+        place = self._keys.get(id, len(keys))
+        if place >= len(keys) or not self.mid_side:
+            return keys[place] if place < len(keys) else None
+        heard = self._heard[: len(keys[place])]
+        comp.to_mid_side(keys[place], heard)
+        return heard
 
     def is_as(self, other: Stage) -> bool:
         """Whether the bands at rest are the same to the bit."""
@@ -344,7 +371,7 @@ class MidSideEqProcessor(Processor):
             if out is not x:
                 np.copyto(out, x)
         for stage in self.stages:
-            stage.run(out, self.moved)
+            stage.run(out, self.moved, self.keys)
         if self._gain != 1.0:
             np.multiply(out, self._gain, out=out)
 

@@ -132,12 +132,12 @@ class Measuring:
             pair = plan.before[chosen], plan.after[chosen]
             joints = renderer.joints(pair, stretch, check, lead)
             before, after = (joints[node.key] for node in pair)
-            if after.reduction is not None:
+            if after.reduction is not None or (step is not None and step.shapes_hits):
                 hits = hits_of_joints(before, after, stretch)
-            around = looked_around(step, before, after, stretch, check)
+            keys = [renderer.joint(key, stretch, check, lead) for key in plan.keys.get(chosen, ())]
+            around = looked_around(step, before, after, stretch, check, keys)
             self.show(hits=hits, hits_step=chosen, around=around)
             if step is not None and step.has_ear:
-                keys = [renderer.joint(key, stretch, check, lead) for key in plan.keys.get(chosen, ())]
                 levels = detector_levels(step, before, stretch, keys)
         elif not chosen and (strip := plan.strips.get(session.view.strip)):
             start = renderer.joint(strip.start, stretch, check, lead)

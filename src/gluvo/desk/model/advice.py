@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Protocol, cast
 
-from gluvo.advise.aim import Found, aimed
+from gluvo.advise.aim import Found
+from gluvo.advise.aimed import aimed
 from gluvo.advise.hold import gentle_and_crushed
 from gluvo.advise.loudness_target import Reached, driven, reach_target
 from gluvo.advise.prices import divided
@@ -44,13 +45,13 @@ class Advice:
     def __init__(self, bench: Asked) -> None:
         self._bench = bench
 
-    def find_threshold(self, step_id: str) -> None:
-        """Set a Glue's threshold so that it reduces by its aim over the section; or that of an equaliser's chosen band,
-        so that it moves by its aim."""
+    def find_threshold(self, step_id: str, setting: str = "threshold") -> None:
+        """Set a step's threshold so that it takes or lifts by its aim over the section; or that of an equaliser's chosen
+        band, so that it moves by its aim."""
         bench = self._bench
         renderer, session, span = bench.renderer, bench.session, bench.span
         step = session.step(step_id)
-        wish = aimed(step, session.view.band)
+        wish = aimed(step, session.view.band, setting)
         if renderer is None or step is None or wish is None:
             return
         plan = renderer.plan(session)
