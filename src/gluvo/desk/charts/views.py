@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QWidget
 
 from gluvo.desk.charts.chart import Axis, Chart, time_ticks
 from gluvo.desk.controls.theme import colours
-from gluvo.dsp.compression import static_curve
+from gluvo.dsp.compression import lifted_curve, static_curve
 from gluvo.dsp.db import power_db
 from gluvo.measure.overview import REDUCTION_HOP, Reduction
 from gluvo.measure.spectrum import Spectrum, spanned
@@ -22,7 +22,10 @@ from gluvo.measure.trace import Span, Trace
 class TransferView(Chart):
     """The static curve, how often the detector stands at each level, and where it stands now."""
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, hears: str = "detector level, dBFS", parent: QWidget | None = None) -> None:
+        """`hears`: what the level is that goes across."""
+        self._hears = hears
+        self._lift: tuple[float, float, float, float] | None = None
         ticks = (-60, -48, -36, -24, -12, 0)
         super().__init__(Axis(-60.0, 3.0, ticks), Axis(-60.0, 3.0, ticks), parent)
         self._curve: tuple[float, float, float, float] | None = None
@@ -34,9 +37,16 @@ class TransferView(Chart):
             "level that it hears now, at the reduction it now causes."
         )
 
-    def show_curve(self, curve: Iterable[float], levels: np.ndarray | None) -> None:
-        """`curve`: threshold, slope, knee and range, as `compression.static_curve` takes them. `levels`: what the detector
-        reads in the section, dBFS, every 10 ms."""
+    def show_curve(
+        self, curve: Iterable[float], levels: np.ndarray | None, lift: Iterable[float] | None = None
+    ) -> None:
+        """`curve`: threshold, slope, knee and range, as `compression.static_curve` takes them; `lift` likewise, as
+        `compression.lifted_curve` takes them, where what is quiet is lifted. `levels`: what the detector reads in the
+        section, dBFS, every 10 ms."""
+        self._lift = None
+        if lift is not None:
+            low, up, soft, highest = (float(v) for v in lift)
+            self._lift = (low, up, soft, highest)
         threshold, slope, knee, most = (float(v) for v in curve)
         self._curve, self._share = (threshold, slope, knee, most), None
         if levels is not None and len(levels):
@@ -66,7 +76,10 @@ class TransferView(Chart):
         self.note(painter, x, area.top() + 10, f"threshold {curve[0]:.1f}".replace("-", "−"), "reduction", right=True)
         levels = np.linspace(-60.0, 3.0, 190)
         painter.setPen(QPen(c["signal"], 2))
-        painter.drawPolyline(self.line(levels, static_curve(levels, *curve)))
+        out = static_curve(levels, *curve)
+        if self._lift is not None:
+            out = out + lifted_curve(levels, *self._lift)
+        painter.drawPolyline(self.line(levels, out))
 
     def draw_live(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
@@ -76,7 +89,7 @@ class TransferView(Chart):
             painter.drawEllipse(QPointF(self.x_at(self._live), self.y_at(self._live - self._live_reduction)), 4.5, 4.5)
 
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
-        self.note(painter, area.right(), area.bottom() - 10, "detector level, dBFS", right=True)
+        self.note(painter, area.right(), area.bottom() - 10, self._hears, right=True)
 
 
 class ReductionView(Chart):

@@ -5,13 +5,14 @@ from __future__ import annotations
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.prices import Division, last_two
-from gluvo.compare.match import RESULT, TAKEN
+from gluvo.compare.match import TAKEN
 from gluvo.desk.charts.hit_views import SpreadView
 from gluvo.desk.charts.views import CaughtView, ReductionView
 from gluvo.desk.controls.flow import Lines
-from gluvo.desk.controls.parts import Toggle, figure, label
+from gluvo.desk.controls.parts import figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.ears import show_ear, taken_toggle
 from gluvo.desk.editors.place_table import PlaceTable
 from gluvo.steps import Clipper, Limiter
 from gluvo.steps.settings import settings_of
@@ -52,12 +53,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
         row = QHBoxLayout()
         self.words = Lines(4 if self.kind is Clipper else 3, "caption")  # a clipper tells of samples, too
         row.addWidget(self.words, 1)
-        self.ear = Toggle(
-            "Hear what is taken",
-            "Listen only to what is taken off: what comes in, as loud as it would come out, less what does come out. "
-            "Not part of the sound.",
-        )
-        self.ear.toggled.connect(lambda on: self.bench.hear(TAKEN if on else RESULT))
+        self.ear = taken_toggle(self.bench)
         self.division = Ruler(settings_of(Division)["tops"])
         self.division.setFixedWidth(150)
         self.division.moved.connect(self._divide)
@@ -78,7 +74,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
 
     def refresh(self) -> None:
         super().refresh()
-        self.ear.set_on(self.bench.session.view.hear == TAKEN)
+        show_ear(self.bench, self.ear, TAKEN)
 
     def show_picture(self) -> None:
         step, span = self.step, self.bench.span

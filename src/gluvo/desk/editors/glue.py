@@ -4,34 +4,39 @@ from __future__ import annotations
 
 from itertools import takewhile
 
-from PySide6.QtCore import QRect, Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
+from PySide6.QtCore import QRect
+from PySide6.QtWidgets import QComboBox, QWidget
 
-from gluvo.compare.match import DETECTOR, RESULT
+from gluvo.compare.match import DETECTOR
+from gluvo.desk.charts.band_views import DriveView
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
 from gluvo.desk.charts.views import ReductionView, TransferView
 from gluvo.desk.controls.flow import Elided, Flow
 from gluvo.desk.controls.parts import Toggle, button, edit_in_place, figure, label
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.editors.aim_row import aim_row
 from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.ears import detector_toggle, show_ear
 from gluvo.desk.editors.key_choice import KeyChoice
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.dsp.compression import QUICKEST
 from gluvo.measure.loudness import SILENT
 from gluvo.steps import ChainItem, Glue, Lane, Setting, settings_of
+from gluvo.steps.glue import HEARS, LIFT
 
 
 class GlueEditor(StepEditor[Glue]):
     """Glue with hits, curve, spread and reduction; its aim, its key, and an ear for its detector."""
 
-    rarely = ("What it listens to",)
+    rarely = (HEARS, LIFT)
 
     def build_views(self) -> None:
-        self.hits, self.transfer, self.spread, self.reduction = (
+        self.hits, self.transfer, self.spread, self.reduction, self.drive = (
             HitsView(),
             TransferView(),
             SpreadView(),
             ReductionView(),
+            DriveView(),
         )
         self.add_views(
             [
@@ -39,46 +44,37 @@ class GlueEditor(StepEditor[Glue]):
                 ("transfer", "Transfer", self.transfer),
                 ("spread", "Spread", self.spread),
                 ("reduction", "Over time", self.reduction),
+                ("drive", "What drives it", self.drive),
             ]
         )
 
     def build_middle(self) -> None:
-        row = QHBoxLayout()
-        row.setSpacing(10)
         settings = settings_of(Glue)
-        aim = self.control(settings["aim"])
-        aim.setFixedWidth(150)
-        row.addWidget(aim)
-        self.find_button = button(
-            "Find threshold",
-            "Set the threshold so that the mean reduction over the section is this much (T).",
+        row, self.find_button, self.punch = aim_row(
+            self.control(settings["aim"]),
+            self.control(settings["hold_aim"]),
             lambda: self.bench.advice.find_threshold(self.step_id),
-            "main",
-        )
-        row.addWidget(self.find_button)
-        row.addWidget(self.control(settings["hold_aim"]))
-        self.punch = Elided("", "caption", 400)
-        self.punch.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self.punch.setToolTip(
+            "Set the threshold so that the mean reduction over the section is this much (T).",
             "Punch: the peak of the mean hit over what follows it 50–150 ms later, after the step ÷ before. Pumping: how "
-            "much of the reduction's movement follows the beat."
+            "much of the reduction's movement follows the beat.",
         )
-        row.addWidget(self.punch, 1)
         self.below_views.addLayout(row)
 
     def further_controls(self, title: str) -> list[QWidget]:
-        if title != "What it listens to":
+        if title == LIFT:
+            tip = "Set the threshold under which it lifts so that the mean lift over the section is this much."
+            self.find_lift = button(
+                "Find lift threshold", tip, lambda: self.bench.advice.find_threshold(self.step_id, "lift_threshold")
+            )
+            return [self.find_lift]
+        if title != HEARS:
             return []
         self.key = KeyChoice(
             "What the detector listens to: the signal itself, or another stem or bus, as it comes out of its chain. The "
             "reduction then follows that, as when a bass makes room for a kick.",
             self._choose_key,
         )
-        self.ear = Toggle(
-            "Hear detector",
-            "Listen to what the detector hears: its key, cut, tilted and bent (H). Not part of the sound.",
-        )
-        self.ear.toggled.connect(lambda on: self.bench.hear(DETECTOR if on else RESULT))
+        self.ear = detector_toggle(self.bench, "Listen to what the detector hears: its key, cut, tilted and bent (H).")
         return [self.key, self.ear]
 
     def _choose_key(self, key: str) -> None:
@@ -93,7 +89,7 @@ class GlueEditor(StepEditor[Glue]):
     def refresh(self) -> None:
         super().refresh()
         self._show_key()
-        self.ear.set_on(self.bench.session.view.hear == DETECTOR)
+        show_ear(self.bench, self.ear, DETECTOR)
 
     def show_picture(self) -> None:
         step, picture, span = self.step, self.bench.picture, self.bench.span
@@ -102,7 +98,10 @@ class GlueEditor(StepEditor[Glue]):
         _, after = self.joints()
         mean = after.mean_reduction(span) if after else 0.0
         mine = picture.hits_step == self.step_id
-        self.transfer.show_curve(step.curve, picture.levels if mine else None)
+        lift = step.lift_curve if step.lifts else None
+        self.transfer.show_curve(step.curve, picture.levels if mine else None, lift)
+        around = picture.around if picture.around is not None and picture.around.step == self.step_id else None
+        self.drive.show_drive(around.drive if around is not None else None)
         if after is not None:
             self.reduction.show_reduction(after.reduction, span, after.start, step.aim, mean)
             self.spread.show_spread(after.reduction_in(span), step.aim, mean)
@@ -111,11 +110,13 @@ class GlueEditor(StepEditor[Glue]):
         words = [f"{mean:.2f} dB off in {self.bench.span_name}"] if after is not None else []
         if hits is not None:
             words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
+        if step.lifts and around is not None:
+            words.insert(1, f"lifts {around.lift:.2f} dB on average")
         self.punch.setText(" · ".join(words))
-        threshold, makeup = self.controls["threshold"], self.controls["makeup"]
-        assert isinstance(threshold, Ruler) and isinstance(makeup, Ruler)
-        threshold.set_note("held" if step.hold_aim else "")
-        makeup.set_note("held" if step.hold_loudness else "")
+        for name, switch in step.holders.items():
+            found = self.controls[name]
+            assert isinstance(found, Ruler)
+            found.set_note("held" if getattr(step, switch) else "")
         attack, release = self.controls["attack"], self.controls["release"]
         assert isinstance(attack, Ruler) and isinstance(release, Ruler)
         back = step.feeds_back and step.slope > 0.0

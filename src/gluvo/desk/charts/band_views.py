@@ -1,0 +1,245 @@
+"""What happens by frequency and to single sounds: sibilants on time, what is tamed, and what drives a reduction."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen
+from PySide6.QtWidgets import QWidget
+
+from gluvo.desk.charts.chart import Axis, Chart
+from gluvo.desk.charts.views import ReductionView
+from gluvo.desk.controls.parts import hertz
+from gluvo.desk.controls.theme import colours
+from gluvo.dsp.kernel import Floats
+from gluvo.measure.drive import THIRDS, Drive
+
+FREQ_TICKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
+NEAR = 12
+"""Pixels from a node within which it is taken."""
+WAVE = 0.34
+"""The share of the height that the wave below the reduction has."""
+
+
+class SibilantsView(ReductionView):
+    """The reduction over the section, and below it the voice with what is sharp marked."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._wave: Floats | None = None
+        self._places: Sequence[tuple[float, float, float]] = ()
+        self.setToolTip(
+            "Above, what is taken off moment by moment. Below, the voice's peaks over the section; what is sharp and was "
+            "lowered is marked."
+        )
+
+    def show_voice(self, peaks: Floats | None, places: Sequence[tuple[float, float, float]]) -> None:
+        """`peaks`: linear, evenly over the section. `places`: from and to in seconds and the most that was taken, dB."""
+        self._wave, self._places = peaks, places
+        self.changed()
+
+    def draw(self, painter: QPainter, area: QRectF) -> None:
+        c = colours()
+        if self._wave is not None and len(self._wave) > 1:
+            top = area.bottom() - WAVE * area.height()
+            painter.setPen(QPen(c["rule"], 1))
+            painter.drawLine(QPointF(area.left(), top), QPointF(area.right(), top))
+            columns = max(2, min(int(area.width()), len(self._wave)))
+            edges = np.linspace(0, len(self._wave), columns + 1).astype(int)
+            heights = np.maximum.reduceat(self._wave, edges[:-1]) / max(1e-9, float(self._wave.max()))
+            for n, height in enumerate(heights.tolist()):
+                x = area.left() + n * area.width() / columns
+                high = height * (WAVE * area.height() - 8.0)
+                painter.fillRect(
+                    QRectF(x, area.bottom() - high, area.width() / columns + 0.4, high), c.soft("faint", 110)
+                )
+            for start, end, _ in self._places:
+                left, right = self.x_at(start), max(self.x_at(end), self.x_at(start) + 2.0)
+                box = QRectF(left, top + 2, right - left, area.bottom() - top - 2)
+                painter.fillRect(box, c.soft("reduction", 120))
+                painter.fillRect(QRectF(left, top, right - left, 4), c["reduction"])
+        painter.save()
+        painter.setClipRect(QRectF(area.left(), area.top(), area.width(), area.height() * (1.0 - WAVE) - 2))
+        super().draw(painter, area)
+        painter.restore()
+
+
+class TamingView(Chart):
+    """What is taken by frequency, on average and at most, and how much is done where: nodes that are dragged."""
+
+    weighted = Signal(int, float)
+    """A node by its place, and its weight, %."""
+    settled = Signal()
+
+    right = 40
+
+    def __init__(self, places: Sequence[float], parent: QWidget | None = None) -> None:
+        """`places`: Hz of the nodes."""
+        super().__init__(Axis(20.0, 20_000.0, FREQ_TICKS, log=True), Axis(-12.0, 0.6, (0, -3, -6, -9, -12)), parent)
+        self._places = tuple(places)
+        self._weights = [100.0] * len(self._places)
+        self._freqs, self._mean, self._most = (np.zeros(0) for _ in range(3))
+        self._chosen, self._held = 0, False
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("What is tamed, and how much where")
+        self.setToolTip(
+            "What is taken by frequency over the section: filled on average, the line at most. The dots set how much is done "
+            "around them, 0 to 200 %: drag one, or press Left and Right to choose it, Up and Down to move it."
+        )
+
+    def show_cuts(self, freqs: Floats, mean: Floats, most: Floats) -> None:
+        """Hz and dB ≥ 0; empty where nothing is known."""
+        self._freqs, self._mean, self._most = freqs, mean, most
+        deepest = float(most.max(initial=0.0))
+        depth = next((d for d in (6, 12, 24) if deepest < 0.95 * d), 48)
+        self.y_axis = Axis(-depth, depth * 0.05, [-depth * k / 4 for k in range(5)])
+        self.changed()
+
+    def show_weights(self, weights: Sequence[float]) -> None:
+        """In %, one a node."""
+        if list(weights) != self._weights:
+            self._weights = list(weights)
+            self._say()
+            self.changed()
+
+    def _say(self) -> None:
+        place = hertz(self._places[self._chosen])
+        self.setAccessibleDescription(f"around {place}: {self._weights[self._chosen]:.0f} %")
+
+    def _node(self, n: int) -> QPointF:
+        area = self.area
+        return QPointF(self.x_at(self._places[n]), area.bottom() - self._weights[n] / 200.0 * area.height())
+
+    def draw(self, painter: QPainter, area: QRectF) -> None:
+        c = colours()
+        if len(self._freqs):
+            inside = (self._freqs >= 20.0) & (self._freqs <= 20_000.0)
+            freqs, mean, most = self._freqs[inside], self._mean[inside], self._most[inside]
+            columns = np.unique(np.round(self.x_axis.places(freqs) * area.width()).astype(int), return_index=True)[1]
+            mean, most = (np.maximum.reduceat(v, columns) for v in (mean, most))
+            line = self.line(freqs[columns], -mean)
+            painter.fillPath(self.filled(line, 0.0), c.soft("reduction", 120))
+            painter.setPen(QPen(c["reduction"], 1.4))
+            painter.drawPolyline(self.line(freqs[columns], -most))
+            if float(most.max(initial=0.0)) <= 0.0:
+                self.say(painter, "Nothing stands out far enough to be cut here.")
+        nodes = [self._node(n) for n in range(len(self._places))]
+        painter.setPen(QPen(c["mid"], 1.2, Qt.PenStyle.DashLine))
+        ends = QPointF(area.left(), nodes[0].y()), QPointF(area.right(), nodes[-1].y())
+        painter.drawPolyline([ends[0], *nodes, ends[1]])
+
+    def draw_over(self, painter: QPainter, area: QRectF) -> None:
+        c = colours()
+        for n in range(len(self._places)):
+            mine = self.hasFocus() and n == self._chosen
+            painter.setPen(QPen(c["signal" if mine else "mid"], 2))
+            painter.setBrush(c["signal" if mine else "paper"])
+            painter.drawEllipse(self._node(n), 5, 5)
+        for percent in (0, 100, 200):
+            y = area.bottom() - percent / 200.0 * area.height()
+            painter.setPen(c["mid"])
+            painter.drawText(QRectF(area.right() + 4, y - 8, 36, 16), Qt.AlignmentFlag.AlignVCenter, f"{percent} %")
+        self.note(painter, area.left(), area.bottom() - 9, "dB taken: filled on average, line at most")
+        if self.hasFocus():
+            painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
+
+    # --- hands ---------------------------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        place = event.position()
+        near = [((self._node(n) - place).manhattanLength(), n) for n in range(len(self._places))]
+        distance, n = min(near)
+        if event.button() == Qt.MouseButton.LeftButton and distance < 2 * NEAR:
+            self._chosen, self._held = n, True
+            self._say()
+            self.changed()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._held:
+            up = (self.area.bottom() - event.position().y()) / self.area.height()
+            self.weighted.emit(self._chosen, float(round(200.0 * min(1.0, max(0.0, up)))))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._held:
+            self._held = False
+            self.settled.emit()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.weighted.emit(self._chosen, 100.0)
+        self.settled.emit()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key, keys = event.key(), Qt.Key
+        step = 1.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 5.0
+        if key in (keys.Key_Left, keys.Key_Right):
+            self._chosen = (self._chosen + (1 if key == keys.Key_Right else -1)) % len(self._places)
+            self._say()
+            self.changed()
+        elif key in (keys.Key_Up, keys.Key_Down):
+            moved = self._weights[self._chosen] + (step if key == keys.Key_Up else -step)
+            self.weighted.emit(self._chosen, min(200.0, max(0.0, moved)))
+            self.settled.emit()
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        self.changed()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        self.changed()
+
+
+class DriveView(Chart):
+    """What drives the reduction: shares of the energy that the detector hears while it reduces, by thirds of an octave."""
+
+    bottom = 38
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(Axis(17.8, 22_400.0, FREQ_TICKS, log=True), Axis(0.0, 1.0, ()), parent)
+        self._drive: Drive | None = None
+        self._words = ""
+        self.setToolTip(
+            "Where the energy lies that the detector hears while something is taken off. A tower in the lows says that the "
+            "kick or the bass drives it: a low cut in the detector keeps it out."
+        )
+
+    @property
+    def words(self) -> str:
+        """What the chart says, in a sentence."""
+        return self._words
+
+    def show_drive(self, drive: Drive | None) -> None:
+        self._drive, self._words = drive, ""
+        if drive is not None and drive.thirds.sum() > 0.0:
+            freq, share = drive.top
+            top = max(0.05, math.ceil(share * 20.0 + 0.4) / 20.0)
+            self.y_axis = Axis(0.0, top, ())
+            lows, mids = drive.share(0.0, 150.0), drive.share(150.0, 2000.0)
+            self._words = (
+                f"{100 * share:.0f} % around {hertz(freq)} · below 150 Hz {100 * lows:.0f} %, to 2 kHz {100 * mids:.0f} %, "
+                f"above {100 * max(0.0, 1.0 - lows - mids):.0f} %"
+            )
+        self.setAccessibleName(f"What drives it: {self._words or 'nothing is reduced'}")
+        self.changed()
+
+    def draw(self, painter: QPainter, area: QRectF) -> None:
+        c = colours()
+        if self._drive is None or not self._words:
+            self.say(painter, "Nothing is reduced here.")
+            return
+        for freq, share in zip(THIRDS.tolist(), self._drive.thirds.tolist(), strict=True):
+            left, right = self.x_at(freq * 2.0 ** (-1.0 / 6.0)), self.x_at(freq * 2.0 ** (1.0 / 6.0))
+            bar = QRectF(left + 1, self.y_at(share), right - left - 2, area.bottom() - self.y_at(share))
+            painter.fillRect(bar, c.soft("reduction", 190))
+
+    def draw_over(self, painter: QPainter, area: QRectF) -> None:
+        painter.setPen(colours()["faint"])
+        box = QRectF(0, area.bottom() + 20, area.right(), 16)
+        painter.drawText(
+            box, Qt.AlignmentFlag.AlignRight, self._words or "share of what drives it, by third of an octave"
+        )
