@@ -17,12 +17,17 @@ OVERLAP = 4
 OVERLAP_SUM = 1.5
 SURROUNDING = 0.5
 """Octaves to either side that a bin is compared with."""
+LEAST_AROUND = 12
+"""Bins to either side that it is compared with at least: in the lows half an octave is narrower than a tone."""
+OWN = 4
+"""Bins to either side that are the tone itself, and not its surroundings."""
 FRAME_SECONDS = 4096 / 48_000
 WIDEN = 2
 """Bins to either side of one that is cut that are cut as much: as wide as the window smears a steady tone."""
 SMALLEST_POWER = 1e-30
-QUIETEST = 1e-10
-"""Amplitude under which nothing is cut: −200 dB."""
+SILENT_POWER = 1e-12
+"""Power of a bin's surroundings that they are taken to have at least, so that what stands out of silence is let be."""
+NOTHING = 1e-9
 
 
 def frame_length(rate: int) -> int:
@@ -37,9 +42,9 @@ def frame_length(rate: int) -> int:
 def surroundings(size: int) -> tuple[np.ndarray, np.ndarray]:
     """For each bin of a frame of `size` the first and the last bin (past the end) that it is compared with."""
     bins = np.arange(size // 2 + 1)
-    low = np.floor(bins * 2.0**-SURROUNDING).astype(np.int64)
-    high = np.minimum(np.ceil(bins * 2.0**SURROUNDING).astype(np.int64) + 1, len(bins))
-    return np.maximum(low, 1), np.maximum(high, 2)
+    low = np.minimum(np.floor(bins * 2.0**-SURROUNDING).astype(np.int64), bins - LEAST_AROUND)
+    high = np.maximum(np.ceil(bins * 2.0**SURROUNDING).astype(np.int64), bins + LEAST_AROUND) + 1
+    return np.clip(low, 1, len(bins) - 2 * LEAST_AROUND), np.clip(high, 2 * LEAST_AROUND, len(bins))
 
 
 @kernel
@@ -47,26 +52,31 @@ def standing_out(left, right, keep, power, low, high, selectivity, weights, dept
     """By how many dB each bin is cut, into `cut` (bins).
 
     `left` and `right` are the spectra of a frame, as pairs (2 bins); `power` (bins) is the mean power so far, which
-    takes in a share ``1 − keep`` of them. A bin that stands over the mean level of its surroundings (`low`, `high`: see
-    `surroundings`) by more than `selectivity` dB is cut by what is more, at most by `depth`; `weights` (bins) scale both
-    what is cut and how much it may be. `work` (3, bins + 1) is written over.
+    takes in a share ``1 − keep`` of them. A bin that stands over the mean power of its surroundings (`low`, `high`: see
+    `surroundings`; without the nearest `OWN`, which are the same tone) by more than `selectivity` dB is cut by what is
+    more, at most by `depth`; `weights` (bins) scale both what is cut and how much it may be. Powers are compared, so that
+    one partial among others does not stand out, but one that is louder than its neighbours does. `work` (3, bins + 1) is
+    written over.
     """
     bins = power.shape[0]
-    amplitude, level, sums = work[0, :bins], work[1, :bins], work[2]
+    ratio, level, sums = work[0, :bins], work[1, :bins], work[2]
     for k in range(bins):
         a, b, c, d = left[2 * k], left[2 * k + 1], right[2 * k], right[2 * k + 1]
         now = a * a + b * b + c * c + d * d
         power[k] = max(now + (power[k] - now) * keep, SMALLEST_POWER)
-        amplitude[k] = max(math.sqrt(power[k]), QUIETEST)
-    to_db(amplitude, level)
     sums[0] = 0.0
     for k in range(bins):
-        sums[k + 1] = sums[k] + level[k]
-    over = amplitude
+        sums[k + 1] = sums[k] + power[k]
     for k in range(bins):
-        around = (sums[high[k]] - sums[low[k]]) / (high[k] - low[k])
-        more = level[k] - around - selectivity
-        over[k] = min(max(more, 0.0), depth) * weights[k] if level[k] > -190.0 else 0.0
+        first, last = max(low[k], k - OWN), min(high[k], k + OWN + 1)
+        around = sums[high[k]] - sums[low[k]] - (sums[last] - sums[first])
+        count = (high[k] - low[k]) - (last - first)
+        mean = max(around / count, SILENT_POWER)
+        ratio[k] = max(math.sqrt(power[k] / mean), NOTHING)
+    to_db(ratio, level)
+    over = ratio
+    for k in range(bins):
+        over[k] = min(max(level[k] - selectivity, 0.0), depth) * weights[k]
     for k in range(bins):
         most = 0.0
         for j in range(max(0, k - WIDEN), min(bins, k + WIDEN + 1)):

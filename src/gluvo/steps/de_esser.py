@@ -57,7 +57,7 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
         Literal["stereo", "mid", "side"],
         choice(
             "Works on",
-            (("stereo", "Left and right"), ("mid", "Mid only"), ("side", "Side only")),
+            (("stereo", "stereo"), ("mid", "mid"), ("side", "side")),
             "Which part of the stereo signal is heard and lowered. A voice in the middle of a mix is in the mid.",
             group=HEARS,
         ),

@@ -76,7 +76,7 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
         Literal["stereo", "mid", "side"],
         choice(
             "Works on",
-            (("stereo", "Left and right"), ("mid", "Mid only"), ("side", "Side only")),
+            (("stereo", "stereo"), ("mid", "mid"), ("side", "side")),
             "Which part of the stereo signal is looked at and cut.",
             group=TAKES,
         ),

@@ -73,7 +73,7 @@ class TransientShaper(Step, tag="transient_shaper", frozen=True, kw_only=True):
         Literal["stereo", "mid", "side"],
         choice(
             "Works on",
-            (("stereo", "Left and right"), ("mid", "Mid only"), ("side", "Side only")),
+            (("stereo", "stereo"), ("mid", "mid"), ("side", "side")),
             "Which part of the stereo signal is followed and shaped.",
             group=MOVES,
         ),

@@ -20,12 +20,14 @@ from gluvo.measure.drive import THIRDS, Drive
 FREQ_TICKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
 NEAR = 12
 """Pixels from a node within which it is taken."""
-WAVE = 0.34
-"""The share of the height that the wave below the reduction has."""
+AXIS = 22
+"""Pixels that the figures of an axis take."""
 
 
 class SibilantsView(ReductionView):
     """The reduction over the section, and below it the voice with what is sharp marked."""
+
+    bottom = 112
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -41,30 +43,25 @@ class SibilantsView(ReductionView):
         self._wave, self._places = peaks, places
         self.changed()
 
-    def draw(self, painter: QPainter, area: QRectF) -> None:
-        c = colours()
-        if self._wave is not None and len(self._wave) > 1:
-            top = area.bottom() - WAVE * area.height()
-            painter.setPen(QPen(c["rule"], 1))
-            painter.drawLine(QPointF(area.left(), top), QPointF(area.right(), top))
-            columns = max(2, min(int(area.width()), len(self._wave)))
-            edges = np.linspace(0, len(self._wave), columns + 1).astype(int)
-            heights = np.maximum.reduceat(self._wave, edges[:-1]) / max(1e-9, float(self._wave.max()))
-            for n, height in enumerate(heights.tolist()):
-                x = area.left() + n * area.width() / columns
-                high = height * (WAVE * area.height() - 8.0)
-                painter.fillRect(
-                    QRectF(x, area.bottom() - high, area.width() / columns + 0.4, high), c.soft("faint", 110)
-                )
-            for start, end, _ in self._places:
-                left, right = self.x_at(start), max(self.x_at(end), self.x_at(start) + 2.0)
-                box = QRectF(left, top + 2, right - left, area.bottom() - top - 2)
-                painter.fillRect(box, c.soft("reduction", 120))
-                painter.fillRect(QRectF(left, top, right - left, 4), c["reduction"])
-        painter.save()
-        painter.setClipRect(QRectF(area.left(), area.top(), area.width(), area.height() * (1.0 - WAVE) - 2))
-        super().draw(painter, area)
-        painter.restore()
+    def draw_over(self, painter: QPainter, area: QRectF) -> None:
+        """The voice below the axis."""
+        c, wave = colours(), self._wave
+        base, room = self.height() - 4.0, self.bottom - AXIS - 6.0
+        painter.setPen(QPen(c["rule"], 1))
+        painter.drawLine(QPointF(area.left(), base), QPointF(area.right(), base))
+        if wave is None or len(wave) < 2:
+            return
+        columns = max(2, min(int(area.width()), len(wave)))
+        edges = np.linspace(0, len(wave), columns + 1).astype(int)
+        heights = np.maximum.reduceat(wave, edges[:-1]) / max(1e-9, float(wave.max())) * room
+        wide = area.width() / columns
+        for n, high in enumerate(heights.tolist()):
+            painter.fillRect(QRectF(area.left() + n * wide, base - high, wide + 0.4, high), c.soft("faint", 120))
+        for start, end, _ in self._places:
+            left = self.x_at(start)
+            box = QRectF(left, base - room, max(2.0, self.x_at(end) - left), room)
+            painter.fillRect(box, c.soft("reduction", 90))
+            painter.fillRect(QRectF(box.left(), box.top(), box.width(), 3), c["reduction"])
 
 
 class TamingView(Chart):

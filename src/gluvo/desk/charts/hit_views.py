@@ -52,14 +52,8 @@ class HitsView(Chart):
         self._band(painter, hits, (hits.after_low, hits.after_high), end, "signal")
         painter.setPen(QPen(c["signal"], 2))
         painter.drawPolyline(self.line(ms, calm(hits.after) - end))
-        # reduction hangs from its own line above the hit, so that the two do not cross
-        zero = 7.0
-        painter.setPen(QPen(c["rule"], 1))
-        painter.drawLine(QPointF(area.left(), self.y_at(zero)), QPointF(area.right(), self.y_at(zero)))
-        curve = self.line(ms, zero - hits.reduction)
-        painter.fillPath(self.filled(curve, zero), c.soft("reduction", 36))
-        painter.setPen(QPen(c["reduction"], 2))
-        painter.drawPolyline(curve)
+        if hits.reduction.any():
+            self._draw_reduction(painter, area, hits)
         bottom = area.bottom() - 10
         for value, text in self._marks(hits):
             x = self.x_at(value)
@@ -67,6 +61,16 @@ class HitsView(Chart):
             painter.drawLine(QPointF(x, self.y_at(0)), QPointF(x, area.bottom()))
             self.note(painter, x, bottom, text, right=value > 250)
             bottom -= 16
+
+    def _draw_reduction(self, painter: QPainter, area: QRectF, hits: Hits) -> None:
+        """Reduction hangs from its own line above the hit, so that the two do not cross."""
+        c, zero = colours(), 7.0
+        painter.setPen(QPen(c["rule"], 1))
+        painter.drawLine(QPointF(area.left(), self.y_at(zero)), QPointF(area.right(), self.y_at(zero)))
+        curve = self.line(hits.times * 1000.0, zero - hits.reduction)
+        painter.fillPath(self.filled(curve, zero), c.soft("reduction", 36))
+        painter.setPen(QPen(c["reduction"], 2))
+        painter.drawPolyline(curve)
 
     def _band(self, painter: QPainter, hits: Hits, edges: tuple[np.ndarray, np.ndarray], top: float, name: str) -> None:
         ms = hits.times * 1000.0
@@ -91,7 +95,8 @@ class HitsView(Chart):
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         if self._hits is None:
             return
-        self.note(painter, area.right(), self.y_at(7.0) - 1, "reduction, dB from here", "reduction", right=True)
+        if self._hits.reduction.any():
+            self.note(painter, area.right(), self.y_at(7.0) - 1, "reduction, dB from here", "reduction", right=True)
         c = colours()
         painter.setPen(c["faint"])
         spacing = self._hits.spacing * 1000.0

@@ -100,10 +100,7 @@ class DeEsserEditor(StepEditor[DeEsser]):
         if not count:
             return f"does not work in {self.bench.span_name}"
         times = "once" if count == 1 else f"{count} times"
-        return (
-            f"works {times} in {self.bench.span_name}, {100 * worked.share:.1f} % of the time · "
-            f"{worked.mean:.2f} dB where it works, at most {worked.most:.1f}"
-        )
+        return f"{times}, {100 * worked.share:.0f} % of the time · {worked.mean:.2f} dB, at most {worked.most:.1f}"
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         super().tick(seconds, level, reduction)

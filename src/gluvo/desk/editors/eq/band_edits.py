@@ -48,7 +48,7 @@ class BandEdits:
         if "shape" in changes:
             changes["q"] = plain_q(str(changes["shape"]))
         changed = eq.with_edit(gesture.band, **changes)
-        what = " and ".join(settings[name].label.lower() for name in gesture.changes)
+        what = " and ".join(settings[name].label.lower() if name in settings else name for name in gesture.changes)
         names = ",".join(gesture.changes)
         number = next(n for n, band in enumerate(eq.bands, start=1) if band.id == gesture.band)
         self._bench.edit(

@@ -29,6 +29,7 @@ from gluvo.desk.editors.eq.hunt import Hunt, HuntKeys, HuntRow, Watching
 from gluvo.desk.editors.eq.lane import EqLane, Gesture
 from gluvo.desk.editors.eq.phase_lane import PhaseLane
 from gluvo.desk.editors.eq.resonance_table import ResonanceTable
+from gluvo.desk.editors.key_choice import KeyChoice
 from gluvo.desk.editors.spectrum_panel import LiveFeed
 from gluvo.measure.resonances import Resonance
 from gluvo.session.records import Analyser
@@ -168,6 +169,11 @@ class EqEditor(StepEditor[MidSideEq]):
         )
         self.on.toggled.connect(partial(self._set_band, "on"))
         self.dynamic.toggled.connect(partial(self._set_band, "dynamic"))
+        self.key = KeyChoice(
+            "What moves the band: the level of its range in the signal itself, or in another stem or bus, as when the voice "
+            "makes room for itself in the guitars.",
+            partial(self._set_band, "key"),
+        )
         self.levels = LevelSpread()
         self.find_level = button(
             "Find threshold",
@@ -202,6 +208,7 @@ class EqEditor(StepEditor[MidSideEq]):
             *(self.rulers[n] for n in MOVING_RULERS if n != "threshold"),
             self.find_level,
             self.choices["moves"],
+            self.key,
         ):
             self.moving.add(widget)
         self.moving.set_folded(EqEditor.moving_folded)
@@ -383,6 +390,8 @@ class EqEditor(StepEditor[MidSideEq]):
         self.dynamic.set_on(moves and shown.dynamic)
         self.dynamic.setEnabled(moves)
         following = moves and shown.dynamic
+        self.key.show_key(self.bench.session, self.step_id, shown.key)
+        self.key.setEnabled(following)
         self.find_level.setEnabled(following)
         around = self.bench.picture.around
         mine = around is not None and around.step == self.step_id and following
