@@ -48,21 +48,24 @@ def surroundings(size: int) -> tuple[np.ndarray, np.ndarray]:
 
 
 @kernel
-def standing_out(left, right, keep, power, low, high, selectivity, weights, depth, work, cut):  # type: ignore[no-untyped-def]
+def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, work, cut):  # type: ignore[no-untyped-def]
     """By how many dB each bin is cut, into `cut` (bins).
 
-    `left` and `right` are the spectra of a frame, as pairs (2 bins); `power` (bins) is the mean power so far, which
-    takes in a share ``1 − keep`` of them. A bin that stands over the mean power of its surroundings (`low`, `high`: see
-    `surroundings`; without the nearest `OWN`, which are the same tone) by more than `selectivity` dB is cut by what is
-    more, at most by `depth`; `weights` (bins) scale both what is cut and how much it may be. Powers are compared, so that
-    one partial among others does not stand out, but one that is louder than its neighbours does. `work` (3, bins + 1) is
-    written over.
+    `z` is the spectrum of a frame of two columns as one complex signal, as pairs (2 · frame); `meant` says which of the
+    two are looked at, 0 or 1 each. `power` (bins) is the mean power so far, which takes in a share ``1 − keep`` of the
+    frame's. A bin that stands over the mean power of its surroundings (`low`, `high`: see `surroundings`; without the
+    nearest `OWN`, which are the same tone) by more than `selectivity` dB is cut by what is more, at most by `depth`;
+    `weights` (bins) scale both what is cut and how much it may be. Powers are compared, so that one partial among others
+    does not stand out, but one that is louder than its neighbours does. `work` (3, bins + 1) is written over.
     """
-    bins = power.shape[0]
+    bins, size = power.shape[0], z.shape[0] // 2
     ratio, level, sums = work[0, :bins], work[1, :bins], work[2]
     for k in range(bins):
-        a, b, c, d = left[2 * k], left[2 * k + 1], right[2 * k], right[2 * k + 1]
-        now = a * a + b * b + c * c + d * d
+        j = 2 * ((size - k) % size)
+        a, b, c, d = z[2 * k], z[2 * k + 1], z[j], z[j + 1]
+        first = (a + c) * (a + c) + (b - d) * (b - d)
+        second = (a - c) * (a - c) + (b + d) * (b + d)
+        now = 0.25 * (meant[0] * first + meant[1] * second)
         power[k] = max(now + (power[k] - now) * keep, SMALLEST_POWER)
     sums[0] = 0.0
     for k in range(bins):
@@ -85,61 +88,83 @@ def standing_out(left, right, keep, power, low, high, selectivity, weights, dept
 
 
 @kernel
-def scaled(spectrum, factors, mix):  # type: ignore[no-untyped-def]
-    """A spectrum, as pairs (2 bins), times factors (bins), of which `mix` is taken; its power before and after."""
+def scale_bins(z, meant, factors, mix):  # type: ignore[no-untyped-def]
+    """Scale the meant columns of a spectrum (see `standing_out`) by factors (bins), of which `mix` is taken; the power of
+    both columns before and after."""
+    bins, size = factors.shape[0], z.shape[0] // 2
     before, after = 0.0, 0.0
-    for k in range(factors.shape[0]):
-        f = 1.0 + mix * (factors[k] - 1.0)
-        a, b = spectrum[2 * k], spectrum[2 * k + 1]
-        power = a * a + b * b
-        before += power
-        after += power * f * f
-        spectrum[2 * k], spectrum[2 * k + 1] = a * f, b * f
+    for k in range(bins):
+        i, j = 2 * k, 2 * ((size - k) % size)
+        change = 0.5 * mix * (factors[k] - 1.0)
+        a, b, c, d = z[i], z[i + 1], z[j], z[j + 1]
+        before += a * a + b * b + c * c + d * d
+        first, second = change * meant[0], change * meant[1]
+        e = a + first * (a + c) + second * (a - c)
+        f = b + first * (b - d) + second * (b + d)
+        g = c + first * (a + c) - second * (a - c)
+        h = d - first * (b - d) + second * (b + d)
+        after += e * e + f * f + g * g + h * h
+        z[i], z[i + 1] = e, f
+        if j != i:
+            z[j], z[j + 1] = g, h
     return before, after
 
 
+@kernel
+def windowed(x, window, out):  # type: ignore[no-untyped-def]
+    """Both columns of a flat row of pairs times a window."""
+    for i in range(window.shape[0]):
+        out[2 * i], out[2 * i + 1] = x[2 * i] * window[i], x[2 * i + 1] * window[i]
+
+
+@kernel
+def laid_under(total, frame, window, hop):  # type: ignore[no-untyped-def]
+    """Move a sum of frames, as pairs, on by `hop`, and lay a windowed frame under it."""
+    n = window.shape[0]
+    for i in range(2 * (n - hop)):
+        total[i] = total[i + 2 * hop]
+    for i in range(2 * (n - hop), 2 * n):
+        total[i] = 0.0
+    for i in range(n):
+        total[2 * i] += frame[2 * i] * window[i]
+        total[2 * i + 1] += frame[2 * i + 1] * window[i]
+
+
 class Frames:
-    """Overlapping frames of a stream, and their sum. Late by one frame."""
+    """Overlapping frames of a stream of two columns, as one complex signal, and their sum. Late by one frame."""
 
     def __init__(self, size: int) -> None:
         self.size, self.hop = size, size // OVERLAP
         window = 0.5 - 0.5 * np.cos(2.0 * np.pi * np.arange(size) / size)
         self._window, self._back = window, window / OVERLAP_SUM
-        self._taken = np.zeros((2, size))
-        self._sum = np.zeros((2, size))
-        self._windowed = np.zeros(size)
-        self._frame = np.zeros(size)
-        self.spectra = np.zeros((2, size // 2 + 1), dtype=complex)
+        self._taken = np.zeros((size, 2))
+        self._sum = np.zeros((size, 2))
+        self._frame = np.zeros(size, dtype=complex)
+        self.spectrum = np.zeros(2 * size)
+        """Of the frame that is full, as pairs."""
+        self._spectrum = self.spectrum.view(complex)
         self._filled = 0
 
     def push(self, x: Audio, out: Audio, at: int) -> tuple[int, bool]:
         """Take in frames of `x` (n, 2) from `at` on, and put as many into `out`; how many, and whether a frame is full."""
         n = min(len(x) - at, self.hop - self._filled)
         start = self.size - self.hop + self._filled
-        for c in range(2):
-            self._taken[c, start : start + n] = x[at : at + n, c]
-            out[at : at + n, c] = self._sum[c, self._filled : self._filled + n]
+        self._taken[start : start + n] = x[at : at + n]
+        out[at : at + n] = self._sum[self._filled : self._filled + n]
         self._filled += n
         return n, self._filled == self.hop
 
     def analyse(self) -> None:
-        """The spectra of the frame that is full, into `spectra`."""
-        for c in range(2):
-            np.multiply(self._taken[c], self._window, out=self._windowed)
-            np.fft.rfft(self._windowed, out=self.spectra[c])
+        """The spectrum of the frame that is full."""
+        windowed(self._taken.reshape(-1), self._window, self._frame.view(np.float64))
+        np.fft.fft(self._frame, out=self._spectrum)
 
     def add(self) -> None:
-        """Put what has become of `spectra` under the frames before, and go on."""
-        size, hop = self.size, self.hop
+        """Put what has become of the spectrum under the frames before, and go on."""
         self._filled = 0
-        for c in range(2):
-            total, taken = self._sum[c], self._taken[c]
-            total[: size - hop] = total[hop:]
-            total[size - hop :] = 0.0
-            np.fft.irfft(self.spectra[c], size, out=self._frame)
-            np.multiply(self._frame, self._back, out=self._frame)
-            np.add(total, self._frame, out=total)
-            taken[: size - hop] = taken[hop:]
+        np.fft.ifft(self._spectrum, out=self._frame)
+        laid_under(self._sum.reshape(-1), self._frame.view(np.float64), self._back, self.hop)
+        self._taken[: self.size - self.hop] = self._taken[self.hop :]
 
     def adopt(self, other: Frames) -> None:
         """Go on where another one of the same size is."""

@@ -11,7 +11,7 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.logarithms import to_factors
-from gluvo.dsp.taming import OVERLAP, Frames, frame_length, scaled, standing_out, surroundings, weights_at
+from gluvo.dsp.taming import OVERLAP, Frames, frame_length, scale_bins, standing_out, surroundings, weights_at
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number
 
@@ -139,6 +139,7 @@ class TamerProcessor(Processor):
         self._weights = settings.weights_at(self.freqs)
         self._selectivity, self._depth, self._mix = settings.selectivity, settings.depth, settings.mix / 100.0
         self._mode = settings.mode
+        self._meant = np.array([float(settings.mode != "side"), float(settings.mode != "mid")])
         self._work, self._factors = np.zeros((3, len(self.freqs) + 1)), np.zeros(len(self.freqs))
         self._sides = np.zeros((MAX_BLOCK, 2))
         self._lost = 0.0
@@ -168,10 +169,9 @@ class TamerProcessor(Processor):
         """Look at the frame that is full, and cut it."""
         frames = self._frames
         frames.analyse()
-        left, right = (spectrum.view(np.float64) for spectrum in frames.spectra)
-        looked = {"stereo": (left, right), "mid": (left, left), "side": (right, right)}[self._mode]
         standing_out(
-            *looked,
+            frames.spectrum,
+            self._meant,
             self._keep,
             self._power,
             self._low,
@@ -183,10 +183,7 @@ class TamerProcessor(Processor):
             self.cut,
         )
         to_factors(self.cut, self._factors)
-        before, after = 0.0, 0.0
-        for spectrum, worked_on in ((left, self._mode != "side"), (right, self._mode != "mid")):
-            was, now = scaled(spectrum, self._factors, self._mix if worked_on else 0.0)
-            before, after = before + was, after + now
+        before, after = scale_bins(frames.spectrum, self._meant, self._factors, self._mix)
         self._lost = 10.0 * math.log10(before / after) if after > 0.0 else 0.0
         self.count += 1
         frames.add()
