@@ -638,15 +638,19 @@ class Session(Struct, frozen=True, kw_only=True):
         found = self.strip(strip)
         if found is None:
             return self
+        return self.with_chain(strip, chains.inserted(found.chain, self.named(step), after, inside))
+
+    def named(self, item: ChainItem) -> ChainItem:
+        """An item, and those in it, with ids that nothing in the session has yet."""
         taken = self._ids()
 
-        def named(item: Step) -> Step:
-            id = _fresh(type(item).__name__.lower(), taken)
+        def name(one: Step) -> Step:
+            id = _fresh(type(one).__name__.lower(), taken)
             taken.add(id)
-            made = msgspec.structs.replace(item, id=id)
-            return made.with_rows([[named(step) for step in row] for row in made.rows]) if made.holds_steps else made
+            made = msgspec.structs.replace(one, id=id)
+            return made.with_rows([[name(step) for step in row] for row in made.rows]) if made.holds_steps else made
 
-        return self.with_chain(strip, chains.inserted(found.chain, cast("ChainItem", named(step)), after, inside))
+        return cast("ChainItem", name(item))
 
     def without_step(self, id: str) -> Session:
         strip = self.strip_with(id)

@@ -50,6 +50,8 @@ COMPARING = Kind("comparing", newest_wins=True)
 """What is told of all that is compared."""
 VERSIONING = Kind("versioning", newest_wins=True)
 """Versions that are to be heard."""
+TRYING = Kind("trying", newest_wins=True)
+"""What is heard before it is taken."""
 DRAWING = Kind("drawing", newest_wins=True, shown=False)
 """What is drawn and takes longer than a frame to reckon."""
 WRITING = Kind("writing")

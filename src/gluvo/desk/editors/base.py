@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 from gluvo.advise.hold import holds
 from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
 from gluvo.desk.controls.parts import Segments, button, figure, label
+from gluvo.desk.editors.preset_dialog import choose_preset, for_item
 from gluvo.desk.editors.setting_control import Control, setting_control, show_value
 from gluvo.desk.editors.spectrum_panel import SpectrumPanel
 from gluvo.desk.model.workbench import Workbench
@@ -53,6 +54,13 @@ class StepEditor(QWidget, Generic[S]):
         self.head = QHBoxLayout()
         self.title = label(step.title, "title")
         self.head.addWidget(self.title)
+        self.presets = button(
+            "Presets…",
+            "Settings by purpose, each heard before it is taken (Ctrl+Shift+P).",
+            self.choose_preset,
+            "plain",
+        )
+        self.head.addWidget(self.presets)
         self.state = Elided("", "caption", 900)
         self.head.addStretch(1)
         self._below_head = QWidget()
@@ -78,6 +86,12 @@ class StepEditor(QWidget, Generic[S]):
         self.column.addWidget(self.middle)
         self.build_middle()
         self.build_settings(type(step))
+
+    def choose_preset(self) -> None:
+        """Choose among the presets of this kind of step, by ear."""
+        item = self.bench.session.item(self.step_id)
+        if item is not None:
+            choose_preset(self, self.bench, for_item(item))
 
     # --- building ------------------------------------------------------------------------------------------
 

@@ -32,6 +32,7 @@ from gluvo.render.song import Renderer
 from gluvo.session import scratch
 from gluvo.session.document import Document
 from gluvo.session.media import Changed, outside_folder, taken
+from gluvo.session.presets import held_in
 from gluvo.session.records import Section, Session
 from gluvo.session.sounds import Sound
 from gluvo.steps import ChainItem, Step
@@ -46,6 +47,7 @@ from gluvo.workbench.tasks import (
     READING,
     RENDERING,
     SEARCHING,
+    TRYING,
     VERSIONING,
     Kind,
     Task,
@@ -112,6 +114,7 @@ class Workbench(QObject):
         self._to_analyse = False
         """Whether there is audio that has only been read."""
         self._hunted: Session | None = None
+        self._hunted_gain: float | None = None
         self._blind = ""
         """What is heard in a blind trial."""
         self._times: dict[str, TimeMap] = {}
@@ -136,7 +139,7 @@ class Workbench(QObject):
         """Show a document; its audio is read in the background."""
         self._close_engine()
         self._generation += 1
-        for kind in (RENDERING, READING, ANALYSING, SEARCHING, MEASURING, COMPARING, VERSIONING):
+        for kind in (RENDERING, READING, ANALYSING, SEARCHING, MEASURING, COMPARING, VERSIONING, TRYING):
             self.tasks.cancel_kind(kind)
         self._autosave.stop()
         if self.document.lock is not document.lock:
@@ -381,9 +384,8 @@ class Workbench(QObject):
         """Put a step or container into a chain, see `Session.with_new_step`; its id, or nothing where it cannot be. What it
         holds is found in the chosen section."""
         known = {item.id for item in self.session.items}
-        if holds(step):
-            step = msgspec.structs.replace(step, held_in=self.session.view.section)
-        self.edit(f"Add {step.title}", lambda s: s.with_new_step(step, strip, after, inside))
+        made = held_in(step, self.session.view.section)
+        self.edit(f"Add {step.title}", lambda s: s.with_new_step(made, strip, after, inside))
         return next((item.id for item in self.session.items if item.id not in known), "")
 
     def set_setting(self, step_id: str, name: str, value: object, label: str) -> None:
@@ -596,7 +598,11 @@ class Workbench(QObject):
         if self._blind:
             gains = self.picture.gains
         if self._hunted is not None:
-            path, ceiling = RESULT, min(0.0, self._highest() + gains.get(RESULT, 0.0))
+            path = RESULT
+            if self._hunted_gain is None:
+                ceiling = min(0.0, self._highest() + gains.get(RESULT, 0.0))
+            else:
+                gains = {**gains, RESULT: gains.get(RESULT, 0.0) + self._hunted_gain}
         self.engine.listen(
             Monitoring(path, gains, view.monitor, view.output_level, view.dim, view.road, self.picture.level, ceiling)
         )
@@ -616,10 +622,11 @@ class Workbench(QObject):
         render = self.picture.best
         return render.result.figures(self.span).sample_peak if render is not None else 0.0
 
-    def hunt(self, session: Session | None) -> None:
-        """Play a session in place of the open one, no louder than that gets; None ends it. Nothing of it is kept."""
-        begins = (session is None) is not (self._hunted is None)
-        self._hunted = session
+    def hunt(self, session: Session | None, gain: float | None = None) -> None:
+        """Play a session in place of the open one, no louder than that gets, or with a gain in dB that makes them equal;
+        None ends it. Nothing of it is kept."""
+        begins = (session is None) is not (self._hunted is None) or gain != self._hunted_gain
+        self._hunted, self._hunted_gain = session, gain
         if self.engine is not None:
             self.engine.change(self.session if session is None else session)
         if begins:
@@ -706,7 +713,7 @@ class Workbench(QObject):
         mine = self._generation
 
         def finish(result: T) -> None:
-            if mine == self._generation or kind not in (SEARCHING, COMPARING, VERSIONING):
+            if mine == self._generation or kind not in (SEARCHING, COMPARING, VERSIONING, TRYING):
                 done(result)
 
         def job(check: Progress) -> None:

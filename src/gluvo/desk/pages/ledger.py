@@ -21,11 +21,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.controls.parts import button, figure, hertz, label, line
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.editors.preset_dialog import choose_preset, for_chain
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session import chains
+from gluvo.session.presets import kind_of
 from gluvo.session.records import Session, Stem
 from gluvo.session.tree import children, rows
 from gluvo.steps import ChainItem, Lane, Split, SplitBand
@@ -99,9 +102,10 @@ class Ledger(QWidget):
             "+ Split",
             "Add a Split after the chosen step: two to five bands, each with steps of its own. Until a band does something "
             "it passes bit for bit.",
-            self.add_split,
-            "plain",
+            kind="plain",
         )
+        self.split_button.setMenu(self.split_menu())
+        self.split_button.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
         self.pair_button = button(
             "Gentle and crushed",
             "Add a gentle Glue (2 dB) and, in a lane at −14 dB beside it, one that crushes (10 dB); "
@@ -123,7 +127,32 @@ class Ledger(QWidget):
 
     def add_menu(self, inside: str = "", title: str = "Add step") -> QMenu:
         """The kinds of step that there are; to be put after the chosen one, or inside a row of a container."""
-        return step_menu(self, lambda step: self.add(step, inside), title)
+        menu = step_menu(self, lambda step: self.add(step, inside), title)
+        if not inside:
+            menu.addSeparator()
+            chain = menu.addAction("Chain presets…")
+            chain.setToolTip("Several steps by purpose, heard before they are taken (Ctrl+Alt+P).")
+            chain.triggered.connect(lambda *_: self.choose_chain())
+        return menu
+
+    def choose_chain(self) -> None:
+        """Choose among the presets of whole chains, by ear."""
+        choose_preset(self, self._bench, for_chain())
+
+    def split_menu(self) -> QMenu:
+        """An empty Split, or one that makes a start; all of them are ordinary Splits afterwards."""
+        menu = QMenu(self)
+        menu.setToolTipsVisible(True)
+        empty = menu.addAction("Empty, three bands")
+        empty.setToolTip(Split.summary)
+        empty.triggered.connect(lambda *_: self.add_split())
+        menu.addSeparator()
+        for preset in BUILT_IN:
+            if preset.kind == kind_of(Split()):
+                action = menu.addAction(preset.name)
+                action.setToolTip(f"{preset.does} {preset.when}")
+                action.triggered.connect(lambda _=False, preset=preset: self.add(preset.items[0]))
+        return menu
 
     @property
     def chosen_id(self) -> str:

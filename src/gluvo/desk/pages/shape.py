@@ -68,6 +68,11 @@ class ShapePage(PageWidget):
         self.ledger.setFixedWidth(round(LEDGER_WIDTHS[0] + share * (LEDGER_WIDTHS[1] - LEDGER_WIDTHS[0])))
         self._beside.setFixedWidth(round(TARGET_WIDTHS[0] + share * (TARGET_WIDTHS[1] - TARGET_WIDTHS[0])))
 
+    def choose_preset(self) -> None:
+        """Choose among the presets of the step that is looked at."""
+        if isinstance(self.editor, StepEditor):
+            self.editor.choose_preset()
+
     def _refresh(self) -> None:
         if self.editor is not None:
             self.editor.refresh()

@@ -285,6 +285,20 @@ CHAIN: Sequence[Action] = (
         _gentle_and_crushed,
         "A gentle Glue, and one that crushes in a lane beside it, both aimed.",
     ),
+    Action(
+        "Chain",
+        "Presets for the step",
+        "Ctrl+Shift+P",
+        lambda d: d.shape.choose_preset(),
+        "Settings by purpose, each heard before it is taken.",
+    ),
+    Action(
+        "Chain",
+        "Presets for chains",
+        "Ctrl+Alt+P",
+        lambda d: d.shape.ledger.choose_chain(),
+        "Several steps by purpose, heard before they are taken.",
+    ),
     Action("Chain", "Remove step", "Ctrl+Backspace", lambda d: d.shape.ledger.remove(), "Take the chosen step out."),
     Action(
         "Chain",

@@ -1,0 +1,287 @@
+"""Presets by purpose: each is heard, level-matched, before it is taken."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
+
+from gluvo.advise.shelf import BUILT_IN
+from gluvo.desk.controls.dialogs import ask
+from gluvo.desk.controls.parts import button, figure, label, line
+from gluvo.desk.controls.table import Table
+from gluvo.desk.model.trying import Tried, Trying
+from gluvo.desk.model.workbench import Workbench
+from gluvo.errors import GluvoError
+from gluvo.session import chains
+from gluvo.session.presets import (
+    CHAIN,
+    SUFFIX,
+    Kept,
+    Preset,
+    forget_preset,
+    instead,
+    keep_preset,
+    kind_of,
+    own_presets,
+    preset_of,
+    put_in,
+    read_preset,
+    write_preset,
+)
+from gluvo.session.records import Session
+from gluvo.steps import ChainItem
+
+
+@dataclass(frozen=True)
+class Purpose:
+    """What presets are looked for: which kind, what is kept as one's own, and what a chosen one is done to."""
+
+    kind: str
+    title: str
+    own: Callable[[Session], tuple[ChainItem, ...]]
+    """What “keep mine” keeps of the session as it is."""
+    applied: Callable[[Session, Preset], Session]
+
+
+def for_item(item: ChainItem) -> Purpose:
+    """Settings for a step, a lane or a Split that stands in a chain."""
+
+    def own(session: Session) -> tuple[ChainItem, ...]:
+        now = session.item(item.id)
+        return () if now is None else (now,)
+
+    def applied(session: Session, preset: Preset) -> Session:
+        return instead(session, preset, item.id, session.view.section)
+
+    return Purpose(kind_of(item), f"Presets for the {item.title}", own, applied)
+
+
+def for_chain(kind: str = CHAIN) -> Purpose:
+    """Whole chains, or new items of a kind, put in after what is chosen."""
+
+    def own(session: Session) -> tuple[ChainItem, ...]:
+        return session.chain if kind == CHAIN else ()
+
+    def applied(session: Session, preset: Preset) -> Session:
+        return put_in(session, preset, session.view.strip, _last_before(session), session.view.section)
+
+    return Purpose(kind, "Presets for chains" if kind == CHAIN else f"New: {kind}", own, applied)
+
+
+def _last_before(session: Session) -> str:
+    """What a new item of the chain comes after: what is chosen, or its container; the last, if nothing is."""
+    chain, chosen = session.chain, session.view.step
+    holders = chains.holders_of(chain, chosen)
+    after = holders[0].id if holders else chosen
+    return after or (chain[-1].id if chain else "")
+
+
+class PresetDialog(QDialog):
+    """A list, and what each is for. The chosen one is heard at once; Enter takes it, Escape gives the sound back."""
+
+    def __init__(self, parent: QWidget, bench: Workbench, purpose: Purpose, folder: Path | None = None) -> None:
+        """`folder`: where the user's own are; the usual place otherwise."""
+        super().__init__(parent)
+        self._bench, self._purpose, self._folder = bench, purpose, folder
+        self.setWindowTitle(purpose.title)
+        self.setMinimumSize(720, 420)
+        self._lines: list[tuple[Preset, Kept | None]] = []
+        self._trying = Trying(bench, self._found)
+        column = QVBoxLayout(self)
+        row = QHBoxLayout()
+        column.addLayout(row, 1)
+        self.list = Table(
+            "Presets",
+            "What each does is said beside it. Arrows choose one and let you hear it; Enter takes it.",
+            (("For", 0), ("From", 64)),
+        )
+        self.list.entered.connect(lambda _: self._take())
+        self.list.currentCellChanged.connect(lambda row, *_: self._chosen(row))
+        row.addWidget(self.list, 3)
+        row.addWidget(line(vertical=True))
+        right = QVBoxLayout()
+        right.setSpacing(6)
+        row.addLayout(right, 4)
+        self.name = label("", "title")
+        right.addWidget(self.name)
+        self.texts = {key: label("") for key in ("does", "when", "when_not")}
+        for key, head in (("does", "What it does"), ("when", "When"), ("when_not", "When not")):
+            right.addWidget(label(head, "caption"))
+            self.texts[key].setWordWrap(True)
+            right.addWidget(self.texts[key])
+        right.addStretch(1)
+        self.words = label("", "caption")
+        self.words.setWordWrap(True)
+        right.addWidget(self.words)
+        self.trouble = label("", "trouble")
+        self.trouble.setWordWrap(True)
+        right.addWidget(self.trouble)
+        foot = QHBoxLayout()
+        self.keep = button(
+            "Keep mine…", "Keep the present settings as a preset of your own, in a JSON file.", self._keep
+        )
+        self.forget = button("Remove", "Take your own preset off the list and away from the disk.", self._forget)
+        self.play = button("Play", "Play or stop (Space). What is heard is as loud as the result.", bench.toggle_play)
+        self.take = button("Use", "Take it (Enter); undo gives the former settings back.", self._take, "main")
+        for made in (
+            self.keep,
+            button("Import…", "Take a preset from a JSON file.", self._import),
+            button("Export…", "Write the chosen preset to a JSON file.", self._export),
+            self.forget,
+        ):
+            foot.addWidget(made)
+        foot.addStretch(1)
+        for made in (self.play, button("Cancel", "Leave everything as it is (Esc).", self.reject), self.take):
+            foot.addWidget(made)
+        for made in self.findChildren(type(self.take)):
+            made.setAutoDefault(False)
+        column.addLayout(foot)
+        self.finished.connect(lambda _: self._trying.end())
+        self._fill()
+
+    # --- the list ------------------------------------------------------------------------------------------
+
+    def _fill(self, choose: str = "") -> None:
+        own, troubles = own_presets(self._folder)
+        kind = self._purpose.kind
+        self._lines = [(preset, None) for preset in BUILT_IN if preset.kind == kind]
+        self._lines += [(kept.preset, kept) for kept in own if kept.preset.kind == kind]
+        self.trouble.setText(" ".join(troubles))
+        self.list.setRowCount(len(self._lines))
+        for n, (preset, kept) in enumerate(self._lines):
+            self.list.show_line(n, ((preset.name, "ink"), ("mine" if kept else "Gluvo", "faint")))
+        names = [preset.name for preset, _ in self._lines]
+        row = names.index(choose) if choose in names else -1
+        self.list.setCurrentCell(row, 0)
+        self._chosen(row)
+        self.keep.setEnabled(bool(self._purpose.own(self._bench.session)))
+
+    @property
+    def chosen(self) -> tuple[Preset, Kept | None] | None:
+        row = self.list.currentRow()
+        return self._lines[row] if 0 <= row < len(self._lines) else None
+
+    def _chosen(self, row: int) -> None:
+        chosen = self._lines[row] if 0 <= row < len(self._lines) else None
+        self.take.setEnabled(chosen is not None)
+        self.forget.setEnabled(chosen is not None and chosen[1] is not None)
+        if chosen is None:
+            self.name.setText("Choose one to hear it")
+            for text in self.texts.values():
+                text.setText("")
+            return
+        preset = chosen[0]
+        self.name.setText(preset.name)
+        for key, text in self.texts.items():
+            text.setText(getattr(preset, key) or "–")
+        candidate = self._purpose.applied(self._bench.session, preset)
+        if self._bench.renderer is None:
+            self.words.setText("There is no audio to hear it on.")
+            return
+        self.words.setText("Finding what it holds in this section…")
+        self._trying.hear(candidate)
+
+    def _found(self, tried: Tried) -> None:
+        words = [f"heard {figure(tried.gain, signed=True)} dB, as loud as the result"]
+        before = {item.id for item in self._bench.session.items}
+        chosen = self._bench.session.view.step
+        for item in tried.session.items:
+            joint = tried.render.joint(item.id) if item.reduces else None
+            if joint is not None and (item.id not in before or item.id == chosen):
+                words.append(f"{item.title} takes {joint.mean_reduction(self._bench.span):.1f} dB on average")
+        self.words.setText(" · ".join(words))
+
+    # --- what is done --------------------------------------------------------------------------------------
+
+    def _take(self) -> None:
+        chosen, applied = self.chosen, self._purpose.applied
+        if chosen is None:
+            return
+        preset = chosen[0]
+        self.accept()
+        known = {item.id for item in self._bench.session.items}
+        if self._bench.edit(f"Preset “{preset.name}”", lambda session: applied(session, preset)):
+            new = next((item.id for item in self._bench.session.items if item.id not in known), "")
+            if (new and self._bench.session.item(self._bench.session.view.step) is None) or self._purpose.kind == CHAIN:
+                self._bench.look(step=new, band=0)
+
+    def _keep(self) -> None:
+        name, ok = QInputDialog.getText(self, "Keep as a preset", "What is it for? A few words are its name.")
+        name = name.strip()
+        if not ok or not name:
+            return
+        does, ok = QInputDialog.getText(
+            self, "Keep as a preset", "What does it do to the sound, and when is it of use?"
+        )
+        if not ok:
+            return
+        try:
+            keep_preset(
+                preset_of(self._purpose.own(self._bench.session), name[:200], does.strip()[:1000]), self._folder
+            )
+        except (GluvoError, ValueError) as error:
+            self.trouble.setText(str(error))
+            return
+        self._fill(name)
+
+    def _forget(self) -> None:
+        chosen = self.chosen
+        if chosen is None or chosen[1] is None:
+            return
+        text = f"Take your preset “{chosen[0].name}” away from the disk? That cannot be undone."
+        choices = (("lose", "Take away", "lose"), ("stay", "Keep it", "stay"))
+        if ask(self, "Remove preset", text, choices) == "lose":
+            try:
+                forget_preset(chosen[1])
+            except GluvoError as error:
+                self.trouble.setText(str(error))
+                return
+            self._fill()
+
+    def _import(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Import a preset", "", f"Presets (*{SUFFIX} *.json)")
+        if path:
+            self.import_from(Path(path))
+
+    def import_from(self, path: Path) -> None:
+        """Take a preset from a file into the user's own."""
+        try:
+            preset = read_preset(path)
+            keep_preset(preset, self._folder)
+        except GluvoError as error:
+            self.trouble.setText(str(error))
+            return
+        self._fill(preset.name)
+        if preset.kind != self._purpose.kind:
+            self.trouble.setText(f"“{preset.name}” is for something else ({preset.kind}), and is listed there.")
+
+    def _export(self) -> None:
+        chosen = self.chosen
+        if chosen is None:
+            return
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Export the preset", f"{chosen[0].name}{SUFFIX}", f"Presets (*{SUFFIX})"
+        )
+        if path:
+            try:
+                write_preset(Path(path), chosen[0])
+            except GluvoError as error:
+                self.trouble.setText(str(error))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Space:
+            self._bench.toggle_play()
+        else:
+            super().keyPressEvent(event)
+
+
+def choose_preset(parent: QWidget, bench: Workbench, purpose: Purpose) -> None:
+    """Open the dialog for a purpose."""
+    dialog = PresetDialog(parent.window(), bench, purpose)
+    dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    dialog.exec()
