@@ -46,6 +46,8 @@ class Purpose:
     own: Callable[[Session], tuple[ChainItem, ...]]
     """What “keep mine” keeps of the session as it is."""
     applied: Callable[[Session, Preset], Session]
+    adds: bool
+    """Whether it adds items, or changes one that is there."""
 
 
 def for_item(item: ChainItem) -> Purpose:
@@ -58,19 +60,19 @@ def for_item(item: ChainItem) -> Purpose:
     def applied(session: Session, preset: Preset) -> Session:
         return instead(session, preset, item.id, session.view.section)
 
-    return Purpose(kind_of(item), f"Presets for the {item.title}", own, applied)
+    return Purpose(kind_of(item), f"Presets for the {item.title}", own, applied, adds=False)
 
 
-def for_chain(kind: str = CHAIN) -> Purpose:
-    """Whole chains, or new items of a kind, put in after what is chosen."""
+def for_chain() -> Purpose:
+    """Whole chains, put in after what is chosen."""
 
     def own(session: Session) -> tuple[ChainItem, ...]:
-        return session.chain if kind == CHAIN else ()
+        return session.chain if len(session.chain) > 1 else ()
 
     def applied(session: Session, preset: Preset) -> Session:
         return put_in(session, preset, session.view.strip, _last_before(session), session.view.section)
 
-    return Purpose(kind, "Presets for chains" if kind == CHAIN else f"New: {kind}", own, applied)
+    return Purpose(CHAIN, "Presets for chains", own, applied, adds=True)
 
 
 def _last_before(session: Session) -> str:
@@ -187,7 +189,7 @@ class PresetDialog(QDialog):
         self._trying.hear(candidate)
 
     def _found(self, tried: Tried) -> None:
-        words = [f"heard {figure(tried.gain, signed=True)} dB, as loud as the result"]
+        words = [f"played at {figure(tried.gain, signed=True)} dB: as loud as the result"]
         before = {item.id for item in self._bench.session.items}
         chosen = self._bench.session.view.step
         for item in tried.session.items:
@@ -205,10 +207,9 @@ class PresetDialog(QDialog):
         preset = chosen[0]
         self.accept()
         known = {item.id for item in self._bench.session.items}
-        if self._bench.edit(f"Preset “{preset.name}”", lambda session: applied(session, preset)):
+        if self._bench.edit(f"Preset “{preset.name}”", lambda session: applied(session, preset)) and self._purpose.adds:
             new = next((item.id for item in self._bench.session.items if item.id not in known), "")
-            if (new and self._bench.session.item(self._bench.session.view.step) is None) or self._purpose.kind == CHAIN:
-                self._bench.look(step=new, band=0)
+            self._bench.look(step=new, band=0)
 
     def _keep(self) -> None:
         name, ok = QInputDialog.getText(self, "Keep as a preset", "What is it for? A few words are its name.")
