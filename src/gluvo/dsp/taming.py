@@ -15,12 +15,14 @@ from gluvo.dsp.logarithms import to_db
 
 OVERLAP = 4
 OVERLAP_SUM = 1.5
-SURROUNDING = 0.5
+SURROUNDING = 1.2
 """Octaves to either side that a bin is compared with."""
 LEAST_AROUND = 12
-"""Bins to either side that it is compared with at least: in the lows half an octave is narrower than a tone."""
+"""Bins to either side that it is compared with at least: in the lows an octave is hardly wider than a tone."""
 OWN = 4
 """Bins to either side that are the tone itself, and not its surroundings."""
+FEWEST = 4
+"""Bins that there must be to either side; what lies lower, below about 100 Hz, is let be."""
 FRAME_SECONDS = 4096 / 48_000
 WIDEN = 2
 """Bins to either side of one that is cut that are cut as much: as wide as the window smears a steady tone."""
@@ -28,6 +30,8 @@ SMALLEST_POWER = 1e-30
 SILENT_POWER = 1e-12
 """Power of a bin's surroundings that they are taken to have at least, so that what stands out of silence is let be."""
 NOTHING = 1e-9
+ROUNDING = 1e-15
+"""Share of a sum that its rounding may come to."""
 
 
 def frame_length(rate: int) -> int:
@@ -44,7 +48,7 @@ def surroundings(size: int) -> tuple[np.ndarray, np.ndarray]:
     bins = np.arange(size // 2 + 1)
     low = np.minimum(np.floor(bins * 2.0**-SURROUNDING).astype(np.int64), bins - LEAST_AROUND)
     high = np.maximum(np.ceil(bins * 2.0**SURROUNDING).astype(np.int64), bins + LEAST_AROUND) + 1
-    return np.clip(low, 1, len(bins) - 2 * LEAST_AROUND), np.clip(high, 2 * LEAST_AROUND, len(bins))
+    return np.maximum(low, 1), np.minimum(high, len(bins))
 
 
 @kernel
@@ -53,10 +57,12 @@ def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, 
 
     `z` is the spectrum of a frame of two columns as one complex signal, as pairs (2 · frame); `meant` says which of the
     two are looked at, 0 or 1 each. `power` (bins) is the mean power so far, which takes in a share ``1 − keep`` of the
-    frame's. A bin that stands over the mean power of its surroundings (`low`, `high`: see `surroundings`; without the
-    nearest `OWN`, which are the same tone) by more than `selectivity` dB is cut by what is more, at most by `depth`;
-    `weights` (bins) scale both what is cut and how much it may be. Powers are compared, so that one partial among others
-    does not stand out, but one that is louder than its neighbours does. `work` (3, bins + 1) is written over.
+    frame's. A bin that stands over the mean of what lies to either side of it (as far as `low` and `high`, see `surroundings`;
+    without the nearest `OWN`, which are the same tone) by more than `selectivity` dB is cut by what is more, at most by
+    `depth`: over the louder side, so that a sound that leans does not stand out at its end.
+    `weights` (bins) scale both what is cut and how much it may be. The mean is the quadratic one of powers, which goes by
+    what is loud in the surroundings: one partial among others does not stand out, one that is louder than its neighbours
+    does. `work` (3, bins + 1) is written over.
     """
     bins, size = power.shape[0], z.shape[0] // 2
     ratio, level, sums = work[0, :bins], work[1, :bins], work[2]
@@ -67,15 +73,16 @@ def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, 
         second = (a - c) * (a - c) + (b + d) * (b + d)
         now = 0.25 * (meant[0] * first + meant[1] * second)
         power[k] = max(now + (power[k] - now) * keep, SMALLEST_POWER)
-    sums[0] = 0.0
+    sums[bins] = 0.0
+    for k in range(bins - 1, -1, -1):  # from above, so that loud lows take nothing from the precision of soft highs
+        sums[k] = sums[k + 1] + power[k] * power[k]
     for k in range(bins):
-        sums[k + 1] = sums[k] + power[k]
-    for k in range(bins):
-        first, last = max(low[k], k - OWN), min(high[k], k + OWN + 1)
-        around = sums[high[k]] - sums[low[k]] - (sums[last] - sums[first])
-        count = (high[k] - low[k]) - (last - first)
-        mean = max(around / count, SILENT_POWER)
-        ratio[k] = max(math.sqrt(power[k] / mean), NOTHING)
+        below, above = k - OWN - low[k], high[k] - (k + OWN + 1)
+        ratio[k] = NOTHING
+        if below >= FEWEST and above >= FEWEST:
+            around = max((sums[low[k]] - sums[k - OWN]) / below, (sums[k + OWN + 1] - sums[high[k]]) / above)
+            around = math.sqrt(max(around, ROUNDING * sums[low[k]]))
+            ratio[k] = max(math.sqrt(power[k] / max(around, SILENT_POWER)), NOTHING)
     to_db(ratio, level)
     over = ratio
     for k in range(bins):

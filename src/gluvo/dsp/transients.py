@@ -6,6 +6,8 @@ from gluvo.dsp.kernel import kernel
 
 FULL = 12.0
 """dB of difference between two followers at which all of the set gain is given."""
+SAME = 0.98
+"""The share of a peak from which another one counts as being as high."""
 FLOOR = -90.0
 """dBFS under which the level is taken not to move."""
 
@@ -14,19 +16,18 @@ FLOOR = -90.0
 def held_peaks(x, columns, hold, fall, state, out):  # type: ignore[no-untyped-def]
     """The louder of the meant columns of `x` (frames, 2) as a peak level, amplitudes ≥ 1e-9, into `out` (frames).
 
-    A peak is held for `hold` frames and then falls by the factor `fall` a frame, so that a steady tone down to half that
-    time reads steadily. `state`: level, frames left to hold.
+    A peak is held for `hold` frames from the last one that was `SAME` as high, and then falls by the factor `fall` a frame:
+    a tone whose half-waves are no longer than that reads steadily. `state`: level, and how many frames are left to hold.
     """
     level, left = state[0], state[1]
     for i in range(x.shape[0]):
-        now = max(abs(x[i, 0]) * columns[0], abs(x[i, 1]) * columns[1])
-        if now >= level:
-            level, left = now, float(hold)
+        now = max(max(abs(x[i, 0]) * columns[0], abs(x[i, 1]) * columns[1]), 1e-9)
+        if now >= level * SAME:
+            level, left = max(level, now), float(hold)
         elif left > 0.0:
             left -= 1.0
         else:
             level = max(level * fall, now)
-        level = max(level, 1e-9)
         out[i] = level
     state[0], state[1] = level, left
 

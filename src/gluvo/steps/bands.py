@@ -265,7 +265,8 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
 
     def curve(self, strength: float = 100.0) -> Floats:
         """Threshold, slope, knee and range of its movement, as `compression.wanted_reduction` takes them."""
-        return np.array([self.threshold, 1.0 - 1.0 / self.ratio, KNEE, min(24.0, self.range * strength / 100.0)])
+        most = min(24.0, self.range * strength / 100.0)
+        return np.array([self.threshold, 1.0 - 1.0 / self.ratio, KNEE, most if most > LEAST_MOVE else 0.0])
 
     def reaching(self, moved: float, strength: float = 100.0) -> Band:
         """The static band that it is when it has moved by so many dB. Its gain may pass what can be set by hand."""
@@ -294,6 +295,8 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
 
 KNOT_DB = 3.0
 """dB from one place to the next at which a moving band is matched; between them it is interpolated."""
+LEAST_MOVE = 1e-6
+"""dB of movement under which a band stands still."""
 KNEE = 6.0
 """dB over which a moving band sets in."""
 

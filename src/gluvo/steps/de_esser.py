@@ -22,7 +22,7 @@ AVERAGING, VOICE_RELEASE = 0.004, 0.4
 """Seconds over which levels are taken, and in which the voice's own level falls."""
 KNEE = 3.0
 """dB over which it sets in."""
-SHELF_BELOW = 0.8
+SHELF_BELOW = 0.75
 """Where the shelf that lowers the range has its middle, as a share of where the range begins."""
 WORKS = 0.1
 """dB of reduction from which it is said to work."""
@@ -165,7 +165,9 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
 
     def shelf(self, rate: int) -> ShiftedBand:
         """What lowers the range: at every moment a shelf of the gain that it has then."""
-        band = Band(id=1, shape="high_shelf", freq=self.low * SHELF_BELOW, q=0.71, dynamic=True, range=self.range)
+        band = Band(
+            id=1, shape="high_shelf", freq=self.low * SHELF_BELOW, slope=24, q=0.71, dynamic=True, range=self.range
+        )
         table, neutral = band.moving_table(rate)
         return ShiftedBand(table, self.range, neutral)
 

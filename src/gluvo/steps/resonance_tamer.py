@@ -16,7 +16,7 @@ from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number
 
 TAKES, WHERE = "What it takes", "How much where"
-PLACES = (80.0, 300.0, 1200.0, 4000.0, 10_000.0)
+PLACES = (150.0, 400.0, 1200.0, 4000.0, 10_000.0)
 """Hz at which its weight is set."""
 
 
@@ -55,7 +55,7 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
             "dB",
             3.0,
             24.0,
-            "How far something must stand over what lies half an octave around it before it is cut. Low values take from "
+            "How far something must stand over what lies an octave about it before it is cut. Low values take from "
             "everything, high ones from what rings alone.",
             group=TAKES,
         ),

@@ -15,7 +15,7 @@ from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number
 
 SHAPE, MOVES = "What becomes of a hit", "How it tells them apart"
-HOLD, FALL, SMOOTH = 0.012, 0.030, 0.0005
+HOLD, FALL, SMOOTH = 0.017, 0.020, 0.0005
 """Seconds: for which a peak is held, in which it falls to 1/e, and in which the gain moves."""
 BOTH = np.ones(2)
 """Both columns are meant."""

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from functools import partial
 from typing import Any, ClassVar, Generic, TypeVar, cast
 
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.hold import holds
@@ -86,6 +87,14 @@ class StepEditor(QWidget, Generic[S]):
         self.column.addWidget(self.middle)
         self.build_middle()
         self.build_settings(type(step))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Where there is little room, the presets have their key and the menu."""
+        super().resizeEvent(event)
+        wanted = self.head.sizeHint().width() + (
+            0 if self.presets.isVisibleTo(self) else self.presets.sizeHint().width()
+        )
+        self.presets.setVisible(self.width() >= wanted + 32)
 
     def choose_preset(self) -> None:
         """Choose among the presets of this kind of step, by ear."""

@@ -44,7 +44,7 @@ class GlueEditor(StepEditor[Glue]):
                 ("transfer", "Transfer", self.transfer),
                 ("spread", "Spread", self.spread),
                 ("reduction", "Over time", self.reduction),
-                ("drive", "What drives it", self.drive),
+                ("drive", "Drive", self.drive),
             ]
         )
 
