@@ -1,4 +1,4 @@
-"""The demo's four tonal faults: each found with what the desk shows, and mended with a step, through public functions."""
+"""The demo's faults: each found with what the desk shows, and mended with a step, through public functions."""
 
 from __future__ import annotations
 
@@ -7,19 +7,24 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from gluvo.advise.around import looked_around
+from gluvo.advise.shelf import BUILT_IN
 from gluvo.advise.tone import cut_for, low_cut_cost, movements
 from gluvo.compare.tones import Frozen, difference
 from gluvo.measure.figures import figures_of
 from gluvo.measure.spectrum import octaves, tone_of
 from gluvo.measure.stereo import bands_of_tone
 from gluvo.measure.trace import Span, trace_of
+from gluvo.render.chain import run_chain
 from gluvo.render.joint import Joint
-from gluvo.render.song import Renderer
+from gluvo.render.song import Rendered, Renderer
 from gluvo.session.media import place_of, read_material
+from gluvo.session.presets import put_in
 from gluvo.session.records import Session
 from gluvo.session.sounds import read_sound
 from gluvo.session.store import read_session
-from gluvo.steps import Band, MidSideEq, Step, Width
+from gluvo.steps import Band, DeEsser, MidSideEq, Split, SplitBand, Step, TransientShaper, Width
+from gluvo.steps.split import Cut
 
 from .conftest import hold
 
@@ -143,3 +148,100 @@ def test_the_low_end_that_is_turned_over_shows_in_the_image_and_is_made_mono(bar
     assert after[0].correlation > 0.95 and after[0].mono_loss < 0.1
     untouched = bands_of_tone(bare.end("mallets").tone(), ((1000.0, 8000.0),))[0]
     assert after[1].correlation == pytest.approx(untouched.correlation, abs=0.01)
+
+
+# --- by band ---------------------------------------------------------------------------------------------------------
+
+
+def in_span(bare: Demo, joint: Joint) -> np.ndarray:
+    return np.asarray(joint.heard_in(bare.span), dtype=np.float64)
+
+
+def levels(x: np.ndarray, rate: int) -> np.ndarray:
+    """Mean level of every 10 ms, dB."""
+    hop = round(rate * 0.01)
+    power = np.square(x[: len(x) // hop * hop]).sum(axis=1).reshape(-1, hop).mean(axis=1)
+    return np.asarray(10.0 * np.log10(power + 1e-14))
+
+
+def applied(bare: Demo, name: str, strip: str) -> tuple[Session, Rendered]:
+    """A strip with a preset, its aims found in the last chorus."""
+    preset = next(p for p in BUILT_IN if p.name == name)
+    session = hold(bare.renderer, put_in(bare.session, preset, strip), bare.span)
+    return session, bare.renderer.section(session, bare.span)
+
+
+def test_uneven_bass_notes_come_out_alike(bare: Demo) -> None:
+    first = levels(in_span(bare, bare.end("low")), bare.rate)
+    begins = [n for n in range(4, len(first) - 16) if first[n] - first[n - 3] > 4.0 and first[n] > first[n - 1]]
+    places = [n for k, n in enumerate(begins) if k == 0 or n - begins[k - 1] > 15]
+
+    def notes(found: np.ndarray) -> np.ndarray:
+        """The highest level of each note's first 150 ms."""
+        return np.array([found[n : n + 15].max() for n in places])
+
+    before = notes(first)
+    assert len(before) > 12 and before.std() > 2.5  # that they are uneven is seen
+    session, render = applied(bare, "Tighten the lows", "low")
+    after = notes(levels(in_span(bare, render.end("low")), bare.rate))  # type: ignore[arg-type]
+    assert after.std() < 0.8 * before.std()
+    split = next(item for item in session.items if isinstance(item, Split))
+    came, gives = (render.at(node) for node in render.plan.parts[split.id, 2])
+    assert came is gives  # the other band is as it came
+
+
+def test_sibilant_voices_lose_what_is_set_and_nothing_else(bare: Demo) -> None:
+    session = bare.session.with_new_step(DeEsser(range=3.0, threshold=-14.0), "voices")
+    render = bare.renderer.section(session, bare.span)
+    id = next(item.id for item in session.items)
+    before, after = render.before(id), render.joint(id)
+    assert before is not None and after is not None and after.reduction is not None
+    worked = looked_around(session.item(id), before, after, bare.span).worked
+    assert worked is not None and len(worked.places) > 5 and worked.most == pytest.approx(3.0, abs=0.05)
+    sharp = [
+        run_chain([Cut(crossovers=(5000.0,), place=1, slope=48)], in_span(bare, j), bare.rate) for j in (before, after)
+    ]
+    lost = levels(sharp[0], bare.rate) - levels(sharp[1], bare.rate)
+    inner = after.within(bare.span)
+    taken = after.reduction.mean[round(inner.start * 100) :][: len(lost)]  # type: ignore[union-attr]
+    full, none = taken > 2.95, taken < 0.005
+    assert full.sum() > 30 and lost[full].mean() == pytest.approx(3.0, abs=0.3)
+    whole = levels(in_span(bare, before), bare.rate) - levels(in_span(bare, after), bare.rate)
+    assert none.sum() > 200 and np.abs(whole[none]).max() < 0.1
+    lows = [
+        run_chain([Cut(crossovers=(1000.0,), place=0, slope=48)], in_span(bare, j), bare.rate) for j in (before, after)
+    ]
+    loud = levels(lows[0], bare.rate) > -50.0
+    assert np.abs(levels(lows[0], bare.rate) - levels(lows[1], bare.rate))[loud].max() < 0.1
+
+
+def test_sibilants_are_softened_by_an_aim_alone(bare: Demo) -> None:
+    session, render = applied(bare, "Soften sharp words", "voices")
+    step = next(item for item in session.items if isinstance(item, DeEsser))
+    worked = looked_around(step, render.before(step.id), render.joint(step.id), bare.span).worked  # type: ignore[arg-type]
+    assert worked is not None and worked.mean == pytest.approx(2.0, abs=0.1) and worked.share < 0.4
+
+
+def test_harsh_marimba_hits_are_tamed_and_rounded(bare: Demo) -> None:
+    def harsh(joint: Joint, low: float, high: float) -> float:
+        tone = joint.tone(bare.span)
+        inside = (tone.freqs > low) & (tone.freqs < high)
+        return float(10.0 * np.log10((tone.left + tone.right)[inside].sum()))
+
+    before = bare.end("mallets")
+    _, render = applied(bare, "Smooth harsh highs", "mallets")
+    after = render.end("mallets")
+    assert after is not None
+    assert harsh(after, 4300.0, 4700.0) - harsh(before, 4300.0, 4700.0) < -2.0
+    assert abs(harsh(after, 200.0, 1500.0) - harsh(before, 200.0, 1500.0)) < 0.1
+    assert abs(harsh(after, 7000.0, 14_000.0) - harsh(before, 7000.0, 14_000.0)) < 0.6
+    shaper = TransientShaper(attack=-6.0, length=25.0)
+    split = Split(bands=(SplitBand(id=1), SplitBand(id=2, steps=(shaper,))), crossovers=(3000.0,))
+    session = bare.session.with_new_step(split, "stem-marimba")
+    rounded = bare.renderer.section(session, bare.span)
+    sides = [bare.end("stem-marimba"), rounded.end("stem-marimba")]
+    highs = [run_chain([Cut(crossovers=(3000.0,), place=1)], in_span(bare, j), bare.rate) for j in sides]  # type: ignore[arg-type]
+    peaks = [np.percentile(np.abs(x).max(axis=1), 99.9) for x in highs]
+    assert 20.0 * np.log10(peaks[1] / peaks[0]) < -2.0
+    lows = [run_chain([Cut(crossovers=(1000.0,), place=0)], in_span(bare, j), bare.rate) for j in sides]  # type: ignore[arg-type]
+    assert abs(20.0 * np.log10(np.std(lows[1]) / np.std(lows[0]))) < 0.1

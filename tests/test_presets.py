@@ -13,6 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog
 
 from gluvo.advise.shelf import BUILT_IN
+from gluvo.desk.editors import preset_dialog
 from gluvo.desk.editors.preset_dialog import PresetDialog, for_chain, for_item
 from gluvo.errors import GluvoError
 from gluvo.render.machine import play_through
@@ -36,7 +37,7 @@ from gluvo.session.store import checked
 from gluvo.steps import STEP_KINDS, Band, DeEsser, Glue, Lane, MidSideEq, Split, SplitBand, Trim
 
 from .conftest import hold, material, music, one
-from .desk import Desk, answering
+from .desk import Desk
 
 KEY = Qt.Key
 
@@ -259,13 +260,10 @@ def test_ones_own_are_kept_listed_exported_and_taken_away(
     dialog.import_from(wrong)
     assert "is for something else" in dialog.trouble.text()
     dialog.list.setCurrentCell(4, 0)
-    answering(monkeypatch, "stay")
-    import gluvo.desk.editors.preset_dialog as module
-
-    monkeypatch.setattr(module, "ask", lambda *_: "stay")
+    monkeypatch.setattr(preset_dialog, "ask", lambda *_: "stay")
     dialog.forget.click()
     assert kept.exists()
-    monkeypatch.setattr(module, "ask", lambda *_: "lose")
+    monkeypatch.setattr(preset_dialog, "ask", lambda *_: "lose")
     dialog.forget.click()
     assert dialog.list.rowCount() == 5
     dialog.reject()

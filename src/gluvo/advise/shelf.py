@@ -151,11 +151,11 @@ BUILT_IN: tuple[Preset, ...] = (
     ),
     _preset(
         "Smooth harsh highs",
-        "Takes up to 5 dB from what whistles above 2 kHz, quickly; the lows are left alone.",
+        "Takes up to 6 dB from what whistles above 2 kHz, quickly; the lows are left alone.",
         "Cymbals, strings or hard mallets scratch.",
         "The sound is dull already.",
         ResonanceTamer(
-            depth=5.0, selectivity=7.0, speed=90.0, weight_1=0.0, weight_2=0.0, weight_3=30.0, weight_5=120.0
+            depth=6.0, selectivity=4.0, speed=90.0, weight_1=0.0, weight_2=0.0, weight_3=30.0, weight_5=120.0
         ),
     ),
     # --- shaper ----------------------------------------------------------------------------------------------
@@ -246,13 +246,13 @@ BUILT_IN: tuple[Preset, ...] = (
     ),
     _preset(
         "Tighten the lows",
-        "Three decibels on what lies below 140 Hz, slow enough for the beginning of each note.",
+        "Four decibels on what lies below 200 Hz, by how loud it sounds: notes come out alike.",
         "Bass notes are uneven, or boom.",
         "One note alone booms: cut that note.",
         _split(
-            (_glue(3.0, ratio=3.0, attack=45.0, release=180.0, rms=8.0),),
+            (_glue(4.0, ratio=4.0, attack=10.0, release=250.0, rms=10.0),),
             (),
-            crossovers=(140.0,),
+            crossovers=(200.0,),
         ),
     ),
     _preset(

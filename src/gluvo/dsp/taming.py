@@ -21,6 +21,8 @@ LEAST_AROUND = 12
 """Bins to either side that it is compared with at least: in the lows an octave is hardly wider than a tone."""
 OWN = 4
 """Bins to either side that are the tone itself, and not its surroundings."""
+EDGE = 10.0 ** (-4.0 / 10.0)
+"""Where a sound ends in frequency, its surroundings are taken to be so much softer, as power, than the louder side."""
 FEWEST = 4
 """Bins that there must be to either side; what lies lower, below about 100 Hz, is let be."""
 FRAME_SECONDS = 4096 / 48_000
@@ -57,12 +59,14 @@ def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, 
 
     `z` is the spectrum of a frame of two columns as one complex signal, as pairs (2 · frame); `meant` says which of the
     two are looked at, 0 or 1 each. `power` (bins) is the mean power so far, which takes in a share ``1 − keep`` of the
-    frame's. A bin that stands over the mean of what lies to either side of it (as far as `low` and `high`, see `surroundings`;
-    without the nearest `OWN`, which are the same tone) by more than `selectivity` dB is cut by what is more, at most by
-    `depth`: over the louder side, so that a sound that leans does not stand out at its end.
-    `weights` (bins) scale both what is cut and how much it may be. The mean is the quadratic one of powers, which goes by
-    what is loud in the surroundings: one partial among others does not stand out, one that is louder than its neighbours
-    does. `work` (3, bins + 1) is written over.
+    frame's. A bin that stands over the mean of what lies to either side of it (as far as `low` and `high`, see
+    `surroundings`; without the nearest `OWN`, which are the same tone) by more than `selectivity` dB is cut by what is
+    more, at most by `depth`; `weights` (bins) scale both what is cut and how much it may be.
+
+    The mean is the quadratic one of powers, which goes by what is loud in the surroundings: one partial among others does
+    not stand out, one that is louder than its neighbours does. Of the two sides it is the middle in dB, so that a sound
+    that leans is judged by its own slope; but no further under the louder one than `EDGE`, so that the end of a sound does
+    not stand out. `work` (3, bins + 1) is written over.
     """
     bins, size = power.shape[0], z.shape[0] // 2
     ratio, level, sums = work[0, :bins], work[1, :bins], work[2]
@@ -80,8 +84,10 @@ def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, 
         below, above = k - OWN - low[k], high[k] - (k + OWN + 1)
         ratio[k] = NOTHING
         if below >= FEWEST and above >= FEWEST:
-            around = max((sums[low[k]] - sums[k - OWN]) / below, (sums[k + OWN + 1] - sums[high[k]]) / above)
-            around = math.sqrt(max(around, ROUNDING * sums[low[k]]))
+            least = ROUNDING * sums[low[k]]
+            one = math.sqrt(max((sums[low[k]] - sums[k - OWN]) / below, least))
+            other = math.sqrt(max((sums[k + OWN + 1] - sums[high[k]]) / above, least))
+            around = max(math.sqrt(one * other), EDGE * max(one, other))
             ratio[k] = max(math.sqrt(power[k] / max(around, SILENT_POWER)), NOTHING)
     to_db(ratio, level)
     over = ratio
