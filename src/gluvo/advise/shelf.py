@@ -246,11 +246,11 @@ BUILT_IN: tuple[Preset, ...] = (
     ),
     _preset(
         "Tighten the lows",
-        "Four decibels on what lies below 200 Hz, by how loud it sounds: notes come out alike.",
+        "Four decibels on what lies below 200 Hz, quickly: notes come out alike.",
         "Bass notes are uneven, or boom.",
-        "One note alone booms: cut that note.",
+        "One note alone booms: cut that note. Or the beginnings of notes are what drives the song.",
         _split(
-            (_glue(4.0, ratio=4.0, attack=10.0, release=250.0, rms=10.0),),
+            (_glue(4.0, ratio=6.0, attack=3.0, release=150.0, rms=5.0),),
             (),
             crossovers=(200.0,),
         ),
