@@ -31,7 +31,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Glue"
     summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
-    leading: ClassVar[tuple[str, ...]] = ("aim", "hold_aim", "ratio", "attack", "release")
+    leading: ClassVar[tuple[str, ...]] = ("aim", "hold_aim", "attack", "release")
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True

@@ -16,11 +16,11 @@ def write_shots(folder: Path) -> Iterator[Path]:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtCore import QSettings
 
+    from gluvo.advise.shelf import BUILT_IN
     from gluvo.compare.trial import Running
     from gluvo.deliver.encoding import Encoding
     from gluvo.demo.session import demo_session
     from gluvo.desk.controls.theme import theme
-    from gluvo.desk.editors.eq.editor import EqEditor
     from gluvo.desk.model.workbench import Workbench
     from gluvo.desk.pages.compare.trial_dialog import TrialDialog
     from gluvo.desk.window.app import application
@@ -28,6 +28,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
     from gluvo.play.device import SILENT
     from gluvo.session.document import Document
     from gluvo.session.store import read_session
+    from gluvo.steps import DeEsser
 
     folder.mkdir(parents=True, exist_ok=True)
     demo = demo_session()
@@ -70,10 +71,6 @@ def write_shots(folder: Path) -> Iterator[Path]:
         start = time.monotonic()
         wait(lambda: time.monotonic() - start > 3.4)
         yield shot("shape")
-        window.resize(1024, 700)
-        app.processEvents()
-        yield shot("shape-small")
-        window.resize(1280, 800)
         finder = window.menus.find(keys=True)
         app.processEvents()
         keys = folder / "keys.png"
@@ -100,18 +97,26 @@ def write_shots(folder: Path) -> Iterator[Path]:
         bench.look(step="eq-1", band=2)
         wait(settled)
         yield shot("mid-side-eq")
-        theme.force(True)
-        assert isinstance(window.shape.editor, EqEditor)
-        window.shape.editor.toggle_resonances()
-        window.shape.editor.next_phase()
-        yield shot("mid-side-eq-night")
-        theme.force(False)
         bench.look(step="saturation-1")
         wait(settled)
         yield shot("saturation")
         bench.look(step="width-1")
         wait(settled)
         yield shot("width")
+        voices = bench.session.strip("voices")
+        bench.look(strip="voices", step=voices.chain[-1].id if voices is not None else "")
+        window.shape.ledger.add(DeEsser(range=6.0, threshold=0.0, aim=2.0, hold_aim=True))
+        wait(settled)
+        yield shot("de-esser")
+        bench.document.undo()
+        bench.look(strip="mix", step="eq-1")
+        start = next(p for p in BUILT_IN if p.name == "Even out three bands")
+        window.shape.ledger.add(start.items[0])
+        wait(settled)
+        yield shot("split")
+        bench.document.undo()
+        bench.look(step="width-1")
+        wait(settled)
         bench.versions.keep("Before lunch", "a little softer")
         bench.set_setting("glue-1", "ratio", 2.6, "Ratio")
         bench.look(page="compare", rows="aligned")

@@ -30,7 +30,7 @@ class Crossings(SpectrumView):
     """A crossover by its place, and where it is wanted, Hz."""
     settled = Signal()
 
-    top, bottom = 22, 20
+    top, bottom, right = 22, 20, 16
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
