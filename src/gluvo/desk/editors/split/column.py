@@ -9,6 +9,7 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QSize
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from gluvo.compare.match import BAND, RESULT
@@ -23,6 +24,8 @@ from gluvo.dsp.kernel import Floats
 from gluvo.session.records import Session
 from gluvo.steps import ChainItem, Split, SplitBand, Step, settings_of
 
+ROOMY = 210
+"""Pixels from which a column has room for its range."""
 CELL = 112
 """Pixels that a setting needs at least."""
 
@@ -101,6 +104,7 @@ class BandColumn(QWidget):
         self.name.setProperty("kind", "plain")
         self.name.setToolTip("Choose this band: what is added from the ledger goes into it.")
         self.name.clicked.connect(lambda: bench.look(step=self._split_id, band=self.band_id))
+        self.name.setSizePolicy(QSizePolicy.Policy.Minimum, QSizePolicy.Policy.Fixed)
         self.range = Elided("", "caption", 70)
         self.menu = QMenu(self)
         self.menu.setToolTipsVisible(True)
@@ -120,7 +124,9 @@ class BandColumn(QWidget):
         self.add.setMenu(step_menu(self, self._add))
         for opens in (self.add, more):
             opens.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
+        self.add.setAccessibleName("Add a step to the band")
         head.addWidget(self.range, 1)
+        head.addStretch(0)
         head.addWidget(self.add)
         head.addWidget(more)
         column.addLayout(head)
@@ -175,6 +181,13 @@ class BandColumn(QWidget):
 
     def minimumSizeHint(self) -> QSize:
         return QSize(100, super().minimumSizeHint().height())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Where there is little room, the range stands in the ledger and over the crossovers."""
+        super().resizeEvent(event)
+        roomy = self.width() >= ROOMY
+        self.range.setVisible(roomy)
+        self.add.setText("+ Step" if roomy else "+")
 
     # --- what is done with it ------------------------------------------------------------------------------
 
