@@ -67,8 +67,7 @@ def voice(rate: int = RATE, level: float = 0.0) -> tuple[np.ndarray, list[tuple[
 # --- de-esser ------------------------------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("rate", RATES)
-@pytest.mark.parametrize("lowers", ["split", "wide"])
+@pytest.mark.parametrize(("rate", "lowers"), [(44_100, "split"), (192_000, "split"), (96_000, "wide")])
 def test_sharp_sounds_lose_what_is_set_and_nothing_else_does(rate: int, lowers: str) -> None:
     x, places = voice(rate)
     y = run_chain([DeEsser(threshold=-18.0, range=5.0, lowers=lowers)], x, rate)  # type: ignore[arg-type]

@@ -68,6 +68,8 @@ def test_every_step_has_a_spectrum(tone_desk: Desk) -> None:
         assert any(
             ink.pixelColor(x, y) == colours()["signal"] for x in range(60, 400, 3) for y in range(ink.height())
         ), step
+        tone_desk.bench.document.undo()
+        tone_desk.bench.look(step="trim-1")
 
 
 def test_slope_smoothing_and_part_change_the_drawing(tone_desk: Desk) -> None:

@@ -265,3 +265,11 @@ def test_a_moving_bands_times_are_what_they_say() -> None:
     top = curve[RATE - 1]
     assert np.argmax(curve > 0.63 * top) / RATE * 1000 == pytest.approx(40.0, rel=0.15)
     assert np.argmax(curve[RATE:] < 0.37 * top) / RATE * 1000 == pytest.approx(100.0, rel=0.15)
+
+
+@pytest.mark.parametrize(("band_range", "strength"), [(24.0, 1e-307), (4.5e-94, 1.0), (1e-300, 200.0)])
+def test_a_band_that_may_hardly_move_passes_the_sound(band_range: float, strength: float) -> None:
+    band = Band(id=1, dynamic=True, range=band_range, threshold=-60.0)
+    x = noise(0.2, 0.3)
+    y = run_chain([MidSideEq(bands=(band,), strength=strength)], x, RATE)
+    assert np.abs(y - x).max() < 1e-6

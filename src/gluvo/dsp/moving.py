@@ -15,6 +15,8 @@ from gluvo.dsp.vectors import fma2, load2, mul2, splat2, store2
 
 FACTORS = 6
 """That a state-variable filter reckons with: of its two integrators three, of its outputs three."""
+LEAST_MOVE = 1e-6
+"""dB that a table spans at least, however little its band may move."""
 STEP = 1.0 / 16.0
 """dB between the places of the table, in which its curves are straight to a hundred thousandth."""
 TILE = 256
@@ -239,7 +241,7 @@ class MovingBand:
             self.rises,
             self.state,
             self.table,
-            self.curve[3],
+            max(self.curve[3], LEAST_MOVE),
             self.neutral_at,
             self.filters,
             self._work,
@@ -259,7 +261,7 @@ class ShiftedBand:
 
     def __init__(self, table: Floats, span: float, neutral_at: float) -> None:
         """`table`: see `knots`, over `span` dB. `neutral_at`: dB of movement at which the band does nothing."""
-        self._table, self._span, self._neutral_at = table, span, neutral_at
+        self._table, self._span, self._neutral_at = table, max(span, LEAST_MOVE), neutral_at
         self._filters = np.zeros((table.shape[1], 4))
         self._work = np.zeros((4 + FACTORS * table.shape[1], TILE))
 

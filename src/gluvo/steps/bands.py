@@ -13,7 +13,7 @@ from gluvo.dsp.compression import pole
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import NOTHING, response
 from gluvo.dsp.kernel import Floats
-from gluvo.dsp.moving import knots
+from gluvo.dsp.moving import LEAST_MOVE, knots
 from gluvo.steps.settings import choice, number, switch
 
 BAND, MOVING = "Band", "When it moves"
@@ -265,8 +265,7 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
 
     def curve(self, strength: float = 100.0) -> Floats:
         """Threshold, slope, knee and range of its movement, as `compression.wanted_reduction` takes them."""
-        most = min(24.0, self.range * strength / 100.0)
-        return np.array([self.threshold, 1.0 - 1.0 / self.ratio, KNEE, most if most > LEAST_MOVE else 0.0])
+        return np.array([self.threshold, 1.0 - 1.0 / self.ratio, KNEE, min(24.0, self.range * strength / 100.0)])
 
     def reaching(self, moved: float, strength: float = 100.0) -> Band:
         """The static band that it is when it has moved by so many dB. Its gain may pass what can be set by hand."""
@@ -276,7 +275,7 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
     def moving_table(self, rate: int, strength: float = 100.0) -> tuple[Floats, float]:
         """What it is over the range of its movement, as `moving.move` takes it, and how far it must have moved to do
         nothing: −1 where it never does."""
-        most, sign = float(self.curve(strength)[3]), 1.0 if self.moves == "up" else -1.0
+        most, sign = max(LEAST_MOVE, float(self.curve(strength)[3])), 1.0 if self.moves == "up" else -1.0
         count = max(3, math.ceil(most / KNOT_DB) + 1)
         gains = [self.reaching(sign * most * n / (count - 1), strength).gain for n in range(count)]
         table = knots([matched.cascaded(self._prototypes(gain), self.freq, rate) for gain in gains], most)
@@ -295,8 +294,6 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
 
 KNOT_DB = 3.0
 """dB from one place to the next at which a moving band is matched; between them it is interpolated."""
-LEAST_MOVE = 1e-6
-"""dB of movement under which a band stands still."""
 KNEE = 6.0
 """dB over which a moving band sets in."""
 

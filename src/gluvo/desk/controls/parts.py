@@ -98,7 +98,7 @@ class Segments(QWidget):
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(4)
+        row.setSpacing(2)
         self._group = QButtonGroup(self)
         self._buttons: dict[str, QPushButton] = {}
         for key, text in options:

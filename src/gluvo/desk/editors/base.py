@@ -22,6 +22,7 @@ from gluvo.steps import ChainItem, Setting, Step, settings_of
 
 WORTH_SAYING = 0.1
 """LU by which a hold in one section may move the whole song before it is said."""
+MARGIN = 16
 CELL, SIDE_BY_SIDE = 138, 290
 """Pixels: the least width of a setting, and of a group beside another one."""
 
@@ -49,7 +50,7 @@ class StepEditor(QWidget, Generic[S]):
         self.controls: dict[str, Control] = {}
         self.groups: dict[str, Group] = {}
         self.column = QVBoxLayout(self)
-        self.column.setContentsMargins(16, 8, 16, 8)
+        self.column.setContentsMargins(MARGIN, 8, MARGIN, 8)
         self.column.setSpacing(6)
         self.setMinimumHeight(self.least)
         self.head = QHBoxLayout()
@@ -89,12 +90,14 @@ class StepEditor(QWidget, Generic[S]):
         self.build_settings(type(step))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        """Where there is little room, the presets have their key and the menu."""
         super().resizeEvent(event)
-        wanted = self.head.sizeHint().width() + (
-            0 if self.presets.isVisibleTo(self) else self.presets.sizeHint().width()
-        )
-        self.presets.setVisible(self.width() >= wanted + 32)
+        self._fit_head()
+
+    def _fit_head(self) -> None:
+        """Where there is little room, the presets have their key and the menu."""
+        shown = not self.presets.isHidden()
+        wanted = self.head.sizeHint().width() + (0 if shown else self.presets.sizeHint().width() + self.head.spacing())
+        self.presets.setVisible(self.width() >= wanted + 2 * MARGIN)
 
     def choose_preset(self) -> None:
         """Choose among the presets of this kind of step, by ear."""
@@ -215,6 +218,7 @@ class StepEditor(QWidget, Generic[S]):
         self.spectrum.refresh()
         self.spectrum.show_picture()
         self.show_picture()
+        self._fit_head()
 
     def _show_state(self, step: S) -> None:
         """Whether it is on, and what its held settings belong to."""
