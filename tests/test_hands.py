@@ -29,7 +29,21 @@ from gluvo.render.chain import stream
 from gluvo.session.copies import copies_left
 from gluvo.session.records import Reference, Section
 from gluvo.session.store import read_session, session_bytes, write_session
-from gluvo.steps import Band, Glue, Lane, Limiter, MidSideEq, Saturation, Trim, Width
+from gluvo.steps import (
+    Band,
+    DeEsser,
+    Glue,
+    Lane,
+    Limiter,
+    MidSideEq,
+    ResonanceTamer,
+    Saturation,
+    Split,
+    SplitBand,
+    TransientShaper,
+    Trim,
+    Width,
+)
 
 from .conftest import RATE, music
 from .desk import LEFT, Desk, LastingHost, answering, drag, shortcut, small_session
@@ -70,6 +84,21 @@ def open_fields(desk: Desk) -> list[QLineEdit]:
     ]
 
 
+STEPS = [
+    "trim-1",
+    "eq-1",
+    "glue-1",
+    "lane-1",
+    "split-1",
+    "de_esser-1",
+    "tamer-1",
+    "shaper-1",
+    "saturation-1",
+    "width-1",
+    "limiter-1",
+]
+
+
 @pytest.fixture
 def full_desk(empty_desk: Desk, tmp_path: Path) -> Desk:
     """A session with every kind of step, a lane and deliverables."""
@@ -87,6 +116,18 @@ def full_desk(empty_desk: Desk, tmp_path: Path) -> Desk:
             since="glue-1",
             steps=(Glue(id="glue-2", ratio=8.0, threshold=-30.0),),
         ),
+        Split(
+            id="split-1",
+            bands=(
+                SplitBand(id=1, steps=(Glue(id="glue-3", ratio=3.0, threshold=-30.0), Trim(id="trim-2"))),
+                SplitBand(id=2, gain=1.0),
+                SplitBand(id=3, target="side", mix=60.0, steps=(DeEsser(id="de_esser-1", range=4.0),)),
+                SplitBand(id=4),
+            ),
+            crossovers=(160.0, 900.0, 4000.0),
+        ),
+        ResonanceTamer(id="tamer-1", depth=4.0),
+        TransientShaper(id="shaper-1", attack=2.0),
         Saturation(id="saturation-1", drive=3.0),
         Width(id="width-1", bands=2, width_2=120.0),
         Limiter(id="limiter-1", drive=4.0, ceiling=-1.0),
@@ -100,7 +141,7 @@ def full_desk(empty_desk: Desk, tmp_path: Path) -> Desk:
 # --- fields ------------------------------------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("step", ["trim-1", "eq-1", "glue-1", "lane-1", "saturation-1", "width-1", "limiter-1"])
+@pytest.mark.parametrize("step", STEPS)
 def test_a_typed_value_closes_its_field_and_keys_work_at_once(full_desk: Desk, step: str) -> None:
     desk = full_desk
     desk.bench.look(step=step, band=2)
@@ -221,7 +262,7 @@ def test_a_deliverables_name_is_typed_once(full_desk: Desk) -> None:
 
 def test_reach_goes_down_in_one_action_and_its_cost_belongs_to_its_state(full_desk: Desk, tmp_path: Path) -> None:
     desk = full_desk
-    desk.bench.edit("Own", lambda s: s.replace(target=msgspec.structs.replace(s.target, name="Own", loudness=-30.0)))
+    desk.bench.edit("Own", lambda s: s.replace(target=msgspec.structs.replace(s.target, name="Own", loudness=-34.0)))
     desk.settle()
     before = desk.session
     shortcut(desk, "Ctrl+R")
@@ -234,7 +275,7 @@ def test_reach_goes_down_in_one_action_and_its_cost_belongs_to_its_state(full_de
     assert len(added) == 1 and isinstance(added[0], Trim) and added[0].gain < 0.0
     desk.settle()
     song = desk.bench.picture.song_render
-    assert song is not None and song.result.figures().integrated == pytest.approx(-30.0, abs=0.05)
+    assert song is not None and song.result.figures().integrated == pytest.approx(-34.0, abs=0.05)
     desk.bench.document.undo()
     assert desk.session.strips == before.strips and panel.cost.text() == ""  # one action
     desk.bench.document.redo()
