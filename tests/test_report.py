@@ -20,7 +20,7 @@ from gluvo.measure.trace import trace_of
 from gluvo.render.song import Renderer
 from gluvo.session.records import Deliverable, Media, Reference, Tags, Trial
 from gluvo.session.versions import kept
-from gluvo.steps import Band, Glue, Limiter, MidSideEq, Trim
+from gluvo.steps import Band, DeEsser, Glue, Limiter, MidSideEq, Split, SplitBand, Trim
 
 from .conftest import RATE, material, music, one
 
@@ -56,6 +56,11 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> report.Material:
         Trim(id="t", gain=-2.0),
         MidSideEq(id="q", bands=(Band(id=1, freq=200.0, gain=-3.0),)),
         Glue(id="g", threshold=-30.0),
+        Split(
+            id="s",
+            bands=(SplitBand(id=1, mix=60.0, steps=(DeEsser(id="d", range=4.0),)), SplitBand(id=2, gain=-1.0)),
+            crossovers=(300.0,),
+        ),
         Limiter(id="l", drive=9.0, ceiling=-1.0),
     ]
     reference = Reference(id="r", name=NASTY, media=Media(path="r.wav", size=1, sha256="a" * 64))
@@ -105,11 +110,15 @@ def test_it_says_what_was_measured(made: report.Material) -> None:
     (file,) = plain["files"]
     assert file["sha256"] in page and len(file["sha256"]) == 64 and file["frames"] == 6 * RATE
     steps = plain["strips"][0]["steps"]
-    assert [s["step"] for s in steps] == ["Trim", "Mid-side EQ", "Glue", "Limiter"]
+    assert [s["step"] for s in steps] == ["Trim", "Mid-side EQ", "Glue", "Split", "De-esser", "Limiter"]
     assert steps[0]["did"]["loudness"] == pytest.approx(-2.0, abs=0.01)
     assert steps[0]["settings"] == {"Gain": "−2.00 dB"}
     assert "200 Hz" in steps[1]["settings"]["Band 1"]
-    assert steps[3]["did"]["largest_reduction"] > 1.0
+    split = next(s for s in steps if s["step"] == "Split")["settings"]
+    assert (
+        split["Lows"] == "20–300 Hz · De-esser · mix 60 %" and split["Highs"] == "300–20000 Hz · as it came · −1.0 dB"
+    )
+    assert steps[-1]["did"]["largest_reduction"] > 1.0
     assert plain["encodings"][0]["name"] == "MP3 128" and plain["notes"] == ["A note & more."]
     assert plain["versions"][0]["figures"] == {"integrated": -13.2} and "before lunch" in page
     assert "12 of 12 right" in plain["trials"][0]["meaning"] and "12 of 12 right" in page

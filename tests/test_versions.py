@@ -20,7 +20,7 @@ from gluvo.session.versions import (
     with_strip_of,
     without,
 )
-from gluvo.steps import Band, Glue, Lane, Limiter, MidSideEq, Trim, Width
+from gluvo.steps import Band, Glue, Lane, Limiter, MidSideEq, Split, SplitBand, Trim, Width
 
 from .conftest import one
 
@@ -144,3 +144,20 @@ def test_names_and_notes_are_changed() -> None:
     changed = described(now, made.id, name="Before lunch", note="louder")
     assert (changed.versions[0].name, changed.versions[0].note) == ("Before lunch", "louder")
     assert state_of(changed, made.id).strips == now.strips
+
+
+def test_splits_are_told_apart_band_by_band_and_taken_apart_alike() -> None:
+    glue = Glue(id="g", ratio=2.0)
+    bands = (SplitBand(id=1, steps=(glue,)), SplitBand(id=2), SplitBand(id=3))
+    was = one([Split(id="s", bands=bands, crossovers=(160.0, 4000.0))])
+    moved = (SplitBand(id=1, gain=2.0), SplitBand(id=2, steps=(glue,)), SplitBand(id=3, on=False))
+    now = one([Split(id="s", bands=moved, crossovers=(200.0, 4000.0), slope=48)])
+    told = {(d.where, d.what): (d.before, d.after) for d in differences(was, now)}
+    assert told["Mix bus, Split", "crossovers"] == ("160, 4000 Hz", "200, 4000 Hz")
+    assert told["Mix bus, Split", "slope"] == ("24 dB/oct", "48 dB/oct")
+    assert told["Mix bus, Split, band 1", "gain"] == ("0.00 dB", "+2.00 dB")
+    assert told["Mix bus, Split, band 3", "on"] == ("on", "off")
+    assert told["Mix bus, Glue", "stands in"] == ("Lows", "Mids")
+    empty = one([Split(id="s")])
+    back = with_step_of(empty, was, "g")
+    assert back.item("s").bands[0].steps == (glue,)  # type: ignore[union-attr]

@@ -157,11 +157,7 @@ def _settings(item: Step) -> dict[str, str]:
             words[setting.label] = dict(setting.options)[str(value)]
         else:
             words[setting.label] = "on" if value else "off"
-    for n, band in enumerate(getattr(item, "bands", ()) if item.parts else (), start=1):
-        gain = f" {_signed(band.gain)} dB" if band.gain else ""
-        off = "" if band.on else " (off)"
-        words[f"Band {n}"] = f"{band.shape.replace('_', ' ')}, {band.target}, {band.freq:.0f} Hz{gain}{off}"
-    return words
+    return words | dict(item.part_words())
 
 
 def _file(name: str, target: Target, written: Written) -> dict[str, Any]:

@@ -19,7 +19,7 @@ from gluvo.render.machine import play_through
 from gluvo.render.plan import Ear, Run, Source, mixed
 from gluvo.session.media import Material
 from gluvo.session.sounds import Sound
-from gluvo.steps import STEP_KINDS, Band, Glue, Lane
+from gluvo.steps import STEP_KINDS, Band, DeEsser, Glue, Lane, Split, Step
 
 RATE = 48_000
 
@@ -30,7 +30,8 @@ def warm_up(progress: Progress = no_progress) -> None:
     joint = Joint(x, trace_of(x, RATE))
     figures_of(joint.trace)
     outline_of(x, RATE)
-    variants = [step for kind in STEP_KINDS for step in kind.examples()]
+    kinds: tuple[type[Step], ...] = (*STEP_KINDS, Split)
+    variants = [step for kind in kinds for step in kind.examples()]
     first = Source("x", "x", (), "x")
     clean(np.zeros((4, 2)), np.zeros((4, 2)))
     levels, moved = np.zeros(64), np.zeros(64)
@@ -40,7 +41,8 @@ def warm_up(progress: Progress = no_progress) -> None:
         rendered_joint(Run("", "", (first,), step), [joint])
         progress((n + 1) / (len(variants) + 2))
     rendered_joint(Run("", "", (first, first), Lane(level=-6.0)), [joint, joint])
-    rendered_joint(Ear("", "", (first,), Glue(mode="mid")), [joint])
+    for hears in (Glue(mode="mid"), DeEsser(mode="mid")):
+        rendered_joint(Ear("", "", (first,), hears), [joint])
     material = Material(RATE, {"x": Sound(x, RATE)}, RATE)
     play_through(mixed("sum", ((first, (0.5, 0.5)), (first, (1.0, 1.0)))), material)
     flat_tops(x)

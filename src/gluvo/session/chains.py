@@ -63,6 +63,15 @@ def container_of(chain: Row, id: str) -> ChainItem | None:
     return next(iter(holders_of(chain, id)[::-1]), None)
 
 
+def row_of(chain: Row, id: str) -> str:
+    """The id of the row of a container that a step stands in; empty for the chain itself."""
+    holder = container_of(chain, id)
+    if holder is None:
+        return ""
+    rows = zip(holder.row_ids, holder.rows, strict=True)
+    return next((row_id for row_id, row in rows if any(step.id == id for step in row)), "")
+
+
 def replaced(chain: Row, item: ChainItem) -> Chain:
     """The item of that id replaced."""
     return _mapped(chain, lambda old: [item if old.id == item.id else old])

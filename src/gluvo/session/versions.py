@@ -10,7 +10,7 @@ import msgspec
 
 from gluvo.session import chains
 from gluvo.session.records import MIX, AnyStrip, Session, Target, Version
-from gluvo.steps import Band, ChainItem, MidSideEq
+from gluvo.steps import Band, ChainItem, MidSideEq, Split, SplitBand
 from gluvo.steps.settings import Setting, settings_of
 
 
@@ -64,8 +64,8 @@ def with_strip_of(session: Session, other: Session, strip: str) -> Session:
 
 
 def with_step_of(session: Session, other: Session, step: str) -> Session:
-    """The session with one step or lane as another state has it: in its place, or at the end of the same strip's chain
-    where it is no longer in any."""
+    """The session with one step or container as another state has it: in its place, or where it is no longer anywhere, in
+    the same row of its container, or at the end of the same strip's chain."""
     found = other.item(step)
     if found is None:
         return session
@@ -73,7 +73,9 @@ def with_step_of(session: Session, other: Session, step: str) -> Session:
         return session.with_step(found)
     holder = other.strip_with(step)
     strip = session.strip(holder.id if holder is not None else MIX) or session.mix
-    return session.with_chain(strip.id, (*strip.chain, found))
+    last = strip.chain[-1].id if strip.chain else ""
+    row = chains.row_of(holder.chain, step) if holder is not None else ""
+    return session.with_chain(strip.id, chains.inserted(strip.chain, found, last, row))
 
 
 def states(session: Session) -> Iterator[State]:
@@ -135,7 +137,17 @@ def _differences(before: Session, after: Session) -> Iterator[Difference]:
         yield from _chains(was, now)
 
 
+def _places(chain: Sequence[ChainItem]) -> dict[str, str]:
+    """The row that each step in a container of several stands in, by its name."""
+    found: dict[str, str] = {}
+    for holder in chains.flat(chain):
+        if isinstance(holder, Split):
+            found |= {step.id: name for name, row in zip(holder.names, holder.rows, strict=True) for step in row}
+    return found
+
+
 def _chains(was: AnyStrip, now: AnyStrip) -> Iterator[Difference]:
+    places = _places(was.chain), _places(now.chain)
     old, new = ({item.id: item for item in chains.flat(strip.chain)} for strip in (was, now))
     for id in [*new, *(id for id in old if id not in new)]:
         a, b = old.get(id), new.get(id)
@@ -146,6 +158,9 @@ def _chains(was: AnyStrip, now: AnyStrip) -> Iterator[Difference]:
             yield Difference(now.id, id, where, "step", *_there(a, b))
             continue
         yield from _item(a, b, now.id, id, where)
+        before, after = (place.get(id, "the chain") for place in places)
+        if before != after:
+            yield Difference(now.id, id, where, "stands in", before, after)
     common = [id for id in old if id in new]
     if common != [id for id in new if id in old]:
         names = (" → ".join(items[id].called for id in items if id in common) for items in (old, new))
@@ -157,6 +172,9 @@ def _item(a: ChainItem, b: ChainItem, strip: str, id: str, where: str) -> Iterat
         yield from _setting(setting, name, a, b, strip, id, where)
     if a.on != b.on:
         yield Difference(strip, id, where, "switched", *("on" if item.on else "off" for item in (a, b)))
+    if isinstance(a, Split) and isinstance(b, Split) and a.crossovers != b.crossovers:
+        places = (", ".join(f"{freq:.0f}" for freq in split.crossovers) + " Hz" for split in (a, b))
+        yield Difference(strip, id, where, "crossovers", *places)
     old, new = _bands(a), _bands(b)
     for number in [*new, *(n for n in old if n not in new)]:
         was, now = old.get(number), new.get(number)
@@ -167,8 +185,8 @@ def _item(a: ChainItem, b: ChainItem, strip: str, id: str, where: str) -> Iterat
             yield from _setting(setting, name, was, now, strip, id, f"{where}, band {number}")
 
 
-def _bands(item: ChainItem) -> dict[int, Band]:
-    return {band.id: band for band in item.bands} if isinstance(item, MidSideEq) else {}
+def _bands(item: ChainItem) -> dict[int, Band | SplitBand]:
+    return {band.id: band for band in item.bands} if isinstance(item, (MidSideEq, Split)) else {}
 
 
 def _setting(

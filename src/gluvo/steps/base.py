@@ -193,6 +193,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """Its settings in a few words, for the ledger."""
         return ""
 
+    def part_words(self) -> tuple[tuple[str, str], ...]:
+        """Its parts in words: what each is called, and how it is set."""
+        return ()
+
     def problem(self) -> str:
         """What makes no sense about it, as the end of a sentence; nothing, if nothing does."""
         return ""

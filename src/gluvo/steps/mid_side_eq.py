@@ -117,6 +117,14 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     def without_part(self, id: int) -> Self:
         return cast(Self, self.without_band(id))
 
+    def part_words(self) -> tuple[tuple[str, str], ...]:
+        found = []
+        for n, band in enumerate(self.bands, start=1):
+            gain = f" {band.gain:+.1f} dB".replace("-", "−") if band.gain else ""
+            words = f"{band.shape.replace('_', ' ')}, {band.target}, {band.freq:.0f} Hz{gain}"
+            found.append((f"Band {n}", words if band.on else f"{words} (off)"))
+        return tuple(found)
+
     def problem(self) -> str:
         if min(self.parts, default=1) < 1 or len(set(self.parts)) != len(self.parts):
             return "has two bands with the same id, or one without"

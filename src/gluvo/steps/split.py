@@ -283,6 +283,16 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
             return f"{words} · passes as it came"
         return f"{words} · linear phase" if self.phase == "linear" else words
 
+    def part_words(self) -> tuple[tuple[str, str], ...]:
+        found = []
+        for name, band, (low, high) in zip(self.names, self.bands, self.edges, strict=True):
+            words = [f"{low:.0f}–{high:.0f} Hz", ", ".join(step.title for step in band.steps) or "as it came"]
+            words += [f"{band.target} only"] if band.target != "stereo" else []
+            words += [f"mix {band.mix:.0f} %"] if band.mix < 100.0 else []
+            words += [f"{band.gain:+.1f} dB".replace("-", "−")] if band.gain else []
+            found.append((name, " · ".join(words if band.on else [*words, "off"])))
+        return tuple(found)
+
     def problem(self) -> str:
         ids = [band.id for band in self.bands]
         if len(set(ids)) != len(ids):
