@@ -197,6 +197,20 @@ def test_a_bands_settings_are_set_in_its_column(bands: Desk) -> None:
     assert bands.session.view.step == trim.id  # the way into its own editor
 
 
+def test_steps_in_a_column_are_moved_and_taken_out_by_key(bands: Desk) -> None:
+    add(bands, 0, "Glue")
+    block = column(bands, 0).blocks[0]
+    block.open.setFocus()
+    QTest.keyClick(block.open, KEY.Key_Down, Qt.KeyboardModifier.AltModifier)
+    assert [len(b.steps) for b in split(bands).bands] == [0, 1, 0]
+    block = column(bands, 1).blocks[0]
+    block.open.setFocus()
+    QTest.keyClick(block.open, KEY.Key_Delete)
+    assert [len(b.steps) for b in split(bands).bands] == [0, 0, 0] and not column(bands, 1).blocks
+    bands.bench.document.undo()
+    assert [len(b.steps) for b in split(bands).bands] == [0, 1, 0]
+
+
 def test_bands_are_split_merged_copied_and_taken_out(bands: Desk) -> None:
     add(bands, 0, "Glue")
     menu_of(bands, 0, "Split in two")

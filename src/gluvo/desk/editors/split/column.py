@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QSize
-from PySide6.QtGui import QResizeEvent
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from gluvo.compare.match import BAND, RESULT
@@ -21,6 +21,7 @@ from gluvo.desk.editors.setting_control import Control, setting_control, show_va
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.workbench import Workbench
 from gluvo.dsp.kernel import Floats
+from gluvo.session import chains
 from gluvo.session.records import Session
 from gluvo.steps import ChainItem, Split, SplitBand, Step, settings_of
 
@@ -56,7 +57,10 @@ class StepBlock(QWidget):
         head.setSpacing(2)
         self.open = Button(step.title)
         self.open.setProperty("kind", "plain")
-        self.open.setToolTip(f"{step.title}: {step.summary}. Opens all of its settings and views.")
+        self.open.setToolTip(
+            f"{step.title}: {step.summary}. Enter opens all of its settings and views; Delete takes it out, Alt with arrows "
+            "moves it from band to band (a right click lists it)."
+        )
         self.open.clicked.connect(lambda: bench.look(step=self.step_id))
         self.words = Elided("", "caption", 60)
         self.on = Toggle("", f"Whether this {step.title} is on.")
@@ -80,6 +84,39 @@ class StepBlock(QWidget):
 
     def _change(self, name: str, label: str, value: Any) -> None:
         self._bench.set_setting(self.step_id, name, value, label)
+
+    def remove(self) -> None:
+        """Take the step out of its band."""
+        self._bench.edit(f"Remove {self.kind.title}", lambda session: session.without_step(self.step_id))
+
+    def shift(self, by: int) -> None:
+        """Move the step earlier or later; at the end of a band it goes into the next one."""
+
+        def moved(session: Session) -> Session:
+            strip = session.strip_with(self.step_id)
+            if strip is None:
+                return session
+            return session.with_chain(strip.id, chains.moved(strip.chain, self.step_id, by))
+
+        self._bench.edit("Move step", moved)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        if event.key() == Qt.Key.Key_Delete:
+            self.remove()
+        elif alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self.shift(-1 if event.key() == Qt.Key.Key_Up else 1)
+        else:
+            super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu = QMenu(self)
+        menu.addAction("Open", self.open.click)
+        menu.addAction("Move earlier", partial(self.shift, -1))
+        menu.addAction("Move later", partial(self.shift, 1))
+        menu.addAction("Remove", self.remove)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(event.globalPos())
 
     def refresh(self, step: Step) -> None:
         self.on.set_on(step.on)
