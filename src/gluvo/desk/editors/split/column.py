@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
@@ -44,6 +44,22 @@ class Does:
     remove: Callable[[int], object]
 
 
+class StepName(Button):
+    """The name of a step; Delete takes the step out, Alt with arrows moves it."""
+
+    removed = Signal()
+    moved = Signal(int)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        if event.key() == Qt.Key.Key_Delete:
+            self.removed.emit()
+        elif alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self.moved.emit(-1 if event.key() == Qt.Key.Key_Up else 1)
+        else:
+            super().keyPressEvent(event)
+
+
 class StepBlock(QWidget):
     """A step of a band: its name, which leads to its own editor, and its main settings."""
 
@@ -55,7 +71,9 @@ class StepBlock(QWidget):
         column.setSpacing(0)
         head = QHBoxLayout()
         head.setSpacing(2)
-        self.open = Button(step.title)
+        self.open = StepName(step.title)
+        self.open.removed.connect(self.remove)
+        self.open.moved.connect(self.shift)
         self.open.setProperty("kind", "plain")
         self.open.setToolTip(
             f"{step.title}: {step.summary}. Enter opens all of its settings and views; Delete takes it out, Alt with arrows "
@@ -99,15 +117,6 @@ class StepBlock(QWidget):
             return session.with_chain(strip.id, chains.moved(strip.chain, self.step_id, by))
 
         self._bench.edit("Move step", moved)
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
-        if event.key() == Qt.Key.Key_Delete:
-            self.remove()
-        elif alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self.shift(-1 if event.key() == Qt.Key.Key_Up else 1)
-        else:
-            super().keyPressEvent(event)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         menu = QMenu(self)
