@@ -111,6 +111,11 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         return ()
 
     @property
+    def raises(self) -> bool:
+        """Whether a step that takes level away may also raise it."""
+        return False
+
+    @property
     def passes(self) -> bool:
         """Whether, as it is set, the sound passes bit for bit and at once."""
         return self.sound_key() == type(self)().sound_key()

@@ -387,6 +387,10 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         return self.lift_ratio > 1.0 and self.lift_range > 0.0
 
     @property
+    def raises(self) -> bool:
+        return self.lifts
+
+    @property
     def works(self) -> bool:
         """Whether anything is reduced or lifted."""
         return self.slope > 0.0 or self.lifts

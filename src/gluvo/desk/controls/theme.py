@@ -185,7 +185,8 @@ def style_sheet(c: Colours) -> str:
     QPushButton:focus, QToolButton:focus {{ border: 2px solid {c.signal}; padding: 3px 9px; }}
     QComboBox:focus {{ border: 2px solid {c.signal}; padding: 3px 3px 3px 7px; }}
     QPushButton[kind="plain"] {{ background: transparent; border: none; color: {c.faint}; padding: 4px 5px; }}
-    QPushButton[kind="plain"]:hover {{ color: {c.ink}; }}
+    QPushButton[kind="plain"]:hover, QPushButton[kind="plain"]:checked {{ color: {c.ink}; }}
+    QPushButton[kind="plain"]:checked {{ background: {c.wash}; }}
     QPushButton[kind="plain"]:focus {{ color: {c.ink}; border: none; border-bottom: 2px solid {c.signal}; }}
     QPushButton[kind="fold"] {{ background: transparent; border: none; color: {c.ink}; font-weight: 600; padding: 1px 0;
         text-align: left; }}

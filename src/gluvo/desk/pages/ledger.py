@@ -350,7 +350,8 @@ class Ledger(QWidget):
             if joint is not None and step.reduces:
                 mean = joint.mean_reduction(bench.span)
                 most = joint.largest_reduction(bench.span)
-                words = f"{mean:.1f} dB off, at most {most:.1f}" if most > 0.05 else f"{words} · idle"
+                idle = words if step.raises else f"{words} · idle"
+                words = f"{mean:.1f} dB off, at most {most:.1f}" if most > 0.05 else idle
             for id in step.keys_from:
                 key = session.strip(id)
                 words += f" · key {key.name}" if key is not None else " · its key is gone: listens to itself"

@@ -149,7 +149,8 @@ class BandColumn(QWidget):
         self.name = Button("")
         self.name.setProperty("kind", "plain")
         self.name.setToolTip("Choose this band: what is added from the ledger goes into it.")
-        self.name.clicked.connect(lambda: bench.look(step=self._split_id, band=self.band_id))
+        self.name.setCheckable(True)
+        self.name.clicked.connect(self._choose)
         self.name.setSizePolicy(QSizePolicy.Policy.Minimum, QSizePolicy.Policy.Fixed)
         self.range = Elided("", "caption", 70)
         self.menu = QMenu(self)
@@ -262,6 +263,10 @@ class BandColumn(QWidget):
                 copies.addAction(split.names[n], partial(does.copy, self.band_id, band.id))
         remove = menu.addAction("Take out", lambda: does.remove(self.band_id))
         remove.setEnabled(count > 2)
+
+    def _choose(self) -> None:
+        self._bench.look(step=self._split_id, band=self.band_id)
+        self.name.setChecked(True)
 
     def _hear_change(self, on: bool) -> None:
         self._bench.look(step=self._split_id, band=self.band_id)
