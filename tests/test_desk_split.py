@@ -220,7 +220,10 @@ def test_bands_are_split_merged_copied_and_taken_out(bands: Desk) -> None:
     assert isinstance(copies[2][0], Glue) and copies[2][0].id != copies[0][0].id
     menu_of(bands, 1, "Merge with High mids")
     assert [len(b.steps) for b in split(bands).bands] == [1, 1, 0]
+    told: list[str] = []
+    bands.bench.told.connect(lambda text, _: told.append(text))
     menu_of(bands, 1, "Take out")
+    assert told == ["A step went with its band. Undo brings it back."]
     assert [len(b.steps) for b in split(bands).bands] == [1, 0] and len(split(bands).crossovers) == 1
     for _ in range(4):
         bands.bench.document.undo()

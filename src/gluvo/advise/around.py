@@ -21,7 +21,7 @@ from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_through
 from gluvo.render.joint import Joint
-from gluvo.steps import MAX_BLOCK, ChainItem, DeEsser, Glue, MidSideEq, ResonanceTamer, Saturation, Step, Width
+from gluvo.steps import MAX_BLOCK, ChainItem, DeEsser, Glue, MidSideEq, ResonanceTamer, Saturation, Split, Step, Width
 from gluvo.steps.de_esser import WORKS
 from gluvo.steps.mid_side_eq import equaliser
 
@@ -76,7 +76,7 @@ class Around:
     band_levels: Mapping[int, Floats] = field(default_factory=dict)
     """What the detector of each moving band reads in the section, dBFS, every 10 ms, by its id."""
     late: tuple[int, float] = (0, 0.0)
-    """Of an equaliser in linear phase: frames by which it is late, and dB by which it is off its curve at most."""
+    """Of what is in linear phase: frames by which it is late, and dB by which an equaliser is off its curve at most."""
     scatter: Scatter | None = None
     """Left against right after a width."""
     drive: Drive | None = None
@@ -200,6 +200,10 @@ def _tamer(around: Around, step: ResonanceTamer, sides: Sides, progress: Progres
     return replace(around, cuts=Cuts(unit.freqs, mean / max(1, counted), most))
 
 
+def _split(around: Around, step: Split, sides: Sides, _progress: Progress) -> Around:
+    return replace(around, late=(step.lateness(sides.rate), 0.0))
+
+
 LOOKS: Mapping[type[Step], Callable[..., Around]] = {
     MidSideEq: _equaliser,
     Saturation: _saturation,
@@ -207,6 +211,7 @@ LOOKS: Mapping[type[Step], Callable[..., Around]] = {
     Glue: _glue,
     DeEsser: _de_esser,
     ResonanceTamer: _tamer,
+    Split: _split,
 }
 """What else is looked at around the steps of some kinds."""
 

@@ -122,12 +122,17 @@ def linear_bands(freqs: tuple[float, ...], rate: int, slope: int = SLOPE) -> tup
     return (*bands, last)
 
 
+def linear_latency(freqs: Sequence[float], rate: int, slope: int = SLOPE) -> int:
+    """Frames by which the bands of a crossover in linear phase are late."""
+    return len(linear_bands(tuple(freqs), rate, slope)[0]) // 2 + PART
+
+
 class LinearBand:
     """One band of a crossover in linear phase, block by block. Late by `latency`."""
 
     def __init__(self, freqs: Sequence[float], place: int, rate: int, slope: int = SLOPE) -> None:
         taps = linear_bands(tuple(freqs), rate, slope)[place]
-        self.latency = len(taps) // 2 + PART
+        self.latency = linear_latency(freqs, rate, slope)
         self._convolver = Convolver([[taps, None], [None, taps]])
 
     def run(self, x: Audio, out: Audio) -> None:

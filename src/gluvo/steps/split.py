@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp import compression as comp
-from gluvo.dsp.crossover import LinearBand, band_sections
+from gluvo.dsp.crossover import LinearBand, band_sections, linear_latency
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio
@@ -143,9 +143,9 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
         """Which band it is, from the lowest on; the lowest if it is gone."""
         return next((n for n, band in enumerate(self.bands) if band.id == id), 0)
 
-    def lateness(self, rate: int) -> float:
-        """Seconds by which its bands are late."""
-        return LinearBand(self.crossovers, 0, rate, int(self.slope)).latency / rate if self.phase == "linear" else 0.0
+    def lateness(self, rate: int) -> int:
+        """Frames by which its bands are late while one is at work. Takes a while the first time, in linear phase."""
+        return 0 if self.phase == "minimum" or self.passes else linear_latency(self.crossovers, rate, int(self.slope))
 
     def row_id(self, band: int) -> str:
         return f"{self.id}/{band}"

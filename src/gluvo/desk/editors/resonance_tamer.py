@@ -12,6 +12,7 @@ from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import figure, hertz
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.ears import show_ear, taken_toggle
+from gluvo.dsp.taming import frame_length
 from gluvo.steps import ResonanceTamer, settings_of
 from gluvo.steps.resonance_tamer import PLACES, WHERE
 
@@ -51,7 +52,7 @@ class TamerEditor(StepEditor[ResonanceTamer]):
         renderer = self.bench.renderer
         if step.passes or renderer is None:
             return []
-        return [f"{1000 * step.make(renderer.rate).latency / renderer.rate:.0f} ms late, made good everywhere"]
+        return [f"{1000 * frame_length(renderer.rate) / renderer.rate:.0f} ms late, made good everywhere"]
 
     def show_picture(self) -> None:
         step, picture, span = self.step, self.bench.picture, self.bench.span

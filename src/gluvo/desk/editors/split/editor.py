@@ -149,7 +149,12 @@ class SplitEditor(StepEditor[Split]):
             now = session.item(self.step_id)
             return session.with_step(change(now)) if isinstance(now, Split) else session
 
+        before = self.step
         self.bench.edit(action, edit, f"{self.step_id}.{together}" if together else None)
+        gone = sum(map(len, before.rows)) - sum(map(len, self.step.rows)) if before is not None and self.step else 0
+        if gone > 0:
+            what = "A step went" if gone == 1 else f"{gone} steps went"
+            self.bench.told.emit(f"{what} with its band. Undo brings it back.", False)
 
     def _change(self, band: int, name: str, value: Any) -> None:
         label = settings_of(SplitBand)[name].label.lower() if name in settings_of(SplitBand) else name
@@ -228,11 +233,13 @@ class SplitEditor(StepEditor[Split]):
     def state_words(self, step: Split) -> list[str]:
         if step.passes:
             return ["passes as it came, bit for bit, until a band does something"]
-        words = []
-        if step.phase == "linear" and self.bench.renderer is not None:
-            late = step.lateness(self.bench.renderer.rate)
-            words.append(f"{1000 * late:.0f} ms late, made good everywhere")
-        return words
+        around, renderer = self.bench.picture.around, self.bench.renderer
+        late = around.late[0] if around is not None and around.step == self.step_id else 0
+        return (
+            [f"{1000 * late / renderer.rate:.0f} ms late, made good everywhere"]
+            if late and renderer is not None
+            else []
+        )
 
     def show_picture(self) -> None:
         render, span = self.bench.picture.best, self.bench.span
