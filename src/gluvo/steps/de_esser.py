@@ -15,6 +15,8 @@ from gluvo.dsp.moving import ShiftedBand
 from gluvo.dsp.sibilance import relative_levels
 from gluvo.steps.bands import Band
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.common import Part, columns_of, works_on
+from gluvo.steps.ear import DetectorEar
 from gluvo.steps.settings import choice, number, switch
 
 HEARS, GOES = "What it listens to", "How far it goes"
@@ -54,12 +56,9 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
         number("To", "Hz", 4000.0, 16_000.0, "Where the range that it listens to ends.", group=HEARS, scale="log"),
     ] = 12_000.0
     mode: Annotated[
-        Literal["stereo", "mid", "side"],
-        choice(
-            "Works on",
-            (("stereo", "stereo"), ("mid", "mid"), ("side", "side")),
-            "Which part of the stereo signal is heard and lowered. A voice in the middle of a mix is in the mid.",
-            group=HEARS,
+        Part,
+        works_on(
+            "Which part of the stereo signal is heard and lowered. A voice in the middle of a mix is in the mid.", HEARS
         ),
     ] = "stereo"
 
@@ -117,8 +116,8 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
     def make(self, rate: int) -> DeEsserProcessor:
         return DeEsserProcessor(self, rate)
 
-    def ear(self, rate: int) -> SibilanceEar:
-        return SibilanceEar(self, rate)
+    def ear(self, rate: int) -> DetectorEar:
+        return DetectorEar(self.detector(rate))
 
     @property
     def keys_from(self) -> tuple[str, ...]:
@@ -179,7 +178,7 @@ class SibilanceDetector:
 
     def __init__(self, settings: DeEsser, rate: int) -> None:
         self.sections = Sections(settings.detector_sections(rate))
-        self.heard = np.array([float(settings.mode != "side"), float(settings.mode != "mid")])
+        self.heard = columns_of(settings.mode)
         self.mid_side = settings.mode != "stereo"
         self._smoothing = comp.pole(AVERAGING, rate)
         self._release = comp.pole(VOICE_RELEASE, rate) ** 2  # of a mean square
@@ -198,6 +197,10 @@ class SibilanceDetector:
         self.sections.run(voice, band)
         return voice, band
 
+    def hear(self, x: Audio) -> Audio:
+        """The range of it alone."""
+        return self.listen(x)[1]
+
     def run(self, x: Audio, out: Floats) -> None:
         """Relative levels of `x` (n, 2) into the first n of ``out[0]``."""
         voice, band = self.listen(x)
@@ -206,25 +209,6 @@ class SibilanceDetector:
     def adopt(self, other: SibilanceDetector) -> None:
         self.sections.adopt(other.sections)
         np.copyto(self.state, other.state)
-
-
-class SibilanceEar(Processor):
-    """Lets the range be heard that the detector goes by."""
-
-    def __init__(self, settings: DeEsser, rate: int) -> None:
-        super().__init__()
-        self._detector = settings.detector(rate)
-
-    def process(self, x: Audio, out: Audio) -> None:
-        _, band = self._detector.listen(x)
-        if self._detector.mid_side:
-            comp.from_mid_side(band, out)
-        else:
-            np.copyto(out, band)
-
-    def adopt(self, other: Processor) -> None:
-        if isinstance(other, SibilanceEar):
-            self._detector.adopt(other._detector)
 
 
 class DeEsserProcessor(Processor):

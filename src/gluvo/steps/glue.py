@@ -15,6 +15,8 @@ from gluvo.dsp.filters import NOTHING, Floats, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.matched import bell, tilt
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.common import mix
+from gluvo.steps.ear import DetectorEar
 from gluvo.steps.settings import choice, number, switch
 
 HEARS, MOVES, GOES, LIFT = "What it listens to", "When it moves", "How far it goes", "Lift"
@@ -243,17 +245,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         ),
     ] = False
     mix: Annotated[
-        float,
-        number(
-            "Mix",
-            "%",
-            0.0,
-            100.0,
-            "How much of the reduced signal is in the result; the rest is the signal as it came.",
-            group=GOES,
-            decimals=0,
-            fine=1.0,
-        ),
+        float, mix("How much of the reduced signal is in the result; the rest is the signal as it came.", GOES)
     ] = 100.0
 
     lift_ratio: Annotated[
@@ -340,7 +332,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         return GlueProcessor(self, rate)
 
     def ear(self, rate: int) -> DetectorEar:
-        return DetectorEar(self, rate)
+        return DetectorEar(Detector(self, rate))
 
     def before_ear(self) -> Self | None:
         return msgspec.structs.replace(self, makeup=0.0, mix=100.0) if self.feeds_back else None
@@ -469,15 +461,15 @@ class Detector:
         self.link = settings.link / 100.0
         self.smoothing = comp.pole(settings.rms / 1000.0, rate)
         self.squares = np.zeros(2)
-        self._mid_side = settings.mode != "stereo"
+        self.mid_side = settings.mode != "stereo"
         self._work = np.zeros((MAX_BLOCK, 2))
         self._magnitudes = np.zeros((2, MAX_BLOCK))
 
     def run(self, x: Audio, out: Floats) -> None:
         """Levels of `x` (n, 2) into the first n of `out` (columns, n or more)."""
-        comp.levels(self.listen(x), self.link, self.smoothing, self.squares, self._magnitudes, out)
+        comp.levels(self.hear(x), self.link, self.smoothing, self.squares, self._magnitudes, out)
 
-    def listen(self, x: Audio) -> Audio:
+    def hear(self, x: Audio) -> Audio:
         """What is measured of `x`: filtered, in left and right or in mid and side. Used again by the next block."""
         work = self.parts(x)
         self.sections.run(work, work)
@@ -486,7 +478,7 @@ class Detector:
     def parts(self, x: Audio) -> Audio:
         """`x` as left and right, or as mid and side with the unheard part left out."""
         work = self._work[: len(x)]
-        if not self._mid_side:
+        if not self.mid_side:
             np.copyto(work, x)
             return work
         comp.to_mid_side(x, work)
@@ -496,26 +488,6 @@ class Detector:
     def adopt(self, other: Detector) -> None:
         self.sections.adopt(other.sections)
         np.copyto(self.squares, other.squares)
-
-
-class DetectorEar(Processor):
-    """Lets the detector's signal be heard."""
-
-    def __init__(self, settings: Glue, rate: int) -> None:
-        super().__init__()
-        self._detector = Detector(settings, rate)
-        self._mid_side = settings.mode != "stereo"
-
-    def process(self, x: Audio, out: Audio) -> None:
-        heard = self._detector.listen(x)
-        if self._mid_side:
-            comp.from_mid_side(heard, out)
-        else:
-            np.copyto(out, heard)
-
-    def adopt(self, other: Processor) -> None:
-        if isinstance(other, DetectorEar):
-            self._detector.adopt(other._detector)
 
 
 class GlueProcessor(Processor):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar
 
 import msgspec
 import numpy as np
@@ -13,7 +13,8 @@ from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.logarithms import to_factors
 from gluvo.dsp.taming import OVERLAP, Frames, frame_length, scale_bins, standing_out, surroundings, weights_at
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.settings import choice, number
+from gluvo.steps.common import Part, columns_of, mix, works_on
+from gluvo.steps.settings import number
 
 TAKES, WHERE = "What it takes", "How much where"
 PLACES = (150.0, 400.0, 1200.0, 4000.0, 10_000.0)
@@ -72,19 +73,8 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
             scale="log",
         ),
     ] = 250.0
-    mode: Annotated[
-        Literal["stereo", "mid", "side"],
-        choice(
-            "Works on",
-            (("stereo", "stereo"), ("mid", "mid"), ("side", "side")),
-            "Which part of the stereo signal is looked at and cut.",
-            group=TAKES,
-        ),
-    ] = "stereo"
-    mix: Annotated[
-        float,
-        number("Mix", "%", 0.0, 100.0, "How much of the cut is in the result.", group=TAKES, decimals=0, fine=1.0),
-    ] = 100.0
+    mode: Annotated[Part, works_on("Which part of the stereo signal is looked at and cut.", TAKES)] = "stereo"
+    mix: Annotated[float, mix("How much of the cut is in the result.", TAKES)] = 100.0
 
     weight_1: Annotated[float, _weight(PLACES[0], "Lows")] = 100.0
     weight_2: Annotated[float, _weight(PLACES[1], "Low mids")] = 100.0
@@ -139,7 +129,7 @@ class TamerProcessor(Processor):
         self._weights = settings.weights_at(self.freqs)
         self._selectivity, self._depth, self._mix = settings.selectivity, settings.depth, settings.mix / 100.0
         self._mode = settings.mode
-        self._meant = np.array([float(settings.mode != "side"), float(settings.mode != "mid")])
+        self._meant = columns_of(settings.mode)
         self._work, self._factors = np.zeros((3, len(self.freqs) + 1)), np.zeros(len(self.freqs))
         self._sides = np.zeros((MAX_BLOCK, 2))
         self._lost = 0.0

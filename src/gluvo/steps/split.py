@@ -17,6 +17,7 @@ from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.past import PAST_SECONDS, Past
 from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
+from gluvo.steps.common import Part, columns_of, mix, works_on
 from gluvo.steps.kinds import AnyStep
 from gluvo.steps.settings import choice, number, setting_of, switch
 
@@ -32,7 +33,6 @@ NAMES = {
     5: ("Lows", "Low mids", "Mids", "High mids", "Highs"),
 }
 MEET = "Where bands meet"
-Part = Literal["stereo", "mid", "side"]
 _crossing = number("Crossover", "Hz", LOWEST, HIGHEST, "Where one band ends and the next begins.", scale="log")
 Crossing = Annotated[float, _crossing]
 CROSSOVER = setting_of("crossover", _crossing, 1000.0)
@@ -51,15 +51,9 @@ class SplitBand(msgspec.Struct, frozen=True, kw_only=True):
     on: Annotated[bool, switch("On", "Whether the band is worked on. Off, its range passes as it came.")] = True
     mix: Annotated[
         float,
-        number(
-            "Mix",
-            "%",
-            0.0,
-            100.0,
+        mix(
             "How much of what the band's steps made is in the result; the rest is the band as it came, in step to the "
-            "sample.",
-            decimals=0,
-            fine=1.0,
+            "sample."
         ),
     ] = 100.0
     gain: Annotated[
@@ -67,11 +61,9 @@ class SplitBand(msgspec.Struct, frozen=True, kw_only=True):
     ] = 0.0
     target: Annotated[
         Part,
-        choice(
-            "Works on",
-            (("stereo", "stereo"), ("mid", "mid"), ("side", "side")),
+        works_on(
             "The part of the band that its steps, mix and gain work on: all of it, what both sides share, or what differs "
-            "between them. The rest passes as it came.",
+            "between them. The rest passes as it came."
         ),
     ] = "stereo"
 
@@ -372,7 +364,7 @@ class Facet(Step, tag="split part", frozen=True, kw_only=True):
 class FacetProcessor(Processor):
     def __init__(self, settings: Facet) -> None:
         super().__init__()
-        self._kept = np.array([float(settings.part == "mid"), float(settings.part == "side")])
+        self._kept = columns_of(settings.part)
 
     def process(self, x: Audio, out: Audio) -> None:
         comp.to_mid_side(x, out)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar
 
 import numpy as np
 
@@ -12,7 +12,8 @@ from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.logarithms import to_db
 from gluvo.dsp.transients import FLOOR, held_peaks, shaping_gains
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.settings import choice, number
+from gluvo.steps.common import Part, columns_of, mix, works_on
+from gluvo.steps.settings import number
 
 SHAPE, MOVES = "What becomes of a hit", "How it tells them apart"
 HOLD, FALL, SMOOTH = 0.017, 0.020, 0.0005
@@ -51,12 +52,7 @@ class TransientShaper(Step, tag="transient_shaper", frozen=True, kw_only=True):
             group=SHAPE,
         ),
     ] = 0.0
-    mix: Annotated[
-        float,
-        number(
-            "Mix", "%", 0.0, 100.0, "How much of the shaped sound is in the result.", group=SHAPE, decimals=0, fine=1.0
-        ),
-    ] = 100.0
+    mix: Annotated[float, mix("How much of the shaped sound is in the result.", SHAPE)] = 100.0
     output: Annotated[
         float, number("Output", "dB", -12.0, 12.0, "Gain after all of it.", group=SHAPE, decimals=2, fine=0.1)
     ] = 0.0
@@ -69,15 +65,7 @@ class TransientShaper(Step, tag="transient_shaper", frozen=True, kw_only=True):
         float,
         number("Sustain length", "ms", 30.0, 1500.0, "How long what follows lasts.", group=MOVES, scale="log"),
     ] = 250.0
-    mode: Annotated[
-        Literal["stereo", "mid", "side"],
-        choice(
-            "Works on",
-            (("stereo", "stereo"), ("mid", "mid"), ("side", "side")),
-            "Which part of the stereo signal is followed and shaped.",
-            group=MOVES,
-        ),
-    ] = "stereo"
+    mode: Annotated[Part, works_on("Which part of the stereo signal is followed and shaped.", MOVES)] = "stereo"
 
     def make(self, rate: int) -> ShaperProcessor:
         return ShaperProcessor(self, rate)
@@ -114,7 +102,7 @@ class ShaperProcessor(Processor):
         self._attack, self._sustain, self._times = settings.attack, settings.sustain, settings.times(rate)
         self._mix, self._output = settings.mix / 100.0, gain_of(settings.output)
         self._mode = settings.mode
-        self._heard = np.array([float(settings.mode != "side"), float(settings.mode != "mid")])
+        self._heard = columns_of(settings.mode)
         self._hold, self._fall = round(HOLD * rate), comp.pole(FALL, rate)
         self._peak, self._state = np.array([1e-9, 0.0]), np.array([FLOOR, FLOOR, 0.0])
         self._sides = np.zeros((MAX_BLOCK, 2))
