@@ -128,6 +128,15 @@ def test_an_aim_out_of_reach_is_said_and_what_takes_nothing_is_refused() -> None
     assert wish is not None and wish.problem and not DeEsser(hold_aim=True).held_now
 
 
+def test_what_is_sharp_all_the_time_is_not_taken_for_sibilants() -> None:
+    x = noise(4.0, 0.1)
+    joint = Joint(x.astype(np.float32), trace_of(x, RATE))
+    step = DeEsser(range=8.0, threshold=0.0, aim=3.0)
+    found = find_threshold(step, joint, None)
+    taken = reduction_of(msgspec.structs.replace(step, threshold=found.value), x)
+    assert not found.met and (taken > 0.1).mean() < 0.5
+
+
 def test_it_is_held_and_told_where_it_works() -> None:
     x, places = voice()
     renderer, span = Renderer(material(x)), Span(0.5, 3.9)

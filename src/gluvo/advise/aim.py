@@ -23,6 +23,8 @@ from gluvo.steps.de_esser import WORKS
 
 CLOSE = 0.01
 """dB within which an aim is met."""
+MOST_SHARE = 0.4
+"""Of the time that a De-esser may work: sibilants are moments, and what is sharp all the time wants an equaliser."""
 COARSE = 2.0
 """dB between the thresholds that are tried where what is asked does not rise steadily."""
 
@@ -41,7 +43,8 @@ class Found:
 def find_threshold(
     step: Glue | DeEsser, before: Joint, span: Span | None, progress: Progress = no_progress, keys: Sequence[Joint] = ()
 ) -> Found:
-    """The threshold for which the mean reduction over the span is ``step.aim`` dB; of a De-esser, where it works.
+    """The threshold for which the mean reduction over the span is ``step.aim`` dB; of a De-esser, where it works, and none
+    for which it would work most of the time.
 
     `before` is the joint that feeds the step, `keys` what its detector listens to if that is something else. The
     detector's levels are computed once; each try runs only the curve and the ballistics over them (where it feeds
@@ -71,7 +74,12 @@ def find_threshold(
         return stretch.counted(curve)
 
     if isinstance(step, DeEsser):
-        return _from_above(lambda t: _where_it_works(hops_at(t)), step.aim, *threshold_range(DeEsser))
+        return _from_above(
+            lambda t: _where_it_works(hops_at(t)),
+            lambda t: float((hops_at(t) > WORKS).mean()) <= MOST_SHARE,
+            step.aim,
+            *threshold_range(DeEsser),
+        )
 
     def mean_at(threshold: float) -> float:
         return _mean(hops_at(threshold))
@@ -142,11 +150,16 @@ def sought(amount_at: Callable[[float], float], aim: float, low: float, high: fl
     return Found(threshold, reached, met=abs(reached - aim) < 0.05)
 
 
-def _from_above(amount_at: Callable[[float], float], aim: float, low: float, high: float) -> Found:
-    """The highest threshold at which an amount is what was asked for, where it need not rise steadily as that falls."""
+def _from_above(
+    amount_at: Callable[[float], float], allowed: Callable[[float], bool], aim: float, low: float, high: float
+) -> Found:
+    """The highest threshold at which an amount is what was asked for, where it need not rise steadily as that falls; none
+    that is not allowed."""
     above, best = high, (abs(amount_at(high) - aim), high)
     while above > low:
         below = max(low, above - COARSE)
+        if not allowed(below):
+            break
         reached = amount_at(below)
         if reached >= aim:
             threshold = root_between(lambda t: amount_at(t) - aim, below, above, 4e-3)

@@ -341,11 +341,12 @@ class Ledger(QWidget):
             title, words = step.called, step.describe()
             inside = holders[-1] if holders else None
             bands = inside.bands if isinstance(inside, Split) else ()
-            off = off or any(not band.on for band in bands if any(s.id == step_id for s in band.steps))
+            own = next((band for band in bands if any(s.id == step_id for s in band.steps)), None)
+            off = off or (own is not None and not own.on)
             if not step.on or off:
                 return Row(title, "off")
             joint = render.joint(step_id) if render is not None else None
-            if joint is None and inside is not None and inside.passes:
+            if joint is None and inside is not None and (inside.passes or (own is not None and own.passes)):
                 return Row(title, words)
             if joint is not None and step.reduces:
                 mean = joint.mean_reduction(bench.span)

@@ -190,7 +190,6 @@ class BandColumn(QWidget):
         column.addWidget(self._blocks_holder)
         self.empty = Elided("The band passes as it came.", "caption", 80)
         column.addWidget(self.empty)
-        column.addStretch(1)
         column.addWidget(line())
         holder, flow = QWidget(), Flow(CELL, across=12, down=2)
         holder.setLayout(flow)
@@ -220,6 +219,7 @@ class BandColumn(QWidget):
             across.addWidget(widget)
         column.addWidget(holder)
         column.addWidget(switches)
+        column.addStretch(1)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
     @property
