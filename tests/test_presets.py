@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QInputDialog
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QPushButton
 
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.editors import preset_dialog
@@ -248,8 +248,12 @@ def test_ones_own_are_kept_listed_exported_and_taken_away(
     assert chosen is not None and chosen[1] is not None and chosen[1].path.exists()
     kept = chosen[1].path
     other = tmp_path / f"Elsewhere{SUFFIX}"
-    write_preset(other, chosen[0])
-    dialog.import_from(other)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(other), ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(other), ""))
+    buttons = {made.text(): made for made in dialog.findChildren(QPushButton)}
+    buttons["Export…"].click()
+    assert read_preset(other) == chosen[0]
+    buttons["Import…"].click()
     assert dialog.list.rowCount() == 6
     bad = tmp_path / f"Bad{SUFFIX}"
     bad.write_text(json.dumps(json.loads(other.read_text()) | {"version": 7}))
