@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
@@ -12,6 +10,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
 
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.theme import colours
 from gluvo.desk.editors.de_esser import DeEsserEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor
@@ -94,9 +93,7 @@ def menu_of(desk: Desk, n: int, text: str) -> None:
 
 
 def test_a_split_is_added_and_stands_in_the_ledger_with_its_bands(bands: Desk) -> None:
-    assert (
-        rows(bands) == ["In", "Trim", "Split", "Lows", "Mids", "Highs", "Glue", "Limiter"] or rows(bands)[2] == "Split"
-    )
+    assert rows(bands) == ["In", "Trim", "Split", "Lows", "Mids", "Highs", "Glue", "Limiter"]
     assert "passes as it came" in editor(bands).state.text() and split(bands).passes
     glue = add(bands, 0, "Glue")
     assert chains.container_of(bands.session.chain, glue.id) is not None
@@ -336,8 +333,9 @@ def test_the_de_esser_finds_its_threshold_and_shows_where_it_works(desk: Desk) -
     step = desk.session.step(desk.session.view.step)
     assert isinstance(step, DeEsser) and step.threshold < 0.0
     assert "times" in shown.words.text() and len(shown.sibilants._places) > 2
-    image = shown.sibilants.grab().toImage()
-    assert not image.isNull()
+    image, wanted = shown.sibilants.grab().toImage(), colours()["reduction"]
+    marked = round(shown.sibilants.x_at(shown.sibilants._places[1][0])) + 1
+    assert any(image.pixelColor(marked, y) == wanted for y in range(image.height() - 112, image.height()))
     shown.chooser.button("list").click()
     assert shown.list.rowCount() == len(shown.sibilants._places)
     shown.list.setFocus()
@@ -464,4 +462,3 @@ def test_everything_of_a_split_is_reached_by_tab(bands: Desk) -> None:
         QTest.keyClick(widget, KEY.Key_Tab)
     for name in ("Mix", "Gain", "Hear alone", "Hear change", "Key", "Band menu", "Reduce by", "Hold"):
         assert name in seen, (name, sorted(seen))
-    assert math.isfinite(split(bands).crossovers[0])

@@ -266,6 +266,17 @@ def test_a_band_listens_to_the_same_range_of_another_strip() -> None:
     assert lost(low) < -10.0 and abs(lost(high)) < 0.1
 
 
+def test_a_glue_that_feeds_back_follows_the_key_of_its_band() -> None:
+    x, key = noise(1.0, 0.02), noise(1.0, 0.4, seed=7)
+    taken = []
+    for keys in ((), (np.ascontiguousarray(key[:4096]),)):
+        processor = Glue(ratio=4.0, threshold=-30.0, feed_back=True, attack=1.0).make(RATE)
+        processor.keys = keys
+        processor.run(np.ascontiguousarray(x[:4096]), np.zeros((4096, 2)))
+        taken.append(processor.reduction.max())
+    assert taken[1] > taken[0] + 5.0
+
+
 @pytest.mark.parametrize("phase", ["minimum", "linear"])
 def test_no_click_when_bands_come_go_move_and_merge_while_it_plays(phase: str) -> None:
     """On a steady tone every jump would be heard as energy far above it."""

@@ -56,7 +56,7 @@ def find_threshold(
     if not stretch.heard.any():
         return Found(step.threshold, 0.0, met=False)
     rate = before.rate
-    feeds_back = isinstance(step, Glue) and step.feeds_back
+    feeds_back = isinstance(step, Glue) and step.feeds_back and not keys
     level = None if feeds_back else _levels(step, stretch.audio, rate)
 
     @functools.cache

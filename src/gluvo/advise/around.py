@@ -12,16 +12,18 @@ from gluvo.advise.band_aim import band_levels
 from gluvo.advise.tone import BandCost, LowCutCost, Movement, cost, low_cut_cost, movements
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.sibilance import sibilants
-from gluvo.measure.drive import Drive, drive_of
+from gluvo.dsp.taming import OVERLAP, frame_length
+from gluvo.measure.drive import Drive, DriveMeter
 from gluvo.measure.harmonics import NewSound, new_spectrum
+from gluvo.measure.overview import REDUCTION_HOP
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
 from gluvo.measure.stereo import Scatter, scatter_of
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
-from gluvo.render.chain import run_through
+from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
-from gluvo.steps import MAX_BLOCK, ChainItem, DeEsser, Glue, MidSideEq, ResonanceTamer, Saturation, Split, Step, Width
+from gluvo.steps import ChainItem, DeEsser, Glue, MidSideEq, ResonanceTamer, Saturation, Split, Step, Width
 from gluvo.steps.de_esser import WORKS
 from gluvo.steps.mid_side_eq import equaliser
 
@@ -49,7 +51,7 @@ class Cuts:
     freqs: Floats
     """Hz"""
     mean: Floats
-    """dB, where there was signal."""
+    """dB, over the whole of it."""
     most: Floats
     """dB"""
 
@@ -149,11 +151,12 @@ def _glue(around: Around, step: Glue, sides: Sides, progress: Progress) -> Aroun
     reduction, span = sides.after.reduction, sides.span
     if reduction is not None and step.slope > 0.0:
         heard = (sides.keys[0] if sides.keys else sides.before).heard_in(span)
-        ears = run_through(step.ear(sides.rate), heard, progress)
-        inner = sides.after.within(span) or span
-        rows = slice(round(inner.start * reduction.curve_rate), round(inner.end * reduction.curve_rate))
-        curve = np.repeat(reduction.curve[rows], round(sides.rate / reduction.curve_rate))
-        around = replace(around, drive=drive_of(ears, curve, sides.rate))
+        meter, inner = DriveMeter(sides.rate), sides.after.within(span) or span
+        first = round(inner.start * sides.rate)
+        for at, _, block in stream(step.ear(sides.rate), heard, progress):
+            places = (first + at + np.arange(len(block))) // REDUCTION_HOP
+            meter.push(block, reduction.curve[np.minimum(places, len(reduction.curve) - 1)])
+        around = replace(around, drive=meter.finish())
     if step.lifts:
         hops = lift_hops(step, sides.before, span, sides.keys)
         around = replace(around, lift=float(hops.mean()) if len(hops) else 0.0)
@@ -185,19 +188,16 @@ def _de_esser(around: Around, _step: DeEsser, sides: Sides, _progress: Progress)
 def _tamer(around: Around, step: ResonanceTamer, sides: Sides, progress: Progress) -> Around:
     unit = step.make(sides.rate)
     mean, most = np.zeros_like(unit.cut), np.zeros_like(unit.cut)
-    x, count, counted = sides.before.heard_in(sides.span), 0, 0
-    block = np.zeros((MAX_BLOCK, 2))
-    for at in range(0, len(x), MAX_BLOCK):
-        part = block[: min(MAX_BLOCK, len(x) - at)]
+    x, hop = sides.before.heard_in(sides.span), frame_length(sides.rate) // OVERLAP
+    block = np.zeros((hop, 2))
+    for at in range(0, len(x), hop):  # a frame at a time, so that none is missed
+        part = block[: min(hop, len(x) - at)]
         part[:] = x[at : at + len(part)]
         unit.run(part, part)
+        mean += unit.cut
+        np.maximum(most, unit.cut, out=most)
         progress(0.3 + 0.6 * at / len(x))
-        if unit.count > count:
-            count = unit.count
-            counted += 1
-            mean += unit.cut
-            np.maximum(most, unit.cut, out=most)
-    return replace(around, cuts=Cuts(unit.freqs, mean / max(1, counted), most))
+    return replace(around, cuts=Cuts(unit.freqs, mean * hop / max(hop, len(x)), most))
 
 
 def _split(around: Around, step: Split, sides: Sides, _progress: Progress) -> Around:

@@ -44,19 +44,49 @@ def drive_of(heard: np.ndarray, reduction: np.ndarray, rate: int) -> Drive:
     >>> round(drive_of(x, np.ones(48000), 48000).top[0])
     62
     """
-    size = int(2 ** round(np.log2(FRAME_SECONDS * rate)))
-    count = max(0, (min(len(heard), len(reduction)) - size) // (size // 2) + 1)
-    window = 0.5 - 0.5 * np.cos(2.0 * np.pi * np.arange(size) / size)
-    total = np.zeros(size // 2 + 1)
-    for n in range(count):
-        at = n * (size // 2)
-        weight = float(reduction[at : at + size].mean())
+    meter = DriveMeter(rate)
+    count = min(len(heard), len(reduction))
+    meter.push(heard[:count], reduction[:count])
+    return meter.finish()
+
+
+class DriveMeter:
+    """As `drive_of`, of a sound that comes in pieces."""
+
+    def __init__(self, rate: int) -> None:
+        size = int(2 ** round(np.log2(FRAME_SECONDS * rate)))
+        self._rate, self._filled = rate, 0
+        self._window = 0.5 - 0.5 * np.cos(2.0 * np.pi * np.arange(size) / size)
+        self._heard, self._reduction = np.zeros((size, 2)), np.zeros(size)
+        self._total = np.zeros(size // 2 + 1)
+
+    def push(self, heard: np.ndarray, reduction: np.ndarray) -> None:
+        """Take in frames of what the detector hears (n, 2), and the reduction in dB of each."""
+        size, at = len(self._reduction), 0
+        while at < len(heard):
+            n = min(size - self._filled, len(heard) - at)
+            self._heard[self._filled : self._filled + n] = heard[at : at + n]
+            self._reduction[self._filled : self._filled + n] = reduction[at : at + n]
+            self._filled += n
+            at += n
+            if self._filled == size:
+                self._turn()
+
+    def _turn(self) -> None:
+        size = len(self._reduction)
+        weight = float(self._reduction.mean())
         if weight > 0.0:
-            spectrum = np.fft.rfft(heard[at : at + size].astype(np.float64) * window[:, None], axis=0)
-            total += weight * (np.abs(spectrum) ** 2).sum(axis=1)
-    freqs = np.fft.rfftfreq(size, 1.0 / rate)
-    edges = np.concatenate([THIRDS[:1] * 2.0 ** (-1.0 / 6.0), THIRDS * 2.0 ** (1.0 / 6.0)])
-    which = np.searchsorted(edges, freqs) - 1
-    inside = (which >= 0) & (which < len(THIRDS))
-    thirds = np.bincount(which[inside], total[inside], minlength=len(THIRDS)).astype(np.float64)
-    return Drive(thirds / thirds.sum() if thirds.sum() > 0.0 else thirds)
+            spectrum = np.fft.rfft(self._heard * self._window[:, None], axis=0)
+            self._total += weight * (np.abs(spectrum) ** 2).sum(axis=1)
+        self._filled = size // 2
+        self._heard[: size // 2] = self._heard[size // 2 :]
+        self._reduction[: size // 2] = self._reduction[size // 2 :]
+
+    def finish(self) -> Drive:
+        """What has come in so far."""
+        freqs = np.fft.rfftfreq(len(self._reduction), 1.0 / self._rate)
+        edges = np.concatenate([THIRDS[:1] * 2.0 ** (-1.0 / 6.0), THIRDS * 2.0 ** (1.0 / 6.0)])
+        which = np.searchsorted(edges, freqs) - 1
+        inside = (which >= 0) & (which < len(THIRDS))
+        thirds = np.bincount(which[inside], self._total[inside], minlength=len(THIRDS)).astype(np.float64)
+        return Drive(thirds / thirds.sum() if thirds.sum() > 0.0 else thirds)

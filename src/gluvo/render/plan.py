@@ -242,7 +242,7 @@ class Plan:
     def ear(self, step: Step) -> Node:
         """What the detector of a step that is on hears."""
         x = self.keys.get(step.id, (self.before[step.id],))[0]
-        if (back := step.before_ear()) is not None:
+        if step.id not in self.keys and (back := step.before_ear()) is not None:
             x = run(f"{step.id}/back", back, x)
         plain = msgspec.json.encode(step, order="sorted").decode()
         return Ear(_key("ear", x.key, plain), f"{step.id}/ear", (x,), step)

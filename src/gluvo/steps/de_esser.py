@@ -28,8 +28,6 @@ SHELF_BELOW = 0.75
 """Where the shelf that lowers the range has its middle, as a share of where the range begins."""
 WORKS = 0.1
 """dB of reduction from which it is said to work."""
-BOTH = np.ones(2)
-"""Both columns are meant."""
 
 
 class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
@@ -241,7 +239,7 @@ class DeEsserProcessor(Processor):
             np.copyto(out, x)
         if detector.mid_side:
             comp.to_mid_side(out, out)
-        self._shelf.run(out, self.reduction[:n], detector.heard if detector.mid_side else BOTH)
+        self._shelf.run(out, self.reduction[:n], detector.heard)
         if detector.mid_side:
             comp.from_mid_side(out, out)
 

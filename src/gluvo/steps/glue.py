@@ -515,7 +515,7 @@ class GlueProcessor(Processor):
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
         level, reduction, detector = self._level, self._reduction, self._detector
-        if self._back:
+        if self._back and not self.keys:  # a key of the band that it is in goes before
             comp.feed_back(
                 detector.parts(x),
                 detector.sections.sos,

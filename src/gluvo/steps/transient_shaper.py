@@ -18,8 +18,6 @@ from gluvo.steps.settings import number
 SHAPE, MOVES = "What becomes of a hit", "How it tells them apart"
 HOLD, FALL, SMOOTH = 0.017, 0.020, 0.0005
 """Seconds: for which a peak is held, in which it falls to 1/e, and in which the gain moves."""
-BOTH = np.ones(2)
-"""Both columns are meant."""
 
 
 class TransientShaper(Step, tag="transient_shaper", frozen=True, kw_only=True):
@@ -117,12 +115,12 @@ class ShaperProcessor(Processor):
         if self._passes:
             np.copyto(out, x)
             return
-        heard, both = x, BOTH
+        heard = x
         if self._mode != "stereo":
-            heard, both = self._sides[:n], self._heard
+            heard = self._sides[:n]
             comp.to_mid_side(x, heard)
         peaks, gains = self._levels[:n], self._gains
-        held_peaks(heard, both, self._hold, self._fall, self._peak, peaks)
+        held_peaks(heard, self._heard, self._hold, self._fall, self._peak, peaks)
         to_db(peaks, gains[0, :n])
         np.copyto(peaks, gains[0, :n])
         shaping_gains(peaks, self._attack, self._sustain, self._times, self._state, gains[0, :n])
