@@ -211,8 +211,8 @@ def test_sibilant_voices_lose_what_is_set_and_nothing_else(bare: Demo) -> None:
     lows = [
         run_chain([Cut(crossovers=(1000.0,), place=0, slope=48)], in_span(bare, j), bare.rate) for j in (before, after)
     ]
-    loud = levels(lows[0], bare.rate) > -50.0
-    assert np.abs(levels(lows[0], bare.rate) - levels(lows[1], bare.rate))[loud].max() < 0.1
+    audible = levels(lows[0], bare.rate) > -50.0
+    assert np.abs(levels(lows[0], bare.rate) - levels(lows[1], bare.rate))[audible].max() < 0.1
 
 
 def test_sibilants_are_softened_by_an_aim_alone(bare: Demo) -> None:

@@ -15,10 +15,11 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QPushButton
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.editors import preset_dialog
 from gluvo.desk.editors.preset_dialog import PresetDialog, for_chain, for_item
-from gluvo.errors import GluvoError
+from gluvo.errors import GluvoError, WriteError
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
+from gluvo.session import presets
 from gluvo.session.presets import (
     CHAIN,
     SUFFIX,
@@ -119,6 +120,18 @@ def test_ones_own_are_kept_without_what_belongs_to_a_session(tmp_path: Path) -> 
     assert [type(i).__name__ for i in chain] == ["Trim", "MidSideEq", "Lane", "Split", "Trim"]
     assert chain[2].since == chain[1].id and len({i.id for i in session.items}) == len(session.items)
     checked(session)
+
+
+def test_what_cannot_be_written_leaves_nothing_behind(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def full(*_: object) -> None:
+        raise WriteError("The disk is full.")
+
+    kept = keep_preset(mine(), tmp_path)
+    content = kept.read_bytes()
+    monkeypatch.setattr(presets, "write_preset", full)
+    with pytest.raises(WriteError, match="full"):
+        keep_preset(mine(), tmp_path)
+    assert [p.name for p in tmp_path.iterdir()] == [kept.name] and kept.read_bytes() == content
 
 
 @pytest.mark.parametrize(

@@ -116,9 +116,21 @@ def keep_preset(preset: Preset, folder: Path | None = None) -> Path:
         raise GluvoError(f"{place} cannot be made ({reason_of(error)}).") from None
     plain = "".join(c if c.isalnum() or c in " -_" else "-" for c in preset.name).strip()[:80] or "Preset"
     names = (plain if n == 1 else f"{plain} {n}" for n in itertools.count(1))
-    path = next(p for name in names if not (p := place / f"{name}{SUFFIX}").exists())
-    write_preset(path, preset)
-    return path
+    for name in names:
+        path = place / f"{name}{SUFFIX}"
+        try:
+            path.open("x").close()  # the name is taken, whatever another window does
+        except FileExistsError:
+            continue
+        except OSError as error:
+            raise GluvoError(f"{path.name} could not be written ({reason_of(error)}).") from None
+        try:
+            write_preset(path, preset)
+        except GluvoError:
+            path.unlink(missing_ok=True)
+            raise
+        return path
+    raise AssertionError("names do not end")
 
 
 def forget_preset(kept: Kept) -> None:
