@@ -361,6 +361,17 @@ def test_the_lifts_threshold_is_found_and_held(aim: float) -> None:
     assert not find_lift(Glue(lift_ratio=1.0), source, span).met
 
 
+@pytest.mark.parametrize("rate", [44_100, 192_000])
+def test_what_is_lifted_is_told_as_it_is_done(rate: int) -> None:
+    x = music(3.0, rate=rate)
+    joint = Joint(x.astype(np.float32), trace_of(x, rate))
+    glue = Glue(lift_ratio=3.0, lift_threshold=-20.0, lift_range=9.0)
+    lifted = lift_hops(glue, joint, Span(1.0, 3.0))
+    y = run_chain([glue], x, rate)
+    gained = 10 * np.log10(np.square(y[rate:]).mean() / np.square(x[rate:]).mean())
+    assert 0.0 < lifted.min() <= gained <= lifted.max() <= 9.0 and len(lifted) == 200
+
+
 def test_a_lift_of_one_to_one_is_nothing() -> None:
     x = music(2.0)
     assert np.array_equal(run_chain([Glue(lift_threshold=0.0)], x, RATE), x) and Glue(lift_threshold=0.0).passes

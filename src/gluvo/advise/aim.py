@@ -114,9 +114,23 @@ def find_lift(
 
 
 def lift_hops(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> Floats:
-    """By how many dB a Glue lifts each 10 ms of a span that has signal."""
-    stretch = _Stretch(glue, before, keys, span)
-    return _lifted(glue, stretch, _levels(glue, stretch.audio, before.rate), before.rate)
+    """By how many dB a Glue lifts each 10 ms of a span that has signal. Block by block, however long the span is."""
+    stretch, rate = _Stretch(glue, before, keys, span), before.rate
+    detector, hop = glue.detector(rate), hop_frames(rate)
+    level, lifts = (np.zeros((detector.columns, MAX_BLOCK)) for _ in range(2))
+    state, hops, at = np.zeros(detector.columns), [], 0
+    while at < len(stretch.audio):
+        most = MAX_BLOCK // hop * hop if at >= stretch.skip else min(MAX_BLOCK, stretch.skip - at)
+        block = np.ascontiguousarray(stretch.audio[at : at + most], dtype=np.float64)
+        detector.run(block, level)
+        comp.lifts(level, len(block), glue.lift_curve, glue.lift_times(rate), state, lifts)
+        if at >= stretch.skip:
+            whole = len(block) // hop
+            hops.append(lifts[:, : whole * hop].max(axis=0).reshape(-1, hop).mean(axis=1))
+        at += len(block)
+    means = np.concatenate(hops) if hops else np.zeros(0)
+    counted = stretch.heard[: len(means)]
+    return np.asarray(means[: len(counted)][counted])
 
 
 def _lifted(glue: Glue, stretch: _Stretch, level: Floats, rate: int) -> Floats:
