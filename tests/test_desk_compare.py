@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import threading
 from functools import partial
 from pathlib import Path
 
@@ -166,6 +167,19 @@ def test_references_of_any_kind_are_taken_or_refused(desk: Desk) -> None:
     desk.wait(lambda: not desk.bench.busy)
     assert any("Short.wav" in media.path for media, _ in desk.bench.audio.missing)
     assert by_name["Short"] not in {h.id for h in desk.bench.hearables()}
+
+
+def test_the_bench_is_busy_until_what_was_found_is_taken_in(desk: Desk) -> None:
+    desk.bench.reload_audio()
+    deadline = threading.Event()
+    tries = 0
+    while desk.bench.tasks.busy():  # the window takes nothing in meanwhile
+        tries += 1
+        assert not deadline.wait(0.01) and tries < 3000
+    before = desk.bench.audio
+    assert desk.bench.busy
+    desk.wait(lambda: not desk.bench.busy)
+    assert desk.bench.audio is not before
 
 
 def test_references_stand_below_the_song_and_are_paired_there(desk: Desk) -> None:

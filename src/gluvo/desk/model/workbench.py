@@ -5,6 +5,7 @@ Everything that takes longer than a frame happens on worker threads; their resul
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -87,7 +88,7 @@ class Workbench(QObject):
     changed_found = Signal()
     """Audio files are others than were brought in."""
 
-    _call = Signal(object)
+    _call = Signal()
 
     def __init__(self, device_choice: str = "", host: Host | None = None, autosaves: bool = True) -> None:
         """`host`: the process that plays, if it has been started already."""
@@ -101,7 +102,9 @@ class Workbench(QObject):
         self.renderer: Renderer | None = None
         """Renders the open session; None while there is no audio."""
         self.tasks = Tasks(self.tasks_changed.emit, self._failed, self._displaced)
-        self._call.connect(lambda function: function())
+        self._found: deque[Callable[[], None]] = deque()
+        """What workers have found out and the window has not taken in yet."""
+        self._call.connect(self._take_found)
         self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
         self._autosave.timeout.connect(self.autosave_now)
         self._autosaves = autosaves
@@ -740,10 +743,15 @@ class Workbench(QObject):
 
     @property
     def busy(self) -> bool:
-        return self.tasks.busy()
+        """Whether anything is worked on, or was found out and is not taken in yet."""
+        return self.tasks.busy() or bool(self._found)
 
     def _on_window(self, function: Callable[[], None]) -> None:
-        self._call.emit(function)
+        self._found.append(function)
+        self._call.emit()
+
+    def _take_found(self) -> None:
+        self._found.popleft()()
 
     def _failed(self, task: Task, error: Exception) -> None:
         text = str(error) if isinstance(error, GluvoError) else f"{task.title} went wrong inside: {error!r}"
