@@ -10,7 +10,7 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.kernel import extreme_kernel, kernel
+from gluvo.dsp.kernel import kernel
 from gluvo.dsp.logarithms import DB_OF_NEPER, to_db, to_factors
 
 DB = DB_OF_NEPER
@@ -33,31 +33,33 @@ def levels(x, link, smoothing, squares, work, out):  # type: ignore[no-untyped-d
     """
     n, columns = x.shape[0], out.shape[0]
     left, right = work[0, :n], work[1, :n]
+    quietest, scale = QUIETEST, 1.0
     if smoothing > 0.0:
-        a, b = squares[0], squares[1]
+        a, b, share = squares[0], squares[1], 2.0 * (1.0 - smoothing)
+        a, b = 2.0 * a, 2.0 * b
         for i in range(n):
-            p, q = x[i, 0] * x[i, 0], x[i, 1] * x[i, 1]
-            a = p + (a - p) * smoothing
-            b = q + (b - q) * smoothing
+            a = smoothing * a + share * (x[i, 0] * x[i, 0])
+            b = smoothing * b + share * (x[i, 1] * x[i, 1])
             left[i], right[i] = a, b
-        squares[0], squares[1] = max(a, SMALLEST_SQUARE), max(b, SMALLEST_SQUARE)
-        for i in range(n):
-            left[i], right[i] = math.sqrt(2.0 * left[i]), math.sqrt(2.0 * right[i])
+        squares[0], squares[1] = max(0.5 * a, SMALLEST_SQUARE), max(0.5 * b, SMALLEST_SQUARE)
+        quietest, scale = QUIETEST * QUIETEST, 0.5  # half the level of the square is that of its root
     else:
         for i in range(n):
             left[i], right[i] = abs(x[i, 0]), abs(x[i, 1])
     if columns == 1:
         for i in range(n):
-            left[i] = max(max(left[i], right[i]), QUIETEST)
+            left[i] = max(max(left[i], right[i]), quietest)
         to_db(left, out[0, :n])
+        for i in range(n):
+            out[0, i] *= scale
         return
     for i in range(n):
-        left[i], right[i] = max(left[i], QUIETEST), max(right[i], QUIETEST)
+        left[i], right[i] = max(left[i], quietest), max(right[i], quietest)
     to_db(left, out[0, :n])
     to_db(right, out[1, :n])
     first, second = out[0, :n], out[1, :n]
     for i in range(n):
-        p, q = first[i], second[i]
+        p, q = scale * first[i], scale * second[i]
         top = max(p, q)
         first[i] = p + link * (top - p)
         second[i] = q + link * (top - q)
@@ -103,16 +105,19 @@ def ballistics(level, frames, curve, times, state, out):  # type: ignore[no-unty
     only sustained reduction charges; the larger of the two holds.
     """
     attack, release, charge, discharge, auto = times[0], times[1], times[2], times[3], times[4]
+    rises, falls, charges, discharges = 1.0 - attack, 1.0 - release, 1.0 - charge, 1.0 - discharge
+    rises_first = charge <= discharge
     for c in range(level.shape[0]):
         read, made = level[c, :frames], out[c, :frames]
         wanted_reductions(read, curve, made)
         first, slow, y = state[c, 0], state[c, 1], state[c, 2]
         for i in range(read.shape[0]):
             want = made[i]
-            first = max(want, want + (first - want) * release)
-            slow = want + (slow - want) * (charge if want > slow else discharge)
+            first = max(want, release * first + falls * want)
+            up, down = charge * slow + charges * want, discharge * slow + discharges * want
+            slow = max(up, down) if rises_first else min(up, down)  # the one that is nearer to where it goes
             target = max(first, auto * slow)
-            y = target + (y - target) * attack if target > y else target
+            y = min(target, attack * y + rises * target)  # the latter is the larger one where it falls
             made[i] = y
         state[c, 0] = first if first > 1e-12 else 0.0
         state[c, 1] = slow if slow > 1e-12 else 0.0
@@ -211,15 +216,6 @@ def feed_back(x, sos, memory, heard, link, smoothing, squares, curve, times, sta
             for c in range(2):
                 if abs(memory[s, k, c]) < 1e-30:
                     memory[s, k, c] = 0.0
-
-
-@extreme_kernel
-def largest(x, frames):  # type: ignore[no-untyped-def]
-    """The largest of the first `frames` values."""
-    found = x[0]
-    for i in range(frames):
-        found = max(found, x[i])
-    return found
 
 
 @kernel

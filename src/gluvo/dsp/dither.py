@@ -33,8 +33,8 @@ def wanted_noise(curve: Curve, amount: float, freqs: Floats, rate: int) -> Float
     """The noise in dB against TPDF that a curve is designed for, at some frequencies; its mean over all is 0, since what is
     taken in one place must go to another (Gerzon and Craven, AES preprint 2822, 1989).
 
-    >>> wanted_noise("ear", 0.0, np.array([1000.0, 20000.0]), 48000).tolist()
-    [0.0, 0.0]
+    >>> bool(wanted_noise("ear", 0.0, np.array([1000.0, 20000.0]), 48000).any())
+    False
     """
     grid = np.linspace(0.0, rate / 2.0, SIZE // 2 + 1)
 

@@ -10,50 +10,38 @@ import math
 import numpy as np
 
 from gluvo.dsp.kernel import Audio, Floats, kernel
-from gluvo.dsp.vectors import fma2, load2, mul2, store2
+from gluvo.dsp.vectors import after8, fma2, fma8, last2, load2, load8, mul2, mul8, spread8, store2, store8
 
 NOTHING: Floats = np.zeros((0, 6))
 """No sections: passes everything."""
 
 
-def pairs(sos: Floats) -> Floats:
-    """Sections as `run_sections` takes them, flat: five coefficients each, with one for either column.
-
-    `sos` is (sections, 6), or (sections, 2 columns, 6) where the columns differ.
-
-    >>> pairs(low_cut(100.0, 12, 48000)).shape
-    (10,)
-    """
-    both = sos if sos.ndim == 3 else np.repeat(sos[:, None], 2, axis=1)
-    signed = both[:, :, [0, 1, 2, 4, 5]] * np.array([1.0, 1.0, 1.0, -1.0, -1.0])
-    return np.ascontiguousarray(signed.transpose(0, 2, 1)).reshape(-1)
-
-
 @kernel
-def run_sections(pairs, memory, x, out):  # type: ignore[no-untyped-def]
-    """Filter `x` (frames, 2) into `out` (may be `x`) by transposed direct form II, left and right in one vector.
+def run_sections(coefficients, memory, line, x, out):  # type: ignore[no-untyped-def]
+    """Filter `x` (frames, 2) into `out` (may be `x`) by transposed direct form II.
 
-    `pairs`: see there. `memory` is flat, (sections, 2 states, 2 columns), and is carried from block to block. Up to
-    four sections share a pass over the block: their recursions overlap in time. States that have decayed to nothing are
-    cleared, since denormal numbers are slow.
+    For so many sections as there is room for: `coefficients`, flat (5, sections, 2 columns), are b0, b1, b2, −a1, −a2;
+    `memory`, flat (2 states, sections, 2), is carried from block to block. Left and right go in one vector, and four
+    sections in a wide one, each a frame behind the one before it, whose last result it takes from `line`: so they need not
+    wait for one another. Up to two of them are as many as there are, otherwise a multiple of four.
     """
-    count = memory.shape[0] // 4
+    room = memory.shape[0] // 4
     flat, made = x.reshape(-1), out.reshape(-1)
-    if count == 0:
+    if room == 0:
         for i in range(flat.shape[0]):
             made[i] = flat[i]
-        return
-    s = count % 4
-    if s == 1:
-        _run_one(pairs, memory, flat, made)
-    elif s >= 2:
-        _run_two(pairs, memory, flat, made)
-        if s == 3:
-            _run_one(pairs[20:], memory[8:], made, made)
-    for k in range(s, count, 4):
-        _run_four(pairs[10 * k :], memory[4 * k :], flat if k == 0 else made, made)
+    elif room == 1:
+        _run_one(coefficients, memory, flat, made)
+    elif room == 2:
+        _run_two(coefficients, memory, flat, made)
+    else:
+        alone = room % 8  # a vector of four, or none
+        if alone:
+            _run_four(coefficients, memory, line, flat, made)
+        for first in range(alone, room, 8):
+            _run_eight(coefficients, memory, line, first, flat if first == 0 else made, made)
     for k in range(memory.shape[0]):
-        if abs(memory[k]) < 1e-30:
+        if abs(memory[k]) < 1e-30:  # decayed to nothing: denormal numbers are slow
             memory[k] = 0.0
 
 
@@ -73,9 +61,9 @@ def _run_one(c, m, x, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def _run_two(c, m, x, out):  # type: ignore[no-untyped-def]
-    b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 2), load2(c, 4), load2(c, 6), load2(c, 8)
-    d0, d1, d2, e1, e2 = load2(c, 10), load2(c, 12), load2(c, 14), load2(c, 16), load2(c, 18)
-    p, q, r, s = load2(m, 0), load2(m, 2), load2(m, 4), load2(m, 6)
+    b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 4), load2(c, 8), load2(c, 12), load2(c, 16)
+    d0, d1, d2, e1, e2 = load2(c, 2), load2(c, 6), load2(c, 10), load2(c, 14), load2(c, 18)
+    p, r, q, s = load2(m, 0), load2(m, 2), load2(m, 4), load2(m, 6)
     for i in range(0, x.shape[0], 2):
         u = load2(x, i)
         v = fma2(b0, u, p)
@@ -86,42 +74,88 @@ def _run_two(c, m, x, out):  # type: ignore[no-untyped-def]
         s = fma2(e2, w, mul2(d2, v))
         store2(out, i, w)
     store2(m, 0, p)
-    store2(m, 2, q)
-    store2(m, 4, r)
+    store2(m, 2, r)
+    store2(m, 4, q)
     store2(m, 6, s)
 
 
 @kernel
-def _run_four(c, m, x, out):  # type: ignore[no-untyped-def]
-    b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 2), load2(c, 4), load2(c, 6), load2(c, 8)
-    d0, d1, d2, e1, e2 = load2(c, 10), load2(c, 12), load2(c, 14), load2(c, 16), load2(c, 18)
-    f0, f1, f2, g1, g2 = load2(c, 20), load2(c, 22), load2(c, 24), load2(c, 26), load2(c, 28)
-    h0, h1, h2, k1, k2 = load2(c, 30), load2(c, 32), load2(c, 34), load2(c, 36), load2(c, 38)
-    p, q, r, s = load2(m, 0), load2(m, 2), load2(m, 4), load2(m, 6)
-    t, o, y, z = load2(m, 8), load2(m, 10), load2(m, 12), load2(m, 14)
-    for i in range(0, x.shape[0], 2):
-        u = load2(x, i)
-        v = fma2(b0, u, p)
-        p = fma2(a1, v, fma2(b1, u, q))
-        q = fma2(a2, v, mul2(b2, u))
-        u = fma2(d0, v, r)
-        r = fma2(e1, u, fma2(d1, v, s))
-        s = fma2(e2, u, mul2(d2, v))
-        v = fma2(f0, u, t)
-        t = fma2(g1, v, fma2(f1, u, o))
-        o = fma2(g2, v, mul2(f2, u))
-        u = fma2(h0, v, y)
-        y = fma2(k1, u, fma2(h1, v, z))
-        z = fma2(k2, u, mul2(h2, v))
-        store2(out, i, u)
-    store2(m, 0, p)
-    store2(m, 2, q)
-    store2(m, 4, r)
-    store2(m, 6, s)
-    store2(m, 8, t)
-    store2(m, 10, o)
-    store2(m, 12, y)
-    store2(m, 14, z)
+def _run_four(c, m, line, x, out):  # type: ignore[no-untyped-def]
+    n, size = x.shape[0], m.shape[0] // 2
+    _enter(c, m, line, 0, 4, x, out)
+    b0, b1, b2 = load8(c, 0), load8(c, size), load8(c, 2 * size)
+    a1, a2 = load8(c, 3 * size), load8(c, 4 * size)
+    p, q, v = load8(m, 0), load8(m, size), load8(line, 0)
+    for i in range(6, n, 2):
+        u = after8(spread8(load2(x, i)), v)
+        v = fma8(b0, u, p)
+        p = fma8(a1, v, fma8(b1, u, q))
+        q = fma8(a2, v, mul8(b2, u))
+        store2(out, i - 6, last2(v))
+    store8(m, 0, p)
+    store8(m, size, q)
+    store8(line, 0, v)
+    _leave(c, m, line, 0, 4, x, out)
+
+
+@kernel
+def _run_eight(c, m, line, first, x, out):  # type: ignore[no-untyped-def]
+    n, size, o = x.shape[0], m.shape[0] // 2, 2 * first
+    _enter(c, m, line, first, 8, x, out)
+    b0, b1, b2 = load8(c, o), load8(c, size + o), load8(c, 2 * size + o)
+    a1, a2 = load8(c, 3 * size + o), load8(c, 4 * size + o)
+    p, q, v = load8(m, o), load8(m, size + o), load8(line, o)
+    o += 8
+    d0, d1, d2 = load8(c, o), load8(c, size + o), load8(c, 2 * size + o)
+    e1, e2 = load8(c, 3 * size + o), load8(c, 4 * size + o)
+    r, s, w = load8(m, o), load8(m, size + o), load8(line, o)
+    for i in range(14, n, 2):
+        t = after8(v, w)
+        u = after8(spread8(load2(x, i)), v)
+        v = fma8(b0, u, p)
+        p = fma8(a1, v, fma8(b1, u, q))
+        q = fma8(a2, v, mul8(b2, u))
+        w = fma8(d0, t, r)
+        r = fma8(e1, w, fma8(d1, t, s))
+        s = fma8(e2, w, mul8(d2, t))
+        store2(out, i - 14, last2(w))
+    store8(m, o, r)
+    store8(m, size + o, s)
+    store8(line, o, w)
+    o -= 8
+    store8(m, o, p)
+    store8(m, size + o, q)
+    store8(line, o, v)
+    _leave(c, m, line, first, 8, x, out)
+
+
+@kernel
+def _enter(c, m, line, first, count, x, out):  # type: ignore[no-untyped-def]
+    """What the first frames go through before all of `count` sections are at work."""
+    _wave(c, m, line, first, count, 0, count - 1, x, out)
+
+
+@kernel
+def _leave(c, m, line, first, count, x, out):  # type: ignore[no-untyped-def]
+    """What is left to do for the last frames."""
+    n = x.shape[0] // 2
+    _wave(c, m, line, first, count, max(n, count - 1), n + count - 1, x, out)
+
+
+@kernel
+def _wave(c, m, line, first, count, start, stop, x, out):  # type: ignore[no-untyped-def]
+    """So many sections, each a frame behind the one before it, at moments on which not all have a frame."""
+    n, size = x.shape[0] // 2, m.shape[0] // 2
+    for t in range(start, stop):
+        for k in range(min(count - 1, t), max(-1, t - n), -1):
+            o = 2 * (first + k)
+            u = load2(x, 2 * t) if k == 0 else load2(line, o - 2)
+            v = fma2(load2(c, o), u, load2(m, o))
+            store2(m, o, fma2(load2(c, 3 * size + o), v, fma2(load2(c, size + o), u, load2(m, size + o))))
+            store2(m, size + o, fma2(load2(c, 4 * size + o), v, mul2(load2(c, 2 * size + o), u)))
+            store2(line, o, v)
+            if k == count - 1:
+                store2(out, 2 * (t - k), v)
 
 
 class Sections:
@@ -136,13 +170,20 @@ class Sections:
     def __init__(self, sos: Floats) -> None:
         """`sos`: (sections, 6), or (sections, 2 columns, 6) where left and right pass different ones."""
         self.sos = np.ascontiguousarray(sos, dtype=np.float64)
-        self.memory = np.zeros((len(sos), 2, 2))
-        self._pairs = pairs(self.sos)
-        self._flat = self.memory.reshape(-1)
+        count = len(sos)
+        room = count if count < 3 else count + -count % 4
+        both = self.sos if self.sos.ndim == 3 else np.repeat(self.sos[:, None], 2, axis=1)
+        rows = np.zeros((5, room, 2))
+        rows[0, count:] = 1.0  # what is there beyond passes all
+        rows[:, :count] = both[:, :, [0, 1, 2, 4, 5]].transpose(2, 0, 1) * np.array([1, 1, 1, -1, -1])[:, None, None]
+        states = np.zeros((2, room, 2))
+        self._coefficients, self._states, self._line = rows.reshape(-1), states.reshape(-1), np.zeros(2 * room)
+        self.memory = states.transpose(1, 0, 2)[:count]
+        """The states, (sections, 2 states, 2 columns)."""
 
     def run(self, x: Audio, out: Audio) -> None:
         """Filter `x` (frames, 2) into `out`, which may be `x`."""
-        run_sections(self._pairs, self._flat, x, out)
+        run_sections(self._coefficients, self._states, self._line, x, out)
 
     def adopt(self, other: Sections) -> None:
         """Go on where `other` is, if it has as many sections."""

@@ -12,7 +12,8 @@ import functools
 
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, Floats, extreme_kernel, kernel
+from gluvo.dsp.extremes import largest_sum
+from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.vectors import fma8, load8, splat8, store8
 
 TAPS = 64
@@ -224,15 +225,6 @@ def read_peaks(coarse, steep, gentle, count, history, rough, near, x, floor, rea
             if largest_sum(found[start:stop], near[start:stop]) > floor:
                 _refine(steep, gentle, count, past, row, near, start, stop, floor, readings, found)
     let_go(history, n)
-
-
-@extreme_kernel
-def largest_sum(a, b):  # type: ignore[no-untyped-def]
-    """The largest of the sums of pairs that are not negative."""
-    found = 0.0
-    for i in range(a.shape[0]):
-        found = max(found, a[i] + b[i])
-    return found
 
 
 @kernel

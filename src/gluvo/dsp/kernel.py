@@ -22,8 +22,3 @@ Kernel = Callable[..., Any]
 # "contract" lets the compiler fuse multiply and add; nothing that would reorder sums or drop NaN checks.
 kernel: Callable[[Kernel], Kernel] = numba.njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 """Compile a function once, keep it on disk, and run it without the interpreter's lock."""
-
-extreme_kernel: Callable[[Kernel], Kernel] = numba.njit(
-    cache=True, nogil=True, error_model="numpy", fastmath={"nnan", "nsz"}
-)
-"""For the largest or smallest of numbers only: the compiler may take it that all are numbers, and make vector code."""

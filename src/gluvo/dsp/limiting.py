@@ -17,9 +17,10 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.compression import larger, largest, pole
+from gluvo.dsp.compression import larger, pole
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
+from gluvo.dsp.extremes import largest
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.logarithms import to_db, to_factors
@@ -27,6 +28,8 @@ from gluvo.dsp.logarithms import to_db, to_factors
 # Averages run on whole numbers of 2^-30 dB, rounded up: integer sums never drift, so that a gain which should be
 # 1 is exactly 1, and any split into blocks gives the same result.
 UNIT = float(2**30)
+LEAST = 1e-8
+"""dB of reduction; less is none."""
 STRETCH = 64
 """Frames that are looked over at a time for what passes the ceiling."""
 HOPS_A_SECOND = 4000
@@ -71,74 +74,127 @@ def reduce_block(  # type: ignore[no-untyped-def]
 def _smooth(want, lengths, suffix, wanted, rings, places, state, env, hops, heights, times):  # type: ignore[no-untyped-def]
     """Hold, release and average a column's wanted reduction, in place; whether any is left to let go.
 
-    The running maximum goes by stretches of the hold's length (van Herk, Pattern Recognition Letters 13, 1992): `wanted`
-    has what was wanted in the present one, `env[2]` the largest of it so far, `suffix` the largest from each place of the
-    stretch before to its end. `state`: where in the stretch, and the sums of both averages, whose `rings` (2, longest)
-    hold what will leave them; where in the hop, in `hops` and in `heights`, and for how many frames nothing has been
-    wanted. `env`: the quick and the slow release, the largest of the stretch, of the hop, and what is sustained; see
-    `_sustained` for `hops` and `heights`. All these go on side by side in one loop, since each waits for its own last
-    result.
+    `state`: where in the stretch that is held, and the sums of both averages; where in the hop, in `hops` and in `heights`,
+    and for how many hops nothing has been wanted. `env`: the quick and the slow release, the largest of the stretch, of
+    the hop, of the stretch of hops, and what is sustained. The others: see where they are used.
     """
-    hold, first, second, hop = lengths[0], lengths[1], lengths[2], lengths[3]
-    release, charge, discharge = times[0], times[1], times[2]
-    leaving, later = rings[0], rings[1]
-    w1, w2, at, s1, s2 = places[0], places[1], state[0], state[1], state[2]
-    quick, slow, top, peak, sustained = env[0], env[1], env[2], env[3], env[4]
-    inside, quiet, looked = state[3], state[6], hops.shape[0] > 0
-    scale = 1.0 / (UNIT * first * second)
-    for i in range(want.shape[0]):
-        v = want[i]
-        wanted[at] = v
-        top = max(top, v)
-        most = max(top, suffix[at + 1])
-        at += 1
-        if at == hold:
-            largest = 0.0
-            for k in range(hold - 1, -1, -1):
-                largest = max(largest, wanted[k])
-                suffix[k] = largest
-            at, top = 0, 0.0
-        quick = max(most, most + (quick - most) * release)
-        quick = quick if quick > 1e-8 else 0.0
-        if looked:
-            peak = max(peak, most)
-            quiet = 0 if most > 0.0 else quiet + 1
-            inside += 1
-            if inside == hop:
-                sustained = _sustained(peak, hops, heights, state)
-                inside, peak = 0, 0.0
-            slow = sustained + (slow - sustained) * (charge if sustained > slow else discharge)
-            slow = slow if slow > 1e-8 else 0.0
-        units = np.int64(math.ceil(max(quick, slow) * UNIT))
-        s1 += units - leaving[w1]
-        leaving[w1] = units
-        s2 += s1 - later[w2]
-        later[w2] = s1
-        want[i] = s2 * scale
-        w1 = w1 + 1 if w1 + 1 < first else 0
-        w2 = w2 + 1 if w2 + 1 < second else 0
-    places[0], places[1], state[0], state[1], state[2] = w1, w2, at, s1, s2
-    env[0], env[1], env[2], env[3], env[4] = quick, slow, top, peak, sustained
-    state[3], state[6] = inside, quiet
-    if quick > 0.0 or slow > 0.0 or s1 > 0 or s2 > 0 or top > 0.0 or suffix[0] > 0.0:
+    _hold(want, lengths[0], suffix, wanted, state, env)
+    _release(want, lengths[3], state, env, hops, heights, times)
+    _average(want, lengths[1], lengths[2], rings, places, state)
+    if env[0] > 0.0 or env[1] > 0.0 or state[1] > 0 or state[2] > 0 or env[2] > 0.0 or suffix[0] > 0.0:
         return 1
-    if looked and quiet <= hop * (hops.shape[0] + heights.shape[0]):  # the windows still hold something
+    # the windows may still hold something
+    if hops.shape[0] > 0 and (env[3] > 0.0 or state[6] <= hops.shape[0] + heights.shape[0]):
         return 1
     wanted[:] = 0.0  # what was wanted in the stretch before lies there still
     return 0
 
 
 @kernel
-def _sustained(peak, hops, heights, state):  # type: ignore[no-untyped-def]
+def _hold(want, hold, suffix, wanted, state, env):  # type: ignore[no-untyped-def]
+    """The largest of the last `hold` frames, in place.
+
+    It goes by stretches of that length (van Herk, Pattern Recognition Letters 13, 1992): `wanted` has what was wanted in the
+    present one, `env[2]` the largest of it so far, `suffix` the largest from each place of the stretch before to its end.
+    """
+    at, top, i = state[0], env[2], 0
+    while i < want.shape[0]:
+        n = min(want.shape[0] - i, hold - at)
+        part, kept, before = want[i : i + n], wanted[at : at + n], suffix[at + 1 : at + 1 + n]
+        for k in range(n):
+            v = part[k]
+            kept[k] = v
+            top = max(top, v)
+            part[k] = max(top, before[k])
+        i += n
+        at += n
+        if at == hold:
+            _suffixes(wanted, suffix)
+            at, top = 0, 0.0
+    state[0], env[2] = at, top
+
+
+@kernel
+def _suffixes(values, out):  # type: ignore[no-untyped-def]
+    """The largest from each place to the end."""
+    largest = 0.0
+    for k in range(values.shape[0] - 1, -1, -1):
+        largest = max(largest, values[k])
+        out[k] = largest
+
+
+@kernel
+def _release(most, hop, state, env, hops, heights, times):  # type: ignore[no-untyped-def]
+    """The larger of the quick and the slow release of `most`, in place; see `_sustained` for `hops` and `heights`."""
+    release, charge, discharge = times[0], times[1], times[2]
+    lets_go = 1.0 - release
+    quick, slow, peak, sustained = env[0], env[1], env[3], env[4]
+    inside, quiet, looked, i = state[3], state[6], hops.shape[0] > 0, 0
+    while i < most.shape[0]:
+        # what is sustained stands still for a hop, so that the slow release only nears it meanwhile
+        ends = looked and most.shape[0] - i >= hop - inside
+        n = hop - inside if ends else most.shape[0] - i
+        part = most[i : i + n]
+        own = charge if sustained > slow else discharge
+        share = (1.0 - own) * sustained
+        for k in range(n):
+            v = part[k]
+            peak = max(peak, v)
+            quick = max(v, release * quick + lets_go * v)
+            part[k] = max(quick, slow)
+            slow = own * slow + share
+        i += n
+        inside += n
+        if ends:
+            sustained = _sustained(peak, hops, heights, state, env)
+            slow = slow if slow > LEAST else 0.0
+            quiet = 0 if peak > 0.0 else quiet + 1
+            inside, peak = 0, 0.0
+    quick = quick if quick > LEAST else 0.0
+    env[0], env[1], env[3], env[4] = quick, slow, peak, sustained
+    state[3], state[6] = inside if looked else 0, quiet
+
+
+@kernel
+def _average(want, first, second, rings, places, state):  # type: ignore[no-untyped-def]
+    """Two moving averages, in place. `rings` (2, longest) hold what will leave them, from `places` on, `state` their sums."""
+    units = want.view(np.int64)
+    for i in range(want.shape[0]):
+        units[i] = np.int64(math.ceil(want[i] * UNIT)) if want[i] > LEAST else 0
+    leaving, later = rings[0], rings[1]
+    w1, w2, s1, s2 = places[0], places[1], state[1], state[2]
+    scale = 1.0 / (UNIT * first * second)
+    for i in range(want.shape[0]):
+        unit = units[i]
+        s1 += unit - leaving[w1]
+        leaving[w1] = unit
+        s2 += s1 - later[w2]
+        later[w2] = s1
+        want[i] = s2 * scale
+        w1 = w1 + 1 if w1 + 1 < first else 0
+        w2 = w2 + 1 if w2 + 1 < second else 0
+    places[0], places[1], state[1], state[2] = w1, w2, s1, s2
+
+
+@kernel
+def _sustained(peak, hops, heights, state, env):  # type: ignore[no-untyped-def]
     """What was wanted both in the window that ends with this hop's `peak` and in the one before it.
 
-    `hops` holds the peaks of a window, each twice, so that a whole window always lies in one piece; `heights` the
-    windows' maxima for as long as both windows are apart. `state` has the places in both.
+    A window's most goes by stretches as in `_hold`: the first half of `hops` has the peaks of the present stretch, the second
+    the largest from each place of the stretch before to its end, `env[5]` the largest so far. `heights` holds the windows'
+    maxima for as long as both windows are apart. `state` has the places in both.
     """
     window, at, late = hops.shape[0] // 2, state[4], state[5]
-    hops[at], hops[at + window] = peak, peak
-    at = at + 1 if at + 1 < window else 0
-    height = largest(hops[at : at + window], window)
+    hops[at] = peak
+    top = max(env[5], peak)
+    at += 1
+    height = top
+    if at < window:
+        height = max(top, hops[window + at])
+    else:
+        _suffixes(hops[:window], hops[window:])
+        at, top = 0, 0.0
+    env[5] = top
     before = heights[late]
     heights[late] = height
     state[4], state[5] = at, late + 1 if late + 1 < heights.shape[0] else 0
@@ -162,7 +218,7 @@ def _need(peaks, frames, curve, columns, levels, out):  # type: ignore[no-untype
     for c in range(columns):
         for at in range(0, frames, STRETCH):
             row = out[c, at : min(frames, at + STRETCH)]
-            if largest(row, row.shape[0]) <= start:
+            if largest(row) <= start:
                 row[:] = 0.0
                 continue
             some = True
@@ -248,7 +304,7 @@ class CeilingHolder:
         self.hops = np.zeros((2, 2 * window))
         self.heights = np.zeros((2, window + math.ceil((hold + APART * rate) / hop) if window else 0))
         self.state = np.zeros((2, 7), dtype=np.int64)
-        self.env = np.zeros((2, 5))
+        self.env = np.zeros((2, 6))
         self._late = Delay(lookahead, room)
         self._taken, self._factors = np.zeros((2, longest_block)), np.zeros((2, longest_block))
         self._work = np.zeros(longest_block)

@@ -8,13 +8,12 @@ from collections.abc import Sequence
 import numpy as np
 
 from gluvo.dsp.compression import QUIETEST, wanted_reductions
-from gluvo.dsp.filters import pairs, run_sections
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.logarithms import to_db
-from gluvo.dsp.vectors import fma2, load2, mul2, splat2, store2
+from gluvo.dsp.vectors import fma2, fma8, load2, load8, mul2, splat2, splat8, store2, store8
 
-FACTORS = 6
-"""That a state-variable filter reckons with: of its two integrators three, of its outputs three."""
+FACTORS = 8
+"""That a state-variable filter reckons with: of its two integrators five, of its output three."""
 LEAST_MOVE = 1e-6
 """dB that a table spans at least, however little its band may move."""
 STEP = 1.0 / 16.0
@@ -42,27 +41,32 @@ def selector(shape: str, freq: float, q: float, rate: int) -> Floats:
     return np.array([[1.0 / (k + 1.0), -1.0 / (k + 1.0), 0, 1, pole, 0]])
 
 
+def listener(section: Floats) -> Floats:
+    """What `move` reads a level with, (5), of a section ``(1, 6)``: see `selector`."""
+    b0, b1, b2, _, a1, a2 = section[0]
+    return np.array([b0, b1 - a1 * b0, b2 - a2 * b0, -a1, -a2])
+
+
 @kernel
 def move(x, heard, columns, select, memory, curve, times, rises, state, table, span, place, filters, work, moved):  # type: ignore[no-untyped-def]
     """Move a band of `x` (frames, 2), in place, and tell by how many dB in `moved` (frames).
 
     `heard` (frames, 2), which may be `x`, is what its level is read from. `columns`: which of the two columns it
-    works on; the louder of them decides for both. `select` is the filter of its range as `filters.pairs` has it and
-    `memory` (4) its past. `curve` and `times` are those of `Band`; `state` holds the two stages of the ballistics
-    (Giannoulis, Massberg, Reiss, 2012). `rises` is 1 to raise and −1 to lower. `table` (2, sections, FACTORS,
-    knots) holds what the band's sections are over `span` dB, see `knots`; `place` is where its static gain of 0 dB
+    works on; the louder of them decides for both. `select` is the filter of its range, see `_listen`, and `memory` (6) its
+    past. `curve` and `times` are those of `Band`; `state` holds the two stages of the ballistics
+    (Giannoulis, Massberg, Reiss, 2012). `rises` is 1 to raise and −1 to lower. `table` (sections, knots,
+    2 × `FACTORS`) holds what the band's sections are over `span` dB, see `knots`; `place` is where its static gain of 0 dB
     lies, in dB of movement, or −1. `filters` (sections, 4) is their past. `work` is written over.
     """
     for start in range(0, x.shape[0], TILE):
         part, told = x[start : start + TILE], moved[start : start + TILE]
-        n = part.shape[0]
         _listen(heard[start : start + TILE], columns, select, memory, work)
-        _follow(work[1, :n], curve, times, state, told)
-        _sections(told, table, span, work)
-        _filter(part, columns, table.shape[1], told, place, filters, work)
-        for i in range(n):
+        _follow(work[1, : part.shape[0]], curve, times, state, told)
+        _filter(part, columns, told, table, span, place, filters, work)
+        for i in range(told.shape[0]):
             told[i] *= rises
-    _settle(filters)
+    _settle(memory)
+    _settle(filters.reshape(-1))
 
 
 @kernel
@@ -70,25 +74,36 @@ def shift(x, columns, moved, table, span, place, filters, work):  # type: ignore
     """As `move`, by what others have found: `moved` (frames), dB."""
     for start in range(0, x.shape[0], TILE):
         part, told = x[start : start + TILE], moved[start : start + TILE]
-        _sections(told, table, span, work)
-        _filter(part, columns, table.shape[1], told, place, filters, work)
-    _settle(filters)
+        _filter(part, columns, told, table, span, place, filters, work)
+    _settle(filters.reshape(-1))
 
 
 @kernel
-def _settle(filters):  # type: ignore[no-untyped-def]
+def _settle(past):  # type: ignore[no-untyped-def]
     """Clear what has decayed to nothing, since denormal numbers are slow."""
-    for s in range(filters.shape[0]):
-        for k in range(4):
-            if abs(filters[s, k]) < 1e-30:
-                filters[s, k] = 0.0
+    for k in range(past.shape[0]):
+        if abs(past[k]) < 1e-30:
+            past[k] = 0.0
 
 
 @kernel
 def _listen(x, columns, select, memory, work):  # type: ignore[no-untyped-def]
-    """The level of the range alone in dBFS into ``work[1]``."""
-    n, heard = x.shape[0], work[2:4].reshape(-1)[: 2 * x.shape[0]]
-    run_sections(select, memory, x, heard.reshape(n, 2))
+    """The level of the range alone in dBFS into ``work[1]``.
+
+    `select`: see `listener`. Its recursion is that of `filters.run_sections` with the second state written out, so that
+    each sample waits for one multiplication of the last; `memory` holds the last two first states and the last input.
+    """
+    n, flat, heard = x.shape[0], x.reshape(-1), work[2:4].reshape(-1)[: 2 * x.shape[0]]
+    b0, c1, c2, a1, a2 = splat2(select[0]), splat2(select[1]), splat2(select[2]), splat2(select[3]), splat2(select[4])
+    p, before, last = load2(memory, 0), load2(memory, 2), load2(memory, 4)
+    for i in range(0, 2 * n, 2):
+        u = load2(flat, i)
+        store2(heard, i, fma2(b0, u, p))
+        later = fma2(a1, p, fma2(a2, before, fma2(c1, u, mul2(c2, last))))
+        before, p, last = p, later, u
+    store2(memory, 0, p)
+    store2(memory, 2, before)
+    store2(memory, 4, last)
     left, right = columns[0], columns[1]
     top, level = work[0, :n], work[1, :n]
     for i in range(n):
@@ -101,62 +116,52 @@ def _follow(level, curve, times, state, out):  # type: ignore[no-untyped-def]
     """By how many dB the band has moved at each level."""
     wanted_reductions(level, curve, out)
     attack, release = times[0], times[1]
+    rest, share = 1.0 - attack, 1.0 - release
     first, y = state[0], state[1]
     for i in range(level.shape[0]):
         want = out[i]
-        first = max(want, want + (first - want) * release)
-        y = first + (y - first) * attack if first > y else first
+        first = max(want, release * first + share * want)
+        y = min(first, attack * y + rest * first)  # the latter is the larger one where it falls
         out[i] = y
     state[0] = first if first > 1e-12 else 0.0
     state[1] = y if y > 1e-12 else 0.0
 
 
 @kernel
-def _sections(moved, table, span, work):  # type: ignore[no-untyped-def]
-    """The factors of every section's state-variable filter at each frame, `FACTORS` rows each, into ``work[4:]``."""
-    n, last = moved.shape[0], table.shape[3] - 1
+def _filter(x, columns, moved, table, span, place, filters, work):  # type: ignore[no-untyped-def]
+    """The sections at work; where nothing has moved from a gain of 0 dB, or a column is not meant, nothing is changed."""
+    flat, n = x.reshape(-1), x.shape[0]
     index, share = work[0, :n].view(np.int64), work[1, :n]
-    scale = last / span
+    kept, factors = work[2:4].reshape(-1)[: 2 * n], work[4:].reshape(-1)
+    last = table.shape[1] - 1
+    scale, still = last / span, 0
     for i in range(n):
         at = moved[i] * scale
         k = min(np.int64(at), last - 1)
-        index[i] = k
+        index[i] = 2 * FACTORS * k
         share[i] = at - k
-    for s in range(table.shape[1]):
-        for v in range(FACTORS):
-            values, slopes, out = table[0, s, v], table[1, s, v], work[4 + FACTORS * s + v, :n]
-            for i in range(n):
-                out[i] = values[index[i]] + share[i] * slopes[index[i]]
-
-
-@kernel
-def _filter(x, columns, sections, moved, place, filters, work):  # type: ignore[no-untyped-def]
-    """The sections at work; where nothing has moved from a gain of 0 dB, or a column is not meant, nothing is changed."""
-    flat, n = x.reshape(-1), x.shape[0]
-    kept, still = work[2:4].reshape(-1)[: 2 * n], 0
-    for i in range(n):
         still |= moved[i] == place
     some = still or columns[0] == 0.0 or columns[1] == 0.0
     if some:
         kept[:] = flat
-    minus, twice = splat2(-1.0), splat2(2.0)
-    for s in range(sections):
-        at, past = 4 + FACTORS * s, filters[s]
-        f, gf, ggf = work[at], work[at + 1], work[at + 2]
-        high, band, low = work[at + 3], work[at + 4], work[at + 5]
+    for s in range(table.shape[0]):
+        row, past = table[s].reshape(-1), filters[s]
+        for i in range(n):
+            values, slopes = load8(row, index[i]), load8(row, index[i] + FACTORS)
+            store8(factors, FACTORS * i, fma8(splat8(share[i]), slopes, values))
         p, q = load2(past, 0), load2(past, 2)
         for i in range(n):
-            u = load2(flat, 2 * i)
-            v = fma2(minus, q, u)
-            first = fma2(splat2(gf[i]), v, mul2(splat2(f[i]), p))
-            second = fma2(splat2(ggf[i]), v, fma2(splat2(gf[i]), p, q))
-            p = fma2(twice, first, mul2(minus, p))
-            q = fma2(twice, second, mul2(minus, q))
-            u = fma2(splat2(low[i]), second, fma2(splat2(band[i]), first, mul2(splat2(high[i]), u)))
-            store2(flat, 2 * i, u)
+            u, at = load2(flat, 2 * i), FACTORS * i
+            by_u = mul2(splat2(factors[at + 6]), u)
+            out = fma2(splat2(factors[at + 5]), p, fma2(splat2(factors[at + 7]), q, by_u))
+            first = fma2(splat2(factors[at + 1]), q, mul2(splat2(factors[at + 2]), u))
+            second = fma2(splat2(factors[at + 2]), p, mul2(splat2(factors[at + 4]), u))
+            p = fma2(splat2(factors[at]), p, first)
+            q = fma2(splat2(factors[at + 3]), q, second)
+            store2(flat, 2 * i, out)
         store2(past, 0, p)
         store2(past, 2, q)
-        if some and s + 1 < sections:  # every section hears what would have come to it
+        if some and s + 1 < table.shape[0]:  # every section hears what would have come to it
             for i in range(n):
                 if moved[i] == place:
                     flat[2 * i], flat[2 * i + 1] = kept[2 * i], kept[2 * i + 1]
@@ -175,12 +180,14 @@ def follow(levels, curve, times, out):  # type: ignore[no-untyped-def]
 
 
 def knots(sections: Sequence[Floats], span: float) -> Floats:
-    """The table of `move`, ``(2, sections, FACTORS, knots)``, of a band's sections, ``(n, 6)`` each, at even distances.
+    """The table of `move`, ``(sections, knots, 2 × FACTORS)``, of a band's sections, ``(n, 6)`` each, at even distances.
 
     Every section is told as a state-variable filter, whose integrators are safe to move (Zavalishin, 'The art of VA
     filter design', 2012). The logarithms of its frequency, its damping and the shares of its high-, band- and low-pass
     are nearly straight lines between the given places, and parabolas through three neighbours all but are them; of those,
-    what the filter reckons with is tabled every `STEP` dB of `span`, with the slope up to the next.
+    what the filter reckons with is tabled every `STEP` dB of `span`, with the slopes up to the next behind it: by how
+    much the first integrator follows itself, the second and the input, the second itself and the input (the first as
+    the first the input), and the output the first, the input and the second.
     """
     found = np.log(np.maximum(np.array([[_state_variable(row) for row in sos] for sos in sections]), 1e-12))
     at = np.linspace(0.0, len(found) - 1.0, max(2, math.ceil(span / STEP) + 1))
@@ -191,8 +198,14 @@ def knots(sections: Sequence[Floats], span: float) -> Floats:
         2, 1, 0
     )
     f = 1.0 / (1.0 + g * (g + damping))
-    values = np.stack([f, g * f, g * g * f, n2, n1 - damping * n2, n0 - n2], axis=1)
-    return np.ascontiguousarray(np.stack([values, np.diff(values, axis=-1, append=values[..., -1:])]))
+    high, band, low = n2, n1 - damping * n2, n0 - n2
+    by_first, by_second, by_input = band * f + low * g * f, band * g * f + low * g * g * f, high
+    own, cross, into = 2.0 * f - 1.0, 2.0 * g * f, 2.0 * g * g * f
+    values = np.stack(
+        [own, -cross, cross, 1.0 - into, into, by_first, by_input + by_second, low - by_second], axis=-1
+    )  # (sections, knots, factors)
+    slopes = np.diff(values, axis=1, append=values[:, -1:])
+    return np.ascontiguousarray(np.concatenate([values, slopes], axis=-1))
 
 
 def _state_variable(row: Floats) -> tuple[float, float, float, float, float]:
@@ -221,11 +234,11 @@ class MovingBand:
         """`select`: see `selector`. `table`: see `knots`, over the range of the curve. `neutral_at`: dB of movement at
         which the band does nothing; −1 where there is no such place."""
         self.columns = np.array(columns, dtype=np.float64)
-        self.select, self.curve, self.times, self.table = pairs(select), curve, times, table
+        self.select, self.curve, self.times, self.table = listener(select), curve, times, table
         self.rises, self.neutral_at = 1.0 if rises else -1.0, neutral_at
-        self.memory, self.state = np.zeros(4), np.zeros(2)
-        self.filters = np.zeros((table.shape[1], 4))
-        self._work = np.zeros((4 + FACTORS * table.shape[1], TILE))
+        self.memory, self.state = np.zeros(6), np.zeros(2)
+        self.filters = np.zeros((len(table), 4))
+        self._work = np.zeros((4 + FACTORS, TILE))
 
     def run(self, x: Audio, moved: Floats, heard: Audio | None = None) -> None:
         """Move the band of `x` (n, 2), in place, by the level of its range in `heard` (in `x` itself), and tell by how
@@ -262,8 +275,8 @@ class ShiftedBand:
     def __init__(self, table: Floats, span: float, neutral_at: float) -> None:
         """`table`: see `knots`, over `span` dB. `neutral_at`: dB of movement at which the band does nothing."""
         self._table, self._span, self._neutral_at = table, max(span, LEAST_MOVE), neutral_at
-        self._filters = np.zeros((table.shape[1], 4))
-        self._work = np.zeros((4 + FACTORS * table.shape[1], TILE))
+        self._filters = np.zeros((len(table), 4))
+        self._work = np.zeros((4 + FACTORS, TILE))
 
     def run(self, x: Audio, moved: Floats, columns: Floats) -> None:
         """Move `x` (n, 2) in place by `moved` (n) dB; `columns`: which of the two are meant, 0 or 1 each."""

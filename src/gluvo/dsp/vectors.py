@@ -37,7 +37,7 @@ def load_quickly() -> None:
 
 
 def _vectors(lanes: int) -> tuple[Any, ...]:
-    """Load, store, splat, fused multiply-add, multiply and total for vectors of so many lanes."""
+    """A vector of so many lanes and its load, store, splat, fused multiply-add, multiply, maximum and total."""
     from llvmlite import binding, ir
     from numba.core import cgutils, types
     from numba.core.datamodel import models
@@ -106,6 +106,13 @@ def _vectors(lanes: int) -> tuple[Any, ...]:
         return vector(vector, vector), make
 
     @intrinsic
+    def maximum(typing: Any, a: Any, b: Any) -> Any:
+        def make(context: Any, builder: Any, signature: Any, given: Any) -> Any:
+            return builder.select(builder.fcmp_ordered(">", *given), *given)
+
+        return vector(vector, vector), make
+
+    @intrinsic
     def total(typing: Any, value: Any) -> Any:
         def make(context: Any, builder: Any, signature: Any, given: Any) -> Any:
             lane = [builder.extract_element(given[0], ir.Constant(ir.IntType(32), n)) for n in range(lanes)]
@@ -113,38 +120,96 @@ def _vectors(lanes: int) -> tuple[Any, ...]:
 
         return types.float64(vector), make
 
-    return load, store, splat, fma, mul, total
+    return (load, store, splat, fma, mul, maximum, total), vector
+
+
+def _pairs_of_vectors(two: Any, eight: Any) -> tuple[Any, ...]:
+    """What goes between a pair, ``Vector2``, and four of them, ``Vector8``; see below."""
+    from llvmlite import ir
+    from numba.core import types
+    from numba.extending import intrinsic
+
+    def chosen(builder: Any, a: Any, b: Any, lanes: list[int]) -> Any:
+        return builder.shuffle_vector(a, b, ir.Constant(ir.VectorType(ir.IntType(32), len(lanes)), lanes))
+
+    @intrinsic
+    def spread(typing: Any, pair: Any) -> Any:
+        def make(context: Any, builder: Any, signature: Any, given: Any) -> Any:
+            return chosen(builder, given[0], given[0], [0, 1] * 4)
+
+        return eight(two), make
+
+    @intrinsic
+    def after(typing: Any, a: Any, b: Any) -> Any:
+        def make(context: Any, builder: Any, signature: Any, given: Any) -> Any:
+            return chosen(builder, given[0], given[1], list(range(6, 14)))
+
+        return eight(eight, eight), make
+
+    @intrinsic
+    def last(typing: Any, value: Any) -> Any:
+        def make(context: Any, builder: Any, signature: Any, given: Any) -> Any:
+            return chosen(builder, given[0], given[0], [6, 7])
+
+        return two(eight), make
+
+    @intrinsic
+    def top(typing: Any, value: Any) -> Any:
+        def make(context: Any, builder: Any, signature: Any, given: Any) -> Any:
+            found = builder.extract_element(given[0], ir.Constant(ir.IntType(32), 0))
+            for n in range(1, 8):
+                lane = builder.extract_element(given[0], ir.Constant(ir.IntType(32), n))
+                found = builder.select(builder.fcmp_ordered(">", found, lane), found, lane)
+            return found
+
+        return types.float64(eight), make
+
+    return spread, after, last, top
+
+
+def _compiled(text: str) -> Any:
+    found: dict[str, Any] = {}
+    exec(f"def made{text}", found)
+    return numba.njit(error_model="numpy", fastmath={"contract"}, inline="always")(found["made"])
 
 
 def _tuples(lanes: int) -> tuple[Any, ...]:
     """The same in plain Numba: a tuple for a vector."""
     each = range(lanes)
 
-    def compiled(text: str) -> Any:
-        found: dict[str, Any] = {}
-        exec(f"def made{text}", found)
-        return numba.njit(error_model="numpy", fastmath={"contract"}, inline="always")(found["made"])
-
     def row(text: str) -> str:
         return "(" + ", ".join(text.replace("@", str(n)) for n in each) + ",)"
 
-    load = compiled(f"(array, index): return {row('array[index + @]')}")
-    store = compiled("(array, index, value):\n" + "\n".join(f"    array[index + {n}] = value[{n}]" for n in each))
-    splat = compiled(f"(value): return {row('value')}")
-    fma = compiled(f"(a, b, c): return {row('a[@] * b[@] + c[@]')}")
-    mul = compiled(f"(a, b): return {row('a[@] * b[@]')}")
-    total = compiled("(value): return " + " + ".join(f"value[{n}]" for n in each))
-    return load, store, splat, fma, mul, total
+    load = _compiled(f"(array, index): return {row('array[index + @]')}")
+    store = _compiled("(array, index, value):\n" + "\n".join(f"    array[index + {n}] = value[{n}]" for n in each))
+    splat = _compiled(f"(value): return {row('value')}")
+    fma = _compiled(f"(a, b, c): return {row('a[@] * b[@] + c[@]')}")
+    mul = _compiled(f"(a, b): return {row('a[@] * b[@]')}")
+    maximum = _compiled(f"(a, b): return {row('max(a[@], b[@])')}")
+    total = _compiled("(value): return " + " + ".join(f"value[{n}]" for n in each))
+    return load, store, splat, fma, mul, maximum, total
 
 
-def _made(lanes: int) -> tuple[Any, ...]:
-    if os.environ.get(PLAIN):
-        return _tuples(lanes)
-    try:
-        return _vectors(lanes)
-    except (ImportError, AttributeError):  # another Numba than this was written for
-        return _tuples(lanes)
+def _pairs_of_tuples() -> tuple[Any, ...]:
+    spread = _compiled("(pair): return pair + pair + pair + pair")
+    after = _compiled("(a, b): return (a[6], a[7], b[0], b[1], b[2], b[3], b[4], b[5])")
+    last = _compiled("(value): return (value[6], value[7])")
+    top = _compiled("(value): return max(value)")
+    return spread, after, last, top
 
 
-load2, store2, splat2, fma2, mul2, total2 = _made(2)
-load8, store8, splat8, fma8, mul8, total8 = _made(8)
+def _made() -> tuple[tuple[Any, ...], ...]:
+    if not os.environ.get(PLAIN):
+        try:
+            (of_two, two), (of_eight, eight) = _vectors(2), _vectors(8)
+            return of_two, of_eight, _pairs_of_vectors(two, eight)
+        except (ImportError, AttributeError):  # another Numba than this was written for
+            pass
+    return _tuples(2), _tuples(8), _pairs_of_tuples()
+
+
+_of_two, _of_eight, (spread8, after8, last2, top8) = _made()
+load2, store2, splat2, fma2, mul2, _, total2 = _of_two
+load8, store8, splat8, fma8, mul8, max8, total8 = _of_eight
+"""`spread8`: a pair four times. `after8`: the last pair of one vector, then the first three of the other. `last2`: the
+last pair. `top8`: the largest lane."""

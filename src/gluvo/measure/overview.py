@@ -150,8 +150,8 @@ def overs(trace: Trace, above_db: float = 0.0, count: int = 50) -> tuple[Catch, 
     """The places where the true peak passes a level in dBTP, highest first, none within `APART` seconds of another.
 
     >>> from gluvo.measure.trace import trace_of
-    >>> x = np.zeros((48000, 2)); x[24000] = 2.0
-    >>> [round(over.seconds, 2) for over in overs(trace_of(x, 48000))]
+    >>> x = np.zeros((48000, 2)); x[24200] = 2.0
+    >>> [round(over.seconds, 1) for over in overs(trace_of(x, 48000))]
     [0.5]
     """
     peaks = 20.0 * np.log10(np.maximum(trace.true_peak, 1e-10)) - above_db

@@ -12,8 +12,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gluvo.dsp.extremes import largest_magnitude
 from gluvo.dsp.filters import Sections
-from gluvo.dsp.kernel import Floats, extreme_kernel, kernel
+from gluvo.dsp.kernel import Floats, kernel
 from gluvo.dsp.vectors import fma8, load8, splat8, store8
 from gluvo.measure.truepeak import AFTER, BEFORE, HOPS, HopPeaks, hop_frames, peaks_of
 
@@ -276,14 +277,6 @@ def sum_hops(x, weighted, hop, lanes, rows):  # type: ignore[no-untyped-def]
         store8(lanes, 0, both)
         row[4] = e + ((lanes[0] + lanes[2]) + (lanes[4] + lanes[6]))
         row[5] = largest_magnitude(flat[start:stop])
-
-
-@extreme_kernel
-def largest_magnitude(x):  # type: ignore[no-untyped-def]
-    found = 0.0
-    for i in range(x.shape[0]):
-        found = max(found, abs(x[i]))
-    return found
 
 
 def trace_of(x: np.ndarray, rate: int) -> Trace:

@@ -7,6 +7,7 @@ import itertools
 
 import numpy as np
 
+from gluvo.dsp.extremes import largest
 from gluvo.dsp.interpolation import (
     HALF,
     LANES,
@@ -18,7 +19,7 @@ from gluvo.dsp.interpolation import (
     fine_phases,
     steep_peak,
 )
-from gluvo.dsp.kernel import Floats, extreme_kernel, kernel
+from gluvo.dsp.kernel import Floats, kernel
 from gluvo.progress import CORES, step_back
 
 BEFORE, AFTER = HALF - 1, HALF
@@ -99,15 +100,6 @@ def read_hops(coarse, steep, count, history, rough, near, x, hop, readings, out)
                     if v * SLACK >= max(before, after):
                         top = max(top, steep_peak(steep, count, past, i, readings))
         out[h] = top
-
-
-@extreme_kernel
-def largest(x):  # type: ignore[no-untyped-def]
-    """The largest of some values that are not negative."""
-    found = 0.0
-    for i in range(x.shape[0]):
-        found = max(found, x[i])
-    return found
 
 
 HOPS = 32

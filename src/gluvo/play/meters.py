@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gluvo.dsp.compression import largest
+from gluvo.dsp.extremes import largest
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.interpolation import PeakReader
 from gluvo.dsp.kernel import Audio, Floats, kernel
@@ -116,7 +116,7 @@ class Meters:
         row[1], row[2], row[3], row[4] = summed_up(x, weighted, peaks)
         for k, processor in enumerate(processors[:MOST_STEPS]):
             if processor is not None:
-                row[STEPS_AT + k] = largest(processor.reduction, n)
+                row[STEPS_AT + k] = largest(processor.reduction[:n])
                 row[STEPS_AT + MOST_STEPS + k] = processor.level[0]
         for k, (part, left, right) in enumerate(strips[:MOST_STRIPS]):
             peaks_of(part.out[:n], left, right, row[STRIPS_AT + 2 * k : STRIPS_AT + 2 * k + 2])

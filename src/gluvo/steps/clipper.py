@@ -9,11 +9,11 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp import shaping
+from gluvo.dsp.bending import Bender
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.limiting import Mender
-from gluvo.dsp.oversampling import Oversampler
 from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.limiter import HOLDS, LOUDER
@@ -136,30 +136,21 @@ class ClipperProcessor(Processor):
 
     def __init__(self, settings: Clipper, rate: int) -> None:
         super().__init__()
-        curve = settings.shaper
-        self._curve = curve.kind, curve.drive, curve.bias, curve.scale, curve.offset, curve.top
-        self._knee = settings.knee / 100.0
         self._drive, self._output = gain_of(settings.drive), gain_of(settings.output)
-        self._over = Oversampler(int(settings.oversampling), rate, MAX_BLOCK)
-        self._late = Delay(self._over.latency)
+        self._bender = Bender(settings.shaper, int(settings.oversampling), rate)
+        self._late = Delay(self._bender.latency)
         self._mender = Mender(settings.ceiling, 1.0, rate, MAX_BLOCK)
-        self._last = np.zeros(2)
         self._driven, self._added = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
-        self._bent, self._scaled, self._root = (np.zeros(2 * MAX_BLOCK * self._over.factor + 2) for _ in range(3))
         self._mended, self._taken = np.zeros(MAX_BLOCK), np.zeros((MAX_BLOCK, 2))
         # what is taken is known half way through the oversampling, and told when it is heard
-        self._taken_late = Delay(self._over.latency // 2 + self._mender.latency)
-        self.latency = self._over.latency + self._mender.latency
+        self._taken_late = Delay(self._bender.latency // 2 + self._mender.latency)
+        self.latency = self._bender.latency + self._mender.latency
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
         driven, added, taken = self._driven[:n], self._added[:n], self._taken[:n]
         np.multiply(x, self._drive, out=driven)
-        raised = self._over.up(driven)
-        bent = self._bent[: len(raised)]
-        shaping.change(raised, self._last, *self._curve, self._scaled, self._root, bent)
-        shaping.shaved(raised, self._over.factor, self._curve[1], self._knee, self.reduction[:n])
-        self._over.down(bent, added)
+        self._bender.run(driven, added, self.reduction[:n])
         self._late.run(driven, driven)
         np.add(driven, added, out=driven)
         taken[:, 0] = self.reduction[:n]
@@ -172,8 +163,7 @@ class ClipperProcessor(Processor):
     def adopt(self, other: Processor) -> None:
         if not isinstance(other, ClipperProcessor):
             return
-        self._over.adopt(other._over)
+        self._bender.adopt(other._bender)
         self._late.adopt(other._late)
         self._mender.adopt(other._mender)
         self._taken_late.adopt(other._taken_late)
-        np.copyto(self._last, other._last)

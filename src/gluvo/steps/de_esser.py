@@ -9,6 +9,7 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp import compression as comp
+from gluvo.dsp.extremes import largest
 from gluvo.dsp.filters import Sections, cascade, high_cut, low_cut
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.moving import ShiftedBand
@@ -226,7 +227,7 @@ class DeEsserProcessor(Processor):
             return
         detector.run(self.keys[0] if self.keys else x, self._level)
         comp.ballistics(self._level, n, self._curve, self._times, self._state, self._reduction)
-        self.level[0] = comp.largest(self._level[0], n)
+        self.level[0] = largest(self._level[0, :n])
         np.copyto(self.reduction[:n], self._reduction[0, :n])
         mid, side = detector.heard
         if self._shelf is None:

@@ -11,6 +11,7 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
+from gluvo.dsp.extremes import largest
 from gluvo.dsp.filters import NOTHING, Floats, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.matched import bell, tilt
@@ -533,7 +534,7 @@ class GlueProcessor(Processor):
         else:
             detector.run(self.keys[0] if self.keys else x, level)
             comp.ballistics(level, n, self._curve, self._times, self._state, reduction)
-        self.level[0] = max(comp.largest(row, n) for row in level)
+        self.level[0] = max(largest(row[:n]) for row in level)
         comp.larger(reduction, n, self.reduction)
         if self._lifts:
             if self._lift_detector is not None:

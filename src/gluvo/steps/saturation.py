@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp import shaping
+from gluvo.dsp.bending import Bender
 from gluvo.dsp.compression import pole, to_mid_side
 from gluvo.dsp.convolution import PART, Convolver, chosen_half, symmetric
 from gluvo.dsp.crossover import band_magnitude
@@ -20,7 +21,6 @@ from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.limiting import CeilingHolder, magnitudes
 from gluvo.dsp.matched import tilt
-from gluvo.dsp.oversampling import Oversampler
 from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number
@@ -295,23 +295,19 @@ class SaturationProcessor(Processor):
 
     def __init__(self, settings: Saturation, rate: int) -> None:
         super().__init__()
-        curve = settings.shaper
-        self._curve = curve.kind, curve.drive, curve.bias, curve.scale, curve.offset, curve.top
         self._idle, self._gain = settings.idle, gain_of(settings.level)
         self._mid, self._side = (amount * settings.mix / 10_000.0 for amount in (settings.mid, settings.side))
         self._apart = settings.mid != settings.side
-        self._over = Oversampler(int(settings.oversampling), rate, MAX_BLOCK)
+        self._bender = Bender(settings.shaper, int(settings.oversampling), rate)
         taps = _range_taps(settings.low, settings.high, rate)
         self._range = Convolver([[taps, None], [None, taps]]) if taps is not None else None
-        self.latency = self._over.latency + (len(taps) // 2 + PART if taps is not None else 0)
+        self.latency = self._bender.latency + (len(taps) // 2 + PART if taps is not None else 0)
         self._late = Delay(self.latency)
         leaning = tilt(settings.tilt, rate)
         back = leaning[:, [3, 4, 5, 0, 1, 2]] / leaning[:, :1] if len(leaning) else NOTHING
         self._before = Sections(leaning)
         self._after = Sections(cascade(back, low_cut(NO_DC, 12, rate) if settings.is_lopsided else NOTHING))
-        self._last = np.zeros(2)
         self._band, self._added = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
-        self._bent, self._driven, self._root = (np.zeros(2 * MAX_BLOCK * self._over.factor + 2) for _ in range(3))
         self._peaks, self._taken = np.zeros((2, MAX_BLOCK)), np.zeros(MAX_BLOCK)
         self._holder: CeilingHolder | None = None
         if settings.shape == "dense":
@@ -339,10 +335,7 @@ class SaturationProcessor(Processor):
             if self._apart:
                 to_mid_side(band, band)
             self._before.run(band, band)
-            raised = self._over.up(band)
-            bent = self._bent[: len(raised)]
-            shaping.change(raised, self._last, *self._curve, self._driven, self._root, bent)
-            self._over.down(bent, added)
+            self._bender.run(band, added)
             self._after.run(added, added)
         self._late.run(x, out)
         if not self._idle:
@@ -361,12 +354,11 @@ class SaturationProcessor(Processor):
         self._late.adopt(other._late)
         self._before.adopt(other._before)
         self._after.adopt(other._after)
-        self._over.adopt(other._over)
+        self._bender.adopt(other._bender)
         if self._range is not None and other._range is not None:
             self._range.adopt(other._range)
         if self._holder is not None and other._holder is not None:
             self._holder.adopt(other._holder)
-        np.copyto(self._last, other._last)
 
 
 def curve_of(step: Saturation, x: Floats) -> Floats:
