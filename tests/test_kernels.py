@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import subprocess
 import sys
@@ -13,9 +14,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import optimize, signal
 
+from gluvo.dsp import shaping
+from gluvo.dsp.bending import Bender
 from gluvo.dsp.delay import LOUDEST, Delay, ordinary
+from gluvo.dsp.extremes import largest, largest_magnitude, largest_sum
 from gluvo.dsp.filters import Sections, low_cut
-from gluvo.dsp.limiting import CeilingHolder, magnitudes
+from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, magnitudes
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.matched import _solved
 from gluvo.dsp.oversampling import add_filtered
@@ -64,15 +68,18 @@ def test_a_delay_is_a_shift_however_it_is_cut(frames: int, more: int, sizes: lis
     assert np.array_equal(out, np.concatenate([np.zeros((frames, 2)), x])[: len(x)])
 
 
-@pytest.mark.parametrize("count", range(10))
+@pytest.mark.parametrize("count", range(18))
 def test_sections_are_those_of_an_independent_library(count: int) -> None:
     x = noise(0.2)
     sos = np.concatenate([low_cut(40.0 * 1.7**n, 12, RATE) for n in range(count)]) if count else np.zeros((0, 6))
     wanted = signal.sosfilt(sos, x, axis=0) if count else x
     sections, out = Sections(sos), np.zeros_like(x)
-    for a, b in cut(len(x), [333, 64, 1]):
+    for a, b in cut(len(x), [333, 64, 1, 5, 9]):
         sections.run(x[a:b], out[a:b])
     assert np.abs(out - wanted).max() < 1e-11
+    whole, again = Sections(sos), x.copy()
+    whole.run(again, again)  # in place
+    assert np.array_equal(again, out) and np.array_equal(whole.memory, sections.memory)
     apart = np.stack([sos, np.tile([1.0, 0, 0, 1, 0, 0], (count, 1))], axis=1).reshape(-1, 2, 6)
     sided = Sections(apart)
     sided.run(x, out)
@@ -125,6 +132,59 @@ def test_what_a_ceiling_holds_is_the_running_maximum_smoothed(
     assert np.abs(out).max() <= 10.0 ** (-6.0 / 20.0) + 1e-12
     late = np.concatenate([np.zeros((ahead, 2)), x])[: len(x)]
     assert np.array_equal(out[smooth == 0.0], late[smooth == 0.0])
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 10_000), st.floats(0.005, 0.05), st.floats(0.01, 0.5), SPLITS)
+def test_what_is_sustained_is_let_go_slowly(seed: int, window: float, slow: float, sizes: list[int]) -> None:
+    """Against a plain loop: of every hop, what was wanted both in the last window and in the one before it."""
+    random = np.random.default_rng(seed)
+    x = np.repeat(random.uniform(0.0, 1.0, 12) ** 3, 700)[:, None] * sine(60.0, 8400 / RATE)
+    ahead, hop, release = 40, round(RATE / HOPS_A_SECOND), 0.98
+    charge, discharge = 0.99, 1.0 - 0.001 / slow
+    made = dict(lookahead=ahead, smoothing=0, ceiling=-9.0, knee=0.0, link=1.0, longest=ahead, longest_block=1024)
+    holder = CeilingHolder(**made, times=(release, charge, discharge), sustained=window, rate=RATE)
+    peaks, reduction, told = np.zeros((2, 1024)), np.zeros(1024), []
+    for a, b in cut(len(x), sizes):
+        magnitudes(x[a:b], peaks)
+        holder.run(x[a:b], peaks, np.zeros((b - a, 2)), reduction)
+        told.append(reduction[: b - a].copy())
+    need = np.maximum(0.0, 20.0 * np.log10(np.maximum(np.abs(x).max(axis=1), 1e-12)) + 9.0)
+    held = np.array([need[max(0, i - ahead - 1) : i + 1].max() for i in range(len(need))])
+    hops = int(window * RATE / hop)
+    late = hops + math.ceil((ahead + 2 + APART * RATE) / hop)
+    most, quick, gentle, sustained, wanted = [0.0] * late, 0.0, 0.0, 0.0, []
+    for i, v in enumerate(held):
+        quick = max(v, v + (quick - v) * release)
+        wanted.append(max(quick, gentle))
+        gentle = sustained + (gentle - sustained) * (charge if sustained > gentle else discharge)
+        if (i + 1) % hop == 0:
+            most.append(held[max(0, i + 1 - hops * hop) : i + 1].max())
+            sustained = min(most[-1], most[-1 - late])
+    assert np.abs(np.concatenate(told) - wanted).max() < 1e-6
+
+
+@pytest.mark.parametrize("count", [1, 7, 8, 9, 16, 100])
+def test_extremes_are_those_of_an_independent_library(count: int) -> None:
+    x = np.random.default_rng(count).standard_normal(count)
+    for place in (0, count // 2, count - 1):
+        for sign in (1.0, -1.0):
+            x[place] = sign * (5.0 + place)
+            assert largest(x) == x.max() and largest_magnitude(x) == np.abs(x).max()
+    assert largest(-np.abs(x)) == -np.abs(x).min() and largest_sum(np.abs(x), x * x) == (np.abs(x) + x * x).max()
+
+
+@pytest.mark.parametrize("factor", [1, 4, 16])
+@pytest.mark.parametrize("shaper", [shaping.soft(4.0, 0.3), shaping.clip(0.4, 0.0), shaping.clip(0.4, 0.5)])
+def test_bending_is_the_same_to_the_bit_however_it_is_cut(factor: int, shaper: shaping.Shaper) -> None:
+    x = 3.0 * noise(0.3)
+    whole, out, taken = Bender(shaper, factor, RATE), np.zeros_like(x), np.zeros(len(x))
+    whole.run(x, out, taken)
+    pieces, again, too = Bender(shaper, factor, RATE), x.copy(), np.zeros(len(x))
+    for a, b in cut(len(x), [1, 511, 64, 3000]):
+        pieces.run(again[a:b], again[a:b], too[a:b])  # in place
+    assert np.array_equal(out, again) and np.array_equal(taken, too) and np.abs(out).max() > 0.01
+    assert (taken > 0.0).any()
 
 
 @pytest.mark.parametrize("bad", [np.nan, np.inf, -np.inf, 2 * LOUDEST])
