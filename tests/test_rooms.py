@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+import ast
 import dataclasses
+import re
+import subprocess
+import sys
 import threading
+import tomllib
 from collections import Counter
 from collections.abc import Sequence
+from importlib import metadata
+from pathlib import Path
 from typing import ClassVar, Self, get_args
 
 import msgspec
@@ -33,6 +40,36 @@ from gluvo.steps.base import MAX_BLOCK, N, Processor, Wiring
 
 from .conftest import RATE, material, music, noise, one, sine
 from .desk import Desk
+
+
+def plain_name(requirement: str) -> str:
+    """The name of a distribution in what is required of it, as all spell it."""
+    return re.split(r"[^\w.-]", requirement)[0].lower().replace("_", "-")
+
+
+def test_what_is_imported_is_declared() -> None:
+    """Of the program's own libraries, or of theirs: what only tests have is not there where it is installed."""
+    place = Path(__file__).parents[1]
+    project = tomllib.loads((place / "pyproject.toml").read_text())["project"]
+    declared = {plain_name(line) for line in project["dependencies"]}
+    theirs = {plain_name(line) for name in declared for line in metadata.requires(name) or () if "extra" not in line}
+    owners = metadata.packages_distributions()
+    for path in sorted((place / "src").rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            names = [a.name for a in node.names] if isinstance(node, ast.Import) else []
+            names += [node.module] if isinstance(node, ast.ImportFrom) and node.module and not node.level else []
+            for name in {n.partition(".")[0] for n in names} - sys.stdlib_module_names - {"gluvo"}:
+                assert {plain_name(owner) for owner in owners[name]} & (declared | theirs), f"{path.name}: {name}"
+
+
+@pytest.mark.parametrize("module", ["gluvo.desk.window.app", "gluvo.play.server", "gluvo.cli"])
+def test_what_takes_long_to_load_is_not_on_the_way_to_the_window(module: str) -> None:
+    told = subprocess.run(
+        [sys.executable, "-c", f"import sys, {module}; print(*sys.modules)"], capture_output=True, text=True, check=True
+    )
+    heavy = {"scipy.linalg", "scipy.optimize", "scipy.signal", "scipy.stats", "av", "mutagen", "jinja2"}
+    assert module in told.stdout and not heavy & set(told.stdout.split())
+
 
 # --- registries -------------------------------------------------------------------------------------------------
 

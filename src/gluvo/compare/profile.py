@@ -9,10 +9,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter
 
 from gluvo.dsp.db import db_of
-from gluvo.dsp.filters import Sections
+from gluvo.dsp.filters import NOTHING, Sections, cascade, high_cut, low_cut
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.figures import FIGURES, Figures
 from gluvo.measure.hits import find_onsets
@@ -136,9 +135,9 @@ def _crests(x: np.ndarray, rate: int, progress: Progress) -> Floats:
     found = []
     size = round(PIECE_SECONDS * rate)
     for n, (low, high) in enumerate(zip(lows, highs, strict=True)):
-        sections = [butter(4, low, "highpass", fs=rate, output="sos")] if low else []
-        sections += [butter(4, high, "lowpass", fs=rate, output="sos")] if high else []
-        filters = Sections(np.concatenate(sections))
+        filters = Sections(
+            cascade(low_cut(low, 24, rate) if low else NOTHING, high_cut(high, 24, rate) if high else NOTHING)
+        )
         peak = power = 0.0
         for start in range(0, len(x), size):
             progress(0.2 + 0.8 * n / len(lows))

@@ -6,11 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter
 
 from gluvo.compare.hearables import IN_THE_SONG, nodes_of
 from gluvo.compare.match import RESULT, Reading
-from gluvo.dsp.filters import Sections
+from gluvo.dsp.filters import Sections, low_cut
 from gluvo.measure.loudness import SILENT, integrated
 from gluvo.measure.trace import Span, Tracer
 from gluvo.progress import Progress, no_progress
@@ -19,7 +18,7 @@ from gluvo.render.song import Renderer
 from gluvo.session.records import Session
 
 DIFFERENCES = frozenset(hearable.id for hearable in IN_THE_SONG if hearable.is_difference)
-ABOVE_HZ, ABOVE_ORDER = 100.0, 4
+ABOVE_HZ = 100.0
 PIECE_SECONDS = 10.0
 
 
@@ -81,7 +80,7 @@ def reading_of(
 def _level_of(x: np.ndarray, rate: int, match: str, progress: Progress) -> float:
     """Integrated loudness of the mid, or of what lies above 100 Hz (Butterworth, 24 dB an octave), LUFS."""
     tracer = Tracer(rate, between=False)
-    above = Sections(butter(ABOVE_ORDER, ABOVE_HZ, "highpass", fs=rate, output="sos"))
+    above = Sections(low_cut(ABOVE_HZ, 24, rate))
     size = round(PIECE_SECONDS * rate)
     for start in range(0, len(x), size):
         progress(start / len(x))

@@ -12,7 +12,6 @@ from typing import get_args
 
 import msgspec
 import numpy as np
-from scipy.optimize import lsq_linear
 
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.loudness import ABSOLUTE_GATE, integrated
@@ -81,16 +80,17 @@ QUIET_BANDS = (
 def quiet_eq(phon: float, rate: int) -> MidSideEq:
     """An equaliser that sounds as the ear hears at a level.
 
-    Only gains are looked for, by least squares in dB, in few steps: it is made beside the sound, which must not wait.
+    Only gains are looked for, by least squares in dB that prefer small ones, in few steps: it is made beside the sound,
+    which must not wait.
     """
     centres = octaves(rate, 25.0, 4)
     centres = centres[centres <= 12_500.0]
     wanted = lost_at(phon, centres)
-    gains = np.full(len(QUIET_BANDS), -6.0)
+    gains, small, nothing = np.full(len(QUIET_BANDS), -6.0), 0.1 * np.eye(len(QUIET_BANDS)), np.zeros(len(QUIET_BANDS))
     for _ in range(4):
         bands = _with_gains(gains)
         each = [20.0 * np.log10(np.abs(band.response(centres, rate))) / band.gain for band in bands]
-        gains = lsq_linear(np.stack(each, axis=1), wanted, (-24.0, 24.0)).x
+        gains = np.linalg.lstsq(np.vstack([np.stack(each, axis=1), small]), np.append(wanted, nothing), rcond=None)[0]
         gains = np.where(np.abs(gains) < 0.05, 0.05, gains)
     return MidSideEq(id="road", bands=_with_gains(gains))
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import secrets
 from collections.abc import Sequence
 from typing import Protocol
-
-from scipy.stats import binomtest
 
 from gluvo.session.records import Trial, TrialKind
 
@@ -91,9 +90,14 @@ def finished(running: Running, id: str, names: Sequence[str], made: str) -> Tria
 def p_value(trial: Trial) -> float:
     """How often chance alone does as well: two-sided for a preference, one-sided for telling apart (binomial test)."""
     if trial.kind == "abx":
-        return float(binomtest(sum(trial.answers), len(trial.answers), 0.5, "greater").pvalue) if trial.answers else 1.0
+        return _by_chance(sum(trial.answers), len(trial.answers))
     wins = [trial.answers.count(n) for n in (0, 1)]
-    return float(binomtest(wins[0], sum(wins), 0.5).pvalue) if sum(wins) else 1.0
+    return min(1.0, 2.0 * _by_chance(max(wins), sum(wins)))
+
+
+def _by_chance(right: int, of: int) -> float:
+    """How often a tossed coin is right so many times or more."""
+    return sum(math.comb(of, n) for n in range(right, of + 1)) / 2**of
 
 
 def meaning(trial: Trial) -> str:

@@ -7,9 +7,8 @@ import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import jinja2
 import msgspec
 import numpy as np
 from markupsafe import Markup
@@ -29,6 +28,9 @@ from gluvo.session.files import replacing
 from gluvo.session.records import Session, Target
 from gluvo.steps import Step
 from gluvo.steps.settings import settings_of
+
+if TYPE_CHECKING:
+    import jinja2
 
 TOLD = (
     "integrated",
@@ -225,6 +227,8 @@ def _signed(value: float, decimals: int = 1) -> str:
 
 
 def _environment() -> jinja2.Environment:
+    import jinja2  # here, since it takes long to load
+
     return jinja2.Environment(
         loader=jinja2.FileSystemLoader(Path(__file__).parent), autoescape=True, trim_blocks=True, lstrip_blocks=True
     )

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Callable
-from pathlib import Path
 from typing import IO, Any
 
 from mutagen import MutagenError
@@ -17,33 +16,11 @@ from mutagen.oggopus import OggOpus
 from mutagen.oggvorbis import OggVorbis
 from mutagen.wave import WAVE
 
+from gluvo.deliver.covers import kind_of
 from gluvo.errors import WriteError
-from gluvo.session.files import reason_of
 from gluvo.session.records import FileFormat, Tags
 
-MOST_COVER = 16_000_000
-"""Bytes of a picture."""
 RIFF = b"RIFF"
-
-
-def cover_of(path: Path) -> bytes:
-    """The picture of a cover. Raises `WriteError` where it is not there, or neither JPEG nor PNG."""
-    try:
-        content = path.read_bytes()
-    except (OSError, ValueError) as error:
-        raise WriteError(f"The cover {path.name} cannot be read ({reason_of(error)}).") from None
-    if len(content) > MOST_COVER:
-        raise WriteError(f"The cover {path.name} is larger than {MOST_COVER // 1_000_000} MB.")
-    _kind(content, path.name)
-    return content
-
-
-def _kind(content: bytes, name: str = "cover") -> str:
-    if content.startswith(b"\xff\xd8\xff"):
-        return "image/jpeg"
-    if content.startswith(b"\x89PNG\r\n\x1a\n"):
-        return "image/png"
-    raise WriteError(f"The cover {name} is neither a JPEG nor a PNG.")
 
 
 def tag(file: IO[bytes], format: FileFormat, tags: Tags, cover: bytes | None, title: str) -> None:
@@ -81,7 +58,7 @@ def _id3(kind: Callable[[IO[bytes]], Any]) -> Callable[[IO[bytes], dict[str, str
             else:
                 audio.tags.add(frames[name](encoding=3, text=value))
         if cover is not None:
-            audio.tags.add(APIC(encoding=3, mime=_kind(cover), type=3, desc="", data=cover))
+            audio.tags.add(APIC(encoding=3, mime=kind_of(cover), type=3, desc="", data=cover))
         file.seek(0)
         audio.save(file)
 
@@ -101,7 +78,7 @@ _COMMENTS = {
 
 def _picture(cover: bytes) -> Picture:
     picture = Picture()
-    picture.data, picture.type, picture.mime = cover, 3, _kind(cover)
+    picture.data, picture.type, picture.mime = cover, 3, kind_of(cover)
     return picture
 
 
@@ -140,7 +117,7 @@ def _mp4(file: IO[bytes], plain: dict[str, str], cover: bytes | None) -> None:
         else:
             audio[keys[name]] = value
     if cover is not None:
-        png = _kind(cover) == "image/png"
+        png = kind_of(cover) == "image/png"
         audio["covr"] = [MP4Cover(cover, MP4Cover.FORMAT_PNG if png else MP4Cover.FORMAT_JPEG)]
     file.seek(0)
     audio.save(file)

@@ -13,10 +13,10 @@ import msgspec
 import numpy as np
 
 from gluvo.advise.loudness_target import driven, reach_target
+from gluvo.deliver.covers import cover_of
 from gluvo.deliver.formats import Format, format_of
 from gluvo.deliver.names import stem_of
 from gluvo.deliver.rows import Piece, RowStream
-from gluvo.deliver.tagging import cover_of, tag
 from gluvo.deliver.targets import loudness_of
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import AudioFileError, Cancelled, GluvoError, WriteError
@@ -284,6 +284,8 @@ class _Writing:
 
     def finished(self, progress: Progress) -> Outcome:
         """Tag the files, put them in their places, and measure what is there."""
+        from gluvo.deliver.tagging import tag  # here, since what it needs takes long to load
+
         mended = 0.0
         with self._minding():
             assert self._stream is not None

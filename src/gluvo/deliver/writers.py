@@ -9,7 +9,6 @@ import os
 from collections.abc import Callable
 from typing import IO, Any, Protocol
 
-import av
 import numpy as np
 import soundfile
 
@@ -133,7 +132,9 @@ class AvWriter:
         options: dict[str, str] | None = None,
         codec_options: dict[str, str] | None = None,
     ) -> None:
-        self._watched = Watched(file)
+        import av  # here, since it takes long to load
+
+        self._av, self._watched = av, Watched(file)
         self._out: Any = av.open(
             self._watched, "w", format=container, options={"fflags": "+bitexact", **(options or {})}
         )
@@ -152,16 +153,16 @@ class AvWriter:
             if self._codec == "pcm_s16le":
                 piece = (piece >> 16).astype(np.int16)
             kind = {"int16": "s16", "int32": "s32", "float32": "flt"}[piece.dtype.name]
-            frame = av.AudioFrame.from_ndarray(piece.reshape(1, -1), format=kind, layout="stereo")
+            frame = self._av.AudioFrame.from_ndarray(piece.reshape(1, -1), format=kind, layout="stereo")
             frame.sample_rate, frame.pts = self._rate, self._at
             self._at += len(piece)
             self._mux(frame)
             self._watched.check()
 
-    def _mux(self, frame: av.AudioFrame | None) -> None:
+    def _mux(self, frame: object) -> None:
         try:
             self._out.mux(self._stream.encode(frame))
-        except av.FFmpegError as error:
+        except self._av.FFmpegError as error:
             self._watched.check()
             raise OSError(errno.EIO, f"the encoder stopped: {error.strerror}") from None
 
@@ -171,7 +172,7 @@ class AvWriter:
         self._watched.check()
 
     def abandon(self) -> None:
-        with contextlib.suppress(av.FFmpegError, OSError, ValueError):
+        with contextlib.suppress(self._av.FFmpegError, OSError, ValueError):
             self._out.close()
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
-from scipy.ndimage import median_filter
 
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.trace import Span, Trace
@@ -52,7 +51,8 @@ def _course(trace: Trace, count: int) -> tuple[Floats, Floats]:
     sizes = np.diff(np.append(edges, len(power)))
     means = np.add.reduceat(power, edges) / np.maximum(sizes, 1)
     tops = np.maximum.reduceat(peaks, edges)
-    levels = median_filter(np.maximum(FLOOR, 10.0 * np.log10(np.maximum(means, 1e-12))), 3)
+    level = np.pad(np.maximum(FLOOR, 10.0 * np.log10(np.maximum(means, 1e-12))), 1, mode="edge")
+    levels = np.median([level[:-2], level[1:-1], level[2:]], axis=0)
     crests = np.clip(20.0 * np.log10(np.maximum(tops, 1e-6)) - levels, 0.0, 30.0)
     return levels, np.where(levels <= FLOOR, 0.0, crests)
 

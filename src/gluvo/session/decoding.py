@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-import av
 import numpy as np
 
 from gluvo.errors import AudioFileError
@@ -19,7 +18,9 @@ class Decoded:
 
     def __init__(self, path: Path) -> None:
         """Raises `AudioFileError` if nothing of it can be decoded."""
-        self._name = path.name
+        import av  # here, since it takes long to load and few files need it
+
+        self._name, self._trouble = path.name, av.FFmpegError
         try:
             self._in = av.open(str(path))
         except (av.FFmpegError, OSError, ValueError) as error:
@@ -50,7 +51,7 @@ class Decoded:
                 if np.issubdtype(data.dtype, np.integer):
                     data = data / float(2 ** (8 * data.dtype.itemsize - 1))
                 yield np.asarray(data if len(data) == self.channels else data.reshape(-1, self.channels).T, "f4").T
-        except av.FFmpegError as error:
+        except self._trouble as error:
             raise AudioFileError(f"{self._name} is damaged ({_reason(error)}).") from None
 
     def __enter__(self) -> Decoded:

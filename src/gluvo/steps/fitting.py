@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 import msgspec
 import numpy as np
-from scipy.optimize import least_squares
 
 from gluvo.dsp.kernel import Floats
 from gluvo.progress import Progress, no_progress
@@ -55,6 +54,8 @@ def _next(centres: Floats, remains: Floats, bands: Sequence[Band]) -> Band:
 
 
 def _refined(bands: list[Band], centres: Floats, wanted: Floats, rate: int, most_gain: float) -> list[Band]:
+    from scipy.optimize import least_squares  # takes half a second to load, which only a worker should wait for
+
     low, high = float(np.log(centres[0])), float(np.log(centres[-1]))
     start, least, most = [], [], []
     for band in bands:

@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gluvo.deliver.tagging import cover_of
+from gluvo.deliver.covers import cover_of
 from gluvo.desk.controls.parts import button, label
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
