@@ -32,13 +32,22 @@ from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Session, Stem
-from gluvo.session.sounds import Sound, read_sound
+from gluvo.session.sounds import Sound, measured_file, read_sound
 from gluvo.session.store import read_session
 from gluvo.steps import Band, Glue, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
 RATE = 48_000
 WHOLE = "Trim + 8-band M/S EQ + Glue + Saturation 4 × + Width + true-peak Limiter"
-ASKED = {"EQ of 8 bands + Glue + Limiter, sample peak": "≥ 250 ×", WHOLE: "≥ 85 ×"}
+ASKED = {
+    "Glue (low cut, tilt, auto release)": "≥ 430 ×",
+    "Mid-side EQ, 8 moving bands": "≥ 120 ×",
+    "Saturation, 4 ×": "≥ 125 ×",
+    "Saturation, 16 ×": "≥ 45 ×",
+    "Width, 4 bands": "≥ 320 ×",
+    "Limiter, true peak": "≥ 125 ×",
+    "EQ of 8 bands + Glue + Limiter, sample peak": "≥ 200 ×",
+    WHOLE: "≥ 65 ×",
+}
 
 
 def best(work: Callable[[], object], times: int = 3, clock: Callable[[], float] = time.thread_time) -> float:
@@ -126,7 +135,8 @@ def rows() -> list[tuple[str, str, str]]:
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "x.wav"
         soundfile.write(file, x, RATE, "PCM_24")
-        add("a file read and measured", lambda: figures_of(trace_of(read_sound(file).samples, RATE)), "≥ 300 ×")
+        took = best(lambda: measured_file(file), clock=time.perf_counter)
+        found.append(("a file read and measured, by the clock", f"{seconds / took:.0f} × real time", "≥ 750 ×"))
 
     engine = Engine(Material(RATE, {stem.id: sound}, len(x)), {}, whole_mix)
     engine.listen(Monitoring())
@@ -139,7 +149,9 @@ def rows() -> list[tuple[str, str, str]]:
             took.append(time.perf_counter() - start)
         typical, worst = (100.0 * float(np.percentile(took, p)) * RATE / size for p in (50, 99))
         live = f"{typical:.1f} % ({worst:.1f} %) of its duration"
-        found.append((f"live: a block of {size}, median (99th percentile)", live, "≤ 25 %" if size == 512 else ""))
+        found.append(
+            (f"live: a block of {size}, median (99th percentile)", live, "≤ 12 %" if size == 512 else "≤ 25 %")
+        )
 
     four = Sound(np.tile(sound.samples, (4, 1))[: 240 * RATE], RATE)
     renderer = Renderer(Material(RATE, {stem.id: four}, len(four.samples)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import concurrent.futures
 import contextlib
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass
@@ -180,10 +181,19 @@ def read_sound(path: Path, rate: int | None = None, progress: Progress = no_prog
         raise AudioFileError(f"There is no room for the sound of {path.name} ({reason_of(error)}).") from None
 
 
+def _ahead(blocks: Generator[np.ndarray, None, None]) -> Iterator[np.ndarray]:
+    """The same blocks, the next one being read on a thread of its own while one is worked on."""
+    with contextlib.closing(blocks), concurrent.futures.ThreadPoolExecutor(1, "gluvo-reading") as reading:
+        coming = reading.submit(next, blocks, None)
+        while (block := coming.result()) is not None:
+            coming = reading.submit(next, blocks, None)
+            yield block
+
+
 def measured_file(path: Path, progress: Progress = no_progress) -> tuple[Figures, int]:
     """The figures of a file and its rate, without keeping it in memory."""
     header, tracer = header_of(path), None
-    for block in blocks_of(path, None, progress):
+    for block in _ahead(blocks_of(path, None, progress)):
         tracer = tracer or Tracer(header.rate)
         tracer.push(block if block.shape[1] == 2 else np.repeat(block, 2, axis=1))
     assert tracer is not None  # a file without sound is refused
