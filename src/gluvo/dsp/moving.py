@@ -58,23 +58,28 @@ def move(x, heard, columns, select, memory, curve, times, rises, state, table, s
     2 × `FACTORS`) holds what the band's sections are over `span` dB, see `knots`; `place` is where its static gain of 0 dB
     lies, in dB of movement, or −1. `filters` (sections, 4) is their past. `work` is written over.
     """
-    for start in range(0, x.shape[0], TILE):
-        part, told = x[start : start + TILE], moved[start : start + TILE]
-        _listen(heard[start : start + TILE], columns, select, memory, work)
-        _follow(work[1, : part.shape[0]], curve, times, state, told)
-        _filter(part, columns, told, table, span, place, filters, work)
-        for i in range(told.shape[0]):
-            told[i] *= rises
+    for start in range(-TILE, x.shape[0], TILE):  # the next tile is listened to and followed while this one is filtered
+        now, later = slice(max(0, start), max(0, start + TILE)), slice(start + TILE, start + 2 * TILE)
+        want = moved[later]
+        if want.shape[0]:
+            _listen(heard[later], columns, select, memory, work)
+            wanted_reductions(work[1, : want.shape[0]], curve, want)
+        _filter(x[now], columns, moved[now], table, span, place, filters, want, times, state, work)
+        for i in range(now.start, min(now.stop, x.shape[0])):
+            moved[i] *= rises
     _settle(memory)
     _settle(filters.reshape(-1))
+    for k in range(2):
+        state[k] = state[k] if state[k] > 1e-12 else 0.0
 
 
 @kernel
 def shift(x, columns, moved, table, span, place, filters, work):  # type: ignore[no-untyped-def]
     """As `move`, by what others have found: `moved` (frames), dB."""
+    nothing = work[4 + FACTORS, :2]
     for start in range(0, x.shape[0], TILE):
-        part, told = x[start : start + TILE], moved[start : start + TILE]
-        _filter(part, columns, told, table, span, place, filters, work)
+        now = slice(start, start + TILE)
+        _filter(x[now], columns, moved[now], table, span, place, filters, nothing[:0], nothing, nothing, work)
     _settle(filters.reshape(-1))
 
 
@@ -112,27 +117,14 @@ def _listen(x, columns, select, memory, work):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _follow(level, curve, times, state, out):  # type: ignore[no-untyped-def]
-    """By how many dB the band has moved at each level."""
-    wanted_reductions(level, curve, out)
-    attack, release = times[0], times[1]
-    rest, share = 1.0 - attack, 1.0 - release
-    first, y = state[0], state[1]
-    for i in range(level.shape[0]):
-        want = out[i]
-        first = max(want, release * first + share * want)
-        y = min(first, attack * y + rest * first)  # the latter is the larger one where it falls
-        out[i] = y
-    state[0] = first if first > 1e-12 else 0.0
-    state[1] = y if y > 1e-12 else 0.0
+def _filter(x, columns, moved, table, span, place, filters, want, times, state, work):  # type: ignore[no-untyped-def]
+    """The sections at work; where nothing has moved from a gain of 0 dB, or a column is not meant, nothing is changed.
 
-
-@kernel
-def _filter(x, columns, moved, table, span, place, filters, work):  # type: ignore[no-untyped-def]
-    """The sections at work; where nothing has moved from a gain of 0 dB, or a column is not meant, nothing is changed."""
+    Meanwhile `want` is followed, see `_step`.
+    """
     flat, n = x.reshape(-1), x.shape[0]
     index, share = work[0, :n].view(np.int64), work[1, :n]
-    kept, factors = work[2:4].reshape(-1)[: 2 * n], work[4:].reshape(-1)
+    kept, factors = work[2:4].reshape(-1)[: 2 * n], work[4 : 4 + FACTORS].reshape(-1)
     last = table.shape[1] - 1
     scale, still = last / span, 0
     for i in range(n):
@@ -145,22 +137,11 @@ def _filter(x, columns, moved, table, span, place, filters, work):  # type: igno
     if some:
         kept[:] = flat
     for s in range(table.shape[0]):
-        row, past = table[s].reshape(-1), filters[s]
+        row = table[s].reshape(-1)
         for i in range(n):
             values, slopes = load8(row, index[i]), load8(row, index[i] + FACTORS)
             store8(factors, FACTORS * i, fma8(splat8(share[i]), slopes, values))
-        p, q = load2(past, 0), load2(past, 2)
-        for i in range(n):
-            u, at = load2(flat, 2 * i), FACTORS * i
-            by_u = mul2(splat2(factors[at + 6]), u)
-            out = fma2(splat2(factors[at + 5]), p, fma2(splat2(factors[at + 7]), q, by_u))
-            first = fma2(splat2(factors[at + 1]), q, mul2(splat2(factors[at + 2]), u))
-            second = fma2(splat2(factors[at + 2]), p, mul2(splat2(factors[at + 4]), u))
-            p = fma2(splat2(factors[at]), p, first)
-            q = fma2(splat2(factors[at + 3]), q, second)
-            store2(flat, 2 * i, out)
-        store2(past, 0, p)
-        store2(past, 2, q)
+        _step(flat, factors, filters[s], want if s == 0 else want[:0], times, state)
         if some and s + 1 < table.shape[0]:  # every section hears what would have come to it
             for i in range(n):
                 if moved[i] == place:
@@ -174,9 +155,41 @@ def _filter(x, columns, moved, table, span, place, filters, work):  # type: igno
 
 
 @kernel
+def _step(x, factors, past, want, times, state):  # type: ignore[no-untyped-def]
+    """Filter `x` (flat) by a section's `factors`, and follow what a band should move by, in place, in `want`.
+
+    Both wait for their own last sample; side by side they wait at the same time.
+    """
+    n, m = x.shape[0] // 2, want.shape[0]
+    attack, release = times[0], times[1]
+    rest, share = 1.0 - attack, 1.0 - release
+    first, y = state[0], state[1]
+    p, q = load2(past, 0), load2(past, 2)
+    for i in range(max(n, m)):
+        if i < m:
+            first = max(want[i], release * first + share * want[i])
+            y = min(first, attack * y + rest * first)  # the latter is the larger one where it falls
+            want[i] = y
+        if i < n:
+            u, at = load2(x, 2 * i), FACTORS * i
+            by_u = mul2(splat2(factors[at + 6]), u)
+            out = fma2(splat2(factors[at + 5]), p, fma2(splat2(factors[at + 7]), q, by_u))
+            by_q = fma2(splat2(factors[at + 1]), q, mul2(splat2(factors[at + 2]), u))
+            by_p = fma2(splat2(factors[at + 2]), p, mul2(splat2(factors[at + 4]), u))
+            p = fma2(splat2(factors[at]), p, by_q)
+            q = fma2(splat2(factors[at + 3]), q, by_p)
+            store2(x, 2 * i, out)
+    state[0], state[1] = first, y
+    store2(past, 0, p)
+    store2(past, 2, q)
+
+
+@kernel
 def follow(levels, curve, times, out):  # type: ignore[no-untyped-def]
     """By how many dB a band of a curve and times moves for these levels, from rest; see `move`."""
-    _follow(levels, curve, times, np.zeros(2), out)
+    wanted_reductions(levels, curve, out)
+    nothing = np.zeros(4)
+    _step(nothing[:0], nothing, nothing, out, times, np.zeros(2))
 
 
 def knots(sections: Sequence[Floats], span: float) -> Floats:
@@ -238,7 +251,7 @@ class MovingBand:
         self.rises, self.neutral_at = 1.0 if rises else -1.0, neutral_at
         self.memory, self.state = np.zeros(6), np.zeros(2)
         self.filters = np.zeros((len(table), 4))
-        self._work = np.zeros((4 + FACTORS, TILE))
+        self._work = np.zeros((5 + FACTORS, TILE))
 
     def run(self, x: Audio, moved: Floats, heard: Audio | None = None) -> None:
         """Move the band of `x` (n, 2), in place, by the level of its range in `heard` (in `x` itself), and tell by how
@@ -276,7 +289,7 @@ class ShiftedBand:
         """`table`: see `knots`, over `span` dB. `neutral_at`: dB of movement at which the band does nothing."""
         self._table, self._span, self._neutral_at = table, max(span, LEAST_MOVE), neutral_at
         self._filters = np.zeros((len(table), 4))
-        self._work = np.zeros((4 + FACTORS, TILE))
+        self._work = np.zeros((5 + FACTORS, TILE))
 
     def run(self, x: Audio, moved: Floats, columns: Floats) -> None:
         """Move `x` (n, 2) in place by `moved` (n) dB; `columns`: which of the two are meant, 0 or 1 each."""
