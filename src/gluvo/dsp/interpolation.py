@@ -246,6 +246,12 @@ def _refine(steep, gentle, count, history, rough, near, start, stop, floor, read
         out[i] = v
 
 
+@functools.cache
+def _both(rate: int) -> tuple[Floats, Floats]:
+    """The steep and the gentle phases as `fine_peak` takes them."""
+    return beside(fine_phases(rate)), beside(gentle_phases(rate))
+
+
 class PeakReader:
     """Peaks between samples, block by block; late by `HALF` frames.
 
@@ -257,7 +263,7 @@ class PeakReader:
         self.coarse = coarse_phases(rate)
         self.count = len(fine_phases(rate))
         """Phases of the fine filters."""
-        self.steep, self.gentle = beside(fine_phases(rate)), beside(gentle_phases(rate))
+        self.steep, self.gentle = _both(rate)
         self.history = np.zeros((2, TAPS - 1 + longest_block))
         self.rough = np.zeros((2, longest_block + 2))
         self.near = np.zeros(longest_block + 3)

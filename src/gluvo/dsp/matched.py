@@ -207,6 +207,7 @@ def bell(freq: float, gain_db: float, q: float, rate: int) -> Floats:
     return matched(bell_prototype(gain_db, q), freq, rate)[None, :] if gain_db else NOTHING
 
 
+@functools.lru_cache(maxsize=256)
 def tilt(slope: float, rate: int, pivot: float = 1000.0, pairs: int = 10) -> Floats:
     """A straight tilt of `slope` dB per octave between 20 Hz and 20 kHz, 0 dB at `pivot`; the same at every rate.
 
@@ -231,6 +232,7 @@ def tilt(slope: float, rate: int, pivot: float = 1000.0, pairs: int = 10) -> Flo
         one, other = firsts[2 * i], firsts[2 * i + 1]
         sos[i, :3], sos[i, 3:] = np.convolve(one[:2], other[:2]), np.convolve(one[3:5], other[3:5])
     sos[0, :3] /= abs(response(sos, np.array([pivot]), rate)[0])
+    sos.flags.writeable = False  # it is kept
     return sos
 
 

@@ -7,6 +7,7 @@ of each other's images.
 
 from __future__ import annotations
 
+import functools
 import math
 
 import numpy as np
@@ -167,42 +168,16 @@ class Oversampler:
 
     def __init__(self, factor: int, rate: int, longest: int) -> None:
         self.factor = factor
-        stages = int(math.log2(factor))
-        clear = 0.5 - passes(rate) / rate
-        up = [half_band(self._clearance(n, clear)) for n in range(stages)]
-        down = [half_band(self._clearance(n, clear)) for n in range(stages)] or [np.zeros(0)]
-        if stages:
-            down[0] = low_pass(kaiser_taps(clear / 2.0) | 1, 0.25 * (0.5 + passes(rate) / rate))
-        down[-1] = self._mending_the_mean(down, stages, rate)
-        late = 0.5 + sum((len(h) // 2) * factor / 2 ** (n + 1) for n, h in enumerate(up))
-        late += sum((len(h) - 1) / 2 * factor / 2 ** min(stages, n + 1) for n, h in enumerate(down))
-        pad = round(-late % factor)  # whole frames of the lower rate in all
-        down[-1] = np.concatenate([down[-1], np.zeros(pad)])  # the last tap meets the newest frame
-        self.latency = round((late + pad) / factor)
+        up, down, self.latency = _filters(factor, rate)
         self._even = [np.ascontiguousarray(2.0 * h[(len(h) // 2 + 1) % 2 :: 2]) for h in up]
         self._middle = [len(e) - 1 - len(h) // 4 for e, h in zip(self._even, up, strict=True)]
         # of each pair of frames the later one meets the tap before
-        self._down = [_phases(h) if stages else (h,) for h in down]
+        self._down = [_phases(h) if factor > 1 else (h,) for h in down]
         self._rising = [np.zeros(2 * (len(h) - 1 + longest * 2**n)) for n, h in enumerate(self._even)]
         self._falling = [np.zeros((2, 2 * (len(p[0]) - 1 + longest * 2**n))) for n, p in enumerate(self._down)]
         self._within = [tuple(_without_ends(h) for h in p) for p in self._down]
-        self._between = [np.zeros(2 * longest * 2**n) for n in range(stages + 1)]
+        self._between = [np.zeros(2 * longest * 2**n) for n in range(len(up) + 1)]
         self._work = np.zeros(longest * max(2, factor))
-
-    @staticmethod
-    def _clearance(stage: int, clear: float) -> float:
-        """The transition of the filter between ``2**stage`` and twice that rate, as a share of the latter."""
-        return clear if stage == 0 else 0.5 - 0.5 / 2**stage
-
-    @staticmethod
-    def _mending_the_mean(down: list[Floats], stages: int, rate: int) -> Floats:
-        """The filter at the highest rate: an even number of taps, lifting what the mean of neighbours lowers."""
-        grid = np.linspace(0.0, 0.5, 513)
-        lift = np.minimum(MOST_LIFT, 1.0 / np.maximum(np.cos(np.pi * grid), 1e-3))
-        if stages == 0:
-            return low_pass(64, 0.5, lift)
-        edge = 0.25 * (0.5 + passes(rate) / rate) if stages == 1 else 0.25
-        return low_pass(len(down[-1]) + 1, edge, lift)
 
     def up(self, x: Audio) -> Floats:
         """`x` (frames, 2) at the higher rate, flat: pairs of left and right. Used again by the next block."""
@@ -231,6 +206,38 @@ class Oversampler:
         if self.factor == other.factor:
             for mine, theirs in zip((*self._rising, *self._falling), (*other._rising, *other._falling), strict=True):
                 np.copyto(mine, theirs)
+
+
+@functools.lru_cache(maxsize=64)
+def _filters(factor: int, rate: int) -> tuple[list[Floats], list[Floats], int]:
+    """The filters up and down, from the lowest rate on, and how late they are together, in frames."""
+    stages = int(math.log2(factor))
+    clear = 0.5 - passes(rate) / rate
+    up = [half_band(_clearance(n, clear)) for n in range(stages)]
+    down = [half_band(_clearance(n, clear)) for n in range(stages)] or [np.zeros(0)]
+    if stages:
+        down[0] = low_pass(kaiser_taps(clear / 2.0) | 1, 0.25 * (0.5 + passes(rate) / rate))
+    down[-1] = _mending_the_mean(down, stages, rate)
+    late = 0.5 + sum((len(h) // 2) * factor / 2 ** (n + 1) for n, h in enumerate(up))
+    late += sum((len(h) - 1) / 2 * factor / 2 ** min(stages, n + 1) for n, h in enumerate(down))
+    pad = round(-late % factor)  # whole frames of the lower rate in all
+    down[-1] = np.concatenate([down[-1], np.zeros(pad)])  # the last tap meets the newest frame
+    return up, down, round((late + pad) / factor)
+
+
+def _clearance(stage: int, clear: float) -> float:
+    """The transition of the filter between ``2**stage`` and twice that rate, as a share of the latter."""
+    return clear if stage == 0 else 0.5 - 0.5 / 2**stage
+
+
+def _mending_the_mean(down: list[Floats], stages: int, rate: int) -> Floats:
+    """The filter at the highest rate: an even number of taps, lifting what the mean of neighbours lowers."""
+    grid = np.linspace(0.0, 0.5, 513)
+    lift = np.minimum(MOST_LIFT, 1.0 / np.maximum(np.cos(np.pi * grid), 1e-3))
+    if stages == 0:
+        return low_pass(64, 0.5, lift)
+    edge = 0.25 * (0.5 + passes(rate) / rate) if stages == 1 else 0.25
+    return low_pass(len(down[-1]) + 1, edge, lift)
 
 
 def _phases(h: Floats) -> tuple[Floats, Floats]:

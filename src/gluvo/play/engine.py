@@ -255,10 +255,11 @@ class Engine:
 
         self._requests.append(told)
 
-    def prefetch(self) -> None:
+    def prefetch(self, wanted: Callable[[], bool] = lambda: False) -> None:
         """Touch what will be played in the next seconds, so that the audio thread finds it in memory.
 
-        A little at a time, so that the thread that does this never keeps the interpreter for long.
+        A little at a time, so that the thread that does this never keeps the interpreter for long, and only until it is
+        `wanted` for something else.
         """
         ahead, loop = [self._head.position], self._head.loop
         if loop is not None:
@@ -267,6 +268,8 @@ class Engine:
             for samples in (*self._samples.values(), *(samples for samples, _ in self._beside.values())):
                 for at in range(start, start + round(PREFETCH_SECONDS * self.rate), 64 * PAGE_FRAMES):
                     samples[at : at + 64 * PAGE_FRAMES : PAGE_FRAMES, 0].sum()
+                    if wanted():
+                        return
                 time.sleep(0.001)
 
     # --- state, for any thread -----------------------------------------------------------------------------

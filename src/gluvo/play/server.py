@@ -96,7 +96,7 @@ class Server:
             return
         engine.board.state[BEAT] += 1
         if not engine.failed:
-            engine.prefetch()
+            engine.prefetch(self._pipe.poll)
             return
         failed, playing, position = engine.failed, engine.playing, engine.position
         make = self._make if engine.broken else None
