@@ -309,7 +309,6 @@ class Workbench(QObject):
         if generation == self._generation and same:
             self.audio = replace(found, changed=self.audio.changed)
             self.analysis_changed.emit()
-            self.render()
 
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
@@ -691,7 +690,7 @@ class Workbench(QObject):
             self._apply_times()
         if "gains" in changes:
             self._apply_monitoring()
-        if "around" in changes or "section_current" in changes:
+        if "section_current" in changes:
             self._analyse()
         self.picture_changed.emit()
 
