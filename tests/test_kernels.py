@@ -16,9 +16,11 @@ from scipy import optimize, signal
 
 from gluvo.dsp import shaping
 from gluvo.dsp.bending import Bender
+from gluvo.dsp.convolution import PART, Convolver
 from gluvo.dsp.delay import LOUDEST, Delay, ordinary
 from gluvo.dsp.extremes import largest, largest_magnitude, largest_sum
 from gluvo.dsp.filters import Sections, low_cut
+from gluvo.dsp.fourier import aligned, transform, turns
 from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, magnitudes
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.matched import _solved
@@ -95,6 +97,42 @@ def test_filters_in_registers_are_plain_sums(taps: int, frames: int) -> None:
     wanted = out + np.array([(h[:, None] * x[i + 3 : i + 3 + taps]).sum(axis=0) for i in range(frames)])
     add_filtered(h, 3, x.reshape(-1), out.reshape(-1))
     assert np.abs(out - wanted).max() < 1e-12
+
+
+@pytest.mark.parametrize("size", [64, 128, 512, 1024, 2048, 4096])
+def test_transforms_are_those_of_an_independent_library(size: int) -> None:
+    random = np.random.default_rng(size)
+    z = random.standard_normal(size) + 1j * random.standard_normal(size)
+    real, imaginary, work = z.real.copy(), z.imag.copy(), aligned(2, size)
+    transform(real, imaginary, turns(size), work)
+    assert np.abs(real + 1j * imaginary - np.fft.fft(z)).max() < 1e-13 * np.sqrt(size)
+    transform(imaginary, real, turns(size), work)  # and back
+    assert np.abs((real + 1j * imaginary) / size - z).max() < 1e-14
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.integers(0, 9999), st.integers(1, 5000), st.sampled_from(["alike", "apart", "crossed", "mid and side"]), SPLITS
+)
+def test_convolution_is_a_plain_sum_however_it_is_cut(seed: int, length: int, kind: str, sizes: list[int]) -> None:
+    random = np.random.default_rng(seed)
+    a, b, c, d = random.standard_normal((4, length)) / length
+    filters = {"alike": [[a, None], [None, a]], "crossed": [[a, b], [c, d]]}.get(kind, [[a, None], [None, b]])
+    x = noise(0.15)
+    convolver, out = Convolver(filters, mid_side=kind == "mid and side"), x.copy()
+    for start, end in cut(len(x), sizes):
+        convolver.run(out[start:end], out[start:end])  # in place
+    given_ = np.stack([x.sum(axis=1), x[:, 0] - x[:, 1]], axis=1) / 2.0 if kind == "mid and side" else x
+    made = np.stack(
+        [
+            sum(signal.fftconvolve(given_[:, i], h)[: len(x)] for i, h in enumerate(row) if h is not None)
+            for row in filters
+        ],
+        axis=1,
+    )
+    if kind == "mid and side":
+        made = np.stack([made.sum(axis=1), made[:, 0] - made[:, 1]], axis=1)
+    assert np.abs(out[PART:] - made[:-PART]).max() < 1e-13 and not out[:PART].any()
 
 
 @settings(max_examples=40, deadline=None)

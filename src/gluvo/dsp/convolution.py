@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from gluvo.dsp.fourier import aligned, transform, turns
 from gluvo.dsp.kernel import Audio, Floats, kernel
 
 PART = 1024
@@ -16,6 +17,8 @@ EXACT = 0.04
 """dB off above `FROM` that is exact enough."""
 FROM, DEEPEST = 30.0, -60.0
 """Hz and dB: what lies below need not be followed."""
+
+TURNS = turns(2 * PART)
 
 Magnitude = Callable[[Floats], Floats]
 """Magnitudes, ≥ 0, at frequencies in Hz."""
@@ -83,22 +86,24 @@ def chosen_half(magnitudes: list[Magnitude], rate: int, lengths: Sequence[float]
 
 
 @kernel
-def add_products(spectrum, past, newest, straight, turned, total):  # type: ignore[no-untyped-def]
-    """Take in the spectrum of the newest block, and sum the products of all parts of the filters with the past blocks.
+def convolve_part(taken, past, newest, straight, turned, turns, work, total, made):  # type: ignore[no-untyped-def]
+    """Convolve the newest part: left and right as one complex signal, real and imaginary parts apart.
 
-    `spectrum` and `total` are complex numbers as pairs, ``(2 bins)``, of left and right as one complex signal. `past` is
-    (2, 2, parts, bins): as it is and turned round (the conjugate at the opposite frequency), real and imaginary parts
-    apart, so that the compiler makes vector code. `straight` and `turned` (2, parts, bins) are the filters for either;
-    `turned` has no parts where both channels pass the same filter.
+    `taken` (2, bins) is the part before and the newest one, and is moved on; `made` (2, `PART`) what comes out. `past` is
+    (2, 2, parts, bins): the spectra as they are and turned round (the conjugate at the opposite frequency). `straight` and
+    `turned` (2, parts, bins) are the filters for either; `turned` has no parts where both channels pass the same filter.
+    `turns`: see `fourier`; `work` and `total` (2, bins) are written over.
     """
     count, bins = past.shape[2], past.shape[3]
     a, b, c, d = past[0, 0, newest], past[0, 1, newest], past[1, 0, newest], past[1, 1, newest]
-    for k in range(bins):
-        a[k], b[k] = spectrum[2 * k], spectrum[2 * k + 1]
-    c[0], d[0] = a[0], -b[0]
-    for k in range(1, bins):
-        c[k], d[k] = a[bins - k], -b[bins - k]
-    real, imaginary = total[:bins], total[bins:]
+    a[:] = taken[0]
+    b[:] = taken[1]
+    transform(a, b, turns, work)
+    if turned.shape[1] > 0:
+        c[0], d[0] = a[0], -b[0]
+        for k in range(1, bins):
+            c[k], d[k] = a[bins - k], -b[bins - k]
+    real, imaginary = total[0], total[1]
     real[:] = 0.0
     imaginary[:] = 0.0
     for p in range(count):
@@ -111,8 +116,23 @@ def add_products(spectrum, past, newest, straight, turned, total):  # type: igno
             for k in range(bins):
                 real[k] += e[k] * g[k] - f[k] * h[k]
                 imaginary[k] += e[k] * h[k] + f[k] * g[k]
-    for k in range(bins):
-        spectrum[2 * k], spectrum[2 * k + 1] = real[k], imaginary[k]
+    transform(imaginary, real, turns, work)
+    left, right, scale = made[0], made[1], 1.0 / bins
+    for k in range(PART):
+        left[k], right[k] = scale * real[PART + k], scale * imaginary[PART + k]
+    for side in range(2):
+        taken[side, :PART] = taken[side, PART:]
+
+
+@kernel
+def exchange(x, at, taken, made, out):  # type: ignore[no-untyped-def]
+    """Put `x` (frames, 2) from a place of the newest part on into `taken`, and what was made for there into `out`, which may
+    be `x`."""
+    left, right = taken[0, PART + at :], taken[1, PART + at :]
+    for i in range(x.shape[0]):
+        left[i], right[i] = x[i, 0], x[i, 1]
+    for i in range(x.shape[0]):
+        out[i, 0], out[i, 1] = made[0, at + i], made[1, at + i]
 
 
 class Convolver:
@@ -135,26 +155,24 @@ class Convolver:
         self._straight = self._spectra(0.5 * ((a + d) + 1j * (c - b)))
         other = 0.5 * ((a - d) + 1j * (c + b))
         self._turned = self._spectra(other) if np.any(other) else np.zeros((2, 0, 2 * PART))
-        self._past = np.zeros((2, 2, self.parts, 2 * PART))
-        self._spectrum = np.zeros(2 * PART, dtype=complex)
-        self._taken = np.zeros((2 * PART, 2))
-        self._made = np.zeros((PART, 2))
-        self._total = np.zeros(4 * PART)
+        self._past = aligned(2, 2, self.parts, 2 * PART)
+        self._taken, self._made = aligned(2, 2 * PART), aligned(2, PART)
+        self._work, self._total = aligned(2, 2 * PART), aligned(2, 2 * PART)
         self._filled, self._newest = 0, 0
 
     def _spectra(self, taps: np.ndarray) -> Floats:
         padded = np.zeros((self.parts, 2 * PART), dtype=complex)
         padded[:, :PART] = np.pad(taps, (0, self.parts * PART - len(taps))).reshape(self.parts, PART)
-        spectra = np.fft.fft(padded, axis=1)
-        return np.ascontiguousarray(np.stack([spectra.real, spectra.imag]))
+        found, spectra = aligned(2, self.parts, 2 * PART), np.fft.fft(padded, axis=1)
+        found[0], found[1] = spectra.real, spectra.imag
+        return found
 
     def run(self, x: Audio, out: Audio) -> None:
         """Filter `x` (frames, 2) into `out`, which may be `x`, late by `PART`."""
         at = 0
         while at < len(x):
             n = min(len(x) - at, PART - self._filled)
-            self._taken[PART + self._filled : PART + self._filled + n] = x[at : at + n]
-            out[at : at + n] = self._made[self._filled : self._filled + n]
+            exchange(x[at : at + n], self._filled, self._taken, self._made, out[at : at + n])
             self._filled += n
             at += n
             if self._filled == PART:
@@ -164,12 +182,17 @@ class Convolver:
         """Convolve the part that is full."""
         self._filled = 0
         self._newest = (self._newest + 1) % self.parts
-        np.fft.fft(self._taken.view(complex)[:, 0], out=self._spectrum)
-        flat = self._spectrum.view(np.float64)
-        add_products(flat, self._past, self._newest, self._straight, self._turned, self._total)
-        np.fft.ifft(self._spectrum, out=self._spectrum)
-        self._made[:] = flat.reshape(-1, 2)[PART:]
-        self._taken[:PART] = self._taken[PART:]
+        convolve_part(
+            self._taken,
+            self._past,
+            self._newest,
+            self._straight,
+            self._turned,
+            TURNS,
+            self._work,
+            self._total,
+            self._made,
+        )
 
     def adopt(self, other: Convolver) -> None:
         """Go on where another one is, as far as its past reaches."""
