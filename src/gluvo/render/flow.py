@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Mapping
 
 import numpy as np
 
+from gluvo.dsp.kernel import Floats, kernel
 from gluvo.measure.overview import ReductionTracer
 from gluvo.measure.trace import Tracer
 from gluvo.progress import CORES, Progress, no_progress, step_back
@@ -73,8 +74,10 @@ class Making:
         self.joint = Joint(audio, tracer.finish(audio), start=self.start)
 
     def _mix(self, node: Mix) -> Iterator[None]:
+        if len(node.gains) == 1 and abs(node.gains[0][0]) == abs(node.gains[0][1]):  # nothing new to measure
+            yield from self._scale(np.array(node.gains[0]))
+            return
         audio = self.audio = scratch((self.total, 2))
-        plain = len(node.gains) == 1 and abs(node.gains[0][0]) == abs(node.gains[0][1])  # nothing new to measure
         tracer, gains, total = Tracer(self.rate, between=False), np.array(node.gains), np.zeros((MAX_BLOCK, 2))
         yield
         for at in range(0, self.total, MAX_BLOCK):
@@ -83,18 +86,22 @@ class Making:
             for making, gain in zip(self.inputs, gains, strict=True):
                 add_scaled(making.audio[at : at + len(block)], gain, block)
             audio[at : at + len(block)] = block
-            if not plain:
-                tracer.push(block)
+            tracer.push(block)
             self.done = self.taken = at + len(block)
             if self.done % CHUNK == 0:
                 yield
-        if not plain:
-            self.joint = Joint(audio, tracer.finish(audio), start=self.start)
-            return
+        self.joint = Joint(audio, tracer.finish(audio), start=self.start)
+
+    def _scale(self, gains: Floats) -> Iterator[None]:
+        audio = self.audio = scratch((self.total, 2))
+        yield
+        for at in range(0, self.total, CHUNK):
+            scaled(self.inputs[0].audio[at : at + CHUNK], gains, audio[at : at + CHUNK])
+            self.done = self.taken = min(self.total, at + CHUNK)
+            yield
         while (before := self.inputs[0].joint) is None:
             yield
-        trace = before.trace.scaled(node.gains[0][0])
-        self.joint = Joint(audio, trace, before.reduction, before.came, self.start)
+        self.joint = Joint(audio, before.trace.scaled(gains[0]), before.reduction, before.came, self.start)
 
     def _run(self, node: Run | Ear) -> Iterator[None]:
         unit = node.step.ear(self.rate) if isinstance(node, Ear) else node.step.make(self.rate)
@@ -121,6 +128,14 @@ class Making:
         before = self.inputs[0].joint
         came = before.trace if reduces and before is not None else None
         self.joint = Joint(audio, tracer.finish(audio), reduction.finish() if reduction else None, came, self.start)
+
+
+@kernel
+def scaled(x, gains, out):  # type: ignore[no-untyped-def]
+    """`x` (frames, 2) times a gain for either side, into `out`."""
+    left, right = gains[0], gains[1]
+    for i in range(x.shape[0]):
+        out[i, 0], out[i, 1] = left * x[i, 0], right * x[i, 1]
 
 
 def source_audio(node: Source, material: Material, frames: slice) -> np.ndarray:
