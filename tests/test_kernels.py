@@ -193,12 +193,12 @@ def test_what_is_sustained_is_let_go_slowly(seed: int, window: float, slow: floa
     late = hops + math.ceil((ahead + 2 + APART * RATE) / hop)
     most, quick, gentle, sustained, wanted = [0.0] * late, 0.0, 0.0, 0.0, []
     for i, v in enumerate(held):
-        quick = max(v, v + (quick - v) * release)
-        wanted.append(max(quick, gentle))
-        gentle = sustained + (gentle - sustained) * (charge if sustained > gentle else discharge)
         if (i + 1) % hop == 0:
             most.append(held[max(0, i + 1 - hops * hop) : i + 1].max())
             sustained = min(most[-1], most[-1 - late])
+        quick = max(v, v + (quick - v) * release)
+        gentle = sustained + (gentle - sustained) * (charge if sustained > gentle else discharge)
+        wanted.append(max(quick, gentle))
     assert np.abs(np.concatenate(told) - wanted).max() < 1e-6
 
 

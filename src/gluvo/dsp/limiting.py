@@ -131,7 +131,7 @@ def _release(most, hop, state, env, hops, heights, times):  # type: ignore[no-un
     quick, slow, peak, sustained = env[0], env[1], env[3], env[4]
     inside, quiet, looked, i = state[3], state[6], hops.shape[0] > 0, 0
     while i < most.shape[0]:
-        # what is sustained stands still for a hop, so that the slow release only nears it meanwhile
+        # what is sustained stands still until a hop ends, so that the slow release only nears it meanwhile
         ends = looked and most.shape[0] - i >= hop - inside
         n = hop - inside if ends else most.shape[0] - i
         part = most[i : i + n]
@@ -140,15 +140,18 @@ def _release(most, hop, state, env, hops, heights, times):  # type: ignore[no-un
         for k in range(n):
             v = part[k]
             peak = max(peak, v)
+            if ends and k == n - 1:
+                sustained = _sustained(peak, hops, heights, state, env)
+                slow = slow if slow > LEAST else 0.0
+                quiet = 0 if peak > 0.0 else quiet + 1
+                own = charge if sustained > slow else discharge
+                share = (1.0 - own) * sustained
             quick = max(v, release * quick + lets_go * v)
-            part[k] = max(quick, slow)
             slow = own * slow + share
+            part[k] = max(quick, slow)
         i += n
         inside += n
         if ends:
-            sustained = _sustained(peak, hops, heights, state, env)
-            slow = slow if slow > LEAST else 0.0
-            quiet = 0 if peak > 0.0 else quiet + 1
             inside, peak = 0, 0.0
     quick = quick if quick > LEAST else 0.0
     env[0], env[1], env[3], env[4] = quick, slow, peak, sustained
