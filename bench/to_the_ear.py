@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 
 from gluvo.demo.session import demo_session
-from gluvo.play.device import BLOCK, DEPTH, SILENT
+from gluvo.play.device import BLOCK, DEPTH_SECONDS, SILENT
 from gluvo.play.engine import Monitoring
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
@@ -48,8 +48,8 @@ def main() -> None:
     engine.play()
     host.wait(60.0)
     time.sleep(1.0)
-    held = (DEPTH - BLOCK) / engine.rate  # once the device has taken a block, so much is played before it
-    print(f"the device holds {1000 * DEPTH / engine.rate:.0f} ms, a block is {1000 * BLOCK / engine.rate:.1f} ms")
+    held = DEPTH_SECONDS - BLOCK / engine.rate  # once the device has taken a block, so much is played before it
+    print(f"the device holds {1000 * DEPTH_SECONDS:.0f} ms, a block is {1000 * BLOCK / engine.rate:.1f} ms")
     for id, setting, by in (("limiter-1", "drive", 0.2), ("glue-1", "ratio", 0.1), ("glue-2", "attack", 1.0)):
         step = session.item(id)
         assert step is not None

@@ -178,16 +178,16 @@ def test_edits_during_play_end_where_a_render_does() -> None:
     assert np.abs(live[2 * RATE : 3 * RATE] - shown).max() < 1e-3
 
 
-def test_an_edit_is_heard_within_a_tenth_of_a_second() -> None:
+def test_an_edit_is_heard_within_60_ms() -> None:
     engine = playing(Engine(sound(np.full((3 * RATE, 2), 0.5)), {}, one([*STEPS[1:2], Trim(id="t")])))
     pulled(engine, 8192)
     engine.change(one([*STEPS[1:2], Trim(id="t", gain=-20.0)]))
     before = np.abs(pulled(engine, BLOCK)).max()
     out = np.abs(pulled(engine, RATE // 10)[:, 0])
-    from gluvo.play.device import DEPTH
+    from gluvo.play.device import DEPTH_SECONDS
 
     changed = int(np.argmax(out < 0.5 * before)) + BLOCK
-    assert (changed + DEPTH) / RATE < 0.1
+    assert changed / RATE + DEPTH_SECONDS < 0.06
 
 
 def test_the_silent_device_keeps_time_and_records(tmp_path: Path) -> None:
