@@ -23,6 +23,7 @@ from gluvo.demo.session import demo_session
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.app import application
 from gluvo.desk.window.window import Window
+from gluvo.dsp.kernel import load
 from gluvo.play.process import Host
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
@@ -38,6 +39,7 @@ def window_times() -> dict[str, float]:
     app, path, found = application(), demo_session(), {}
     window = Window(Workbench(host=host, autosaves=False))
     window.show()
+    load()
     host.wait(60.0)
     start = time.perf_counter()
 

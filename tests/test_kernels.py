@@ -6,8 +6,12 @@ import math
 import os
 import subprocess
 import sys
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import numba
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -17,10 +21,12 @@ from scipy import optimize, signal
 from gluvo.dsp import shaping
 from gluvo.dsp.bending import Bender
 from gluvo.dsp.convolution import PART, Convolver
+from gluvo.dsp.deferred import Deferred
 from gluvo.dsp.delay import LOUDEST, Delay, ordinary
 from gluvo.dsp.extremes import largest, largest_magnitude, largest_sum
 from gluvo.dsp.filters import Sections, low_cut
 from gluvo.dsp.fourier import aligned, transform, turns
+from gluvo.dsp.kernel import kernel
 from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, magnitudes
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.matched import _solved
@@ -34,6 +40,43 @@ from gluvo.measure.truepeak import hop_frames, peaks_of
 from .conftest import RATE, music, noise, sine
 
 SPLITS = st.lists(st.integers(1, 700), min_size=1, max_size=12)
+
+
+def doubled(x: float) -> float:
+    return 2.0 * x
+
+
+def test_kernels_run_where_they_can_be_kept_nowhere(
+    monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+) -> None:
+    compiled = numba.njit
+
+    def refusing(function: object, cache: bool = False, **ways: object) -> object:
+        if cache:
+            raise RuntimeError("no locator available")
+        return compiled(function, **ways)
+
+    monkeypatch.setattr(numba, "njit", refusing)
+    assert kernel(doubled)(3.0) == 6.0
+    assert "NUMBA_CACHE_DIR" in caplog.text
+
+
+def test_a_kernel_is_made_once_however_many_threads_call_it_first() -> None:
+    made, meet = [], threading.Barrier(4)
+
+    def make() -> Callable[[float], float]:
+        made.append(1)
+        return doubled
+
+    deferred = Deferred(make)
+
+    def call(x: float) -> float:
+        meet.wait(timeout=10.0)
+        return float(deferred(x))
+
+    with ThreadPoolExecutor(4) as pool:
+        assert list(pool.map(call, (1.0, 2.0, 3.0, 4.0))) == [2.0, 4.0, 6.0, 8.0]
+    assert made == [1]
 
 
 def cut(total: int, sizes: list[int]) -> list[tuple[int, int]]:

@@ -21,8 +21,5 @@ def main() -> NoReturn:
     except ImportError as error:
         sys.stderr.write(f"gluvo: a part of Gluvo is missing ({error}); scripts/setup installs what it needs\n")
         sys.exit(2)
-    except RuntimeError as error:  # compiled kernels can be kept nowhere
-        sys.stderr.write(f"gluvo: {error}; set NUMBA_CACHE_DIR to a folder that can be written\n")
-        sys.exit(2)
     signal.signal(signal.SIGINT, signal.default_int_handler)
     run()

@@ -15,7 +15,7 @@ import os
 import sys
 from typing import Any
 
-import numba
+from gluvo.dsp.deferred import Deferred
 
 PLAIN = "GLUVO_PLAIN"
 """Names an environment variable: any value keeps vectors out."""
@@ -23,7 +23,7 @@ PLAIN = "GLUVO_PLAIN"
 
 def load_quickly() -> None:
     """Load what Numba loads at a kernel's first call, but for the linear algebra of SciPy, which takes a quarter of a second
-    and which no kernel here uses. To be called before any kernel is compiled or loaded."""
+    and which no kernel here uses. To be called before any kernel is compiled or loaded, by one thread at a time."""
     unwanted = "scipy.linalg.cython_blas"
     if os.environ.get(PLAIN) or unwanted in sys.modules:
         return
@@ -168,6 +168,8 @@ def _pairs_of_vectors(two: Any, eight: Any) -> tuple[Any, ...]:
 
 
 def _compiled(text: str) -> Any:
+    import numba
+
     found: dict[str, Any] = {}
     exec(f"def made{text}", found)
     return numba.njit(error_model="numpy", fastmath={"contract"}, inline="always")(found["made"])
@@ -198,7 +200,9 @@ def _pairs_of_tuples() -> tuple[Any, ...]:
     return spread, after, last, top
 
 
+@functools.cache
 def _made() -> tuple[tuple[Any, ...], ...]:
+    """What there is for pairs, for eights and between the two."""
     if not os.environ.get(PLAIN):
         try:
             (of_two, two), (of_eight, eight) = _vectors(2), _vectors(8)
@@ -208,8 +212,12 @@ def _made() -> tuple[tuple[Any, ...], ...]:
     return _tuples(2), _tuples(8), _pairs_of_tuples()
 
 
-_of_two, _of_eight, (spread8, after8, last2, top8) = _made()
-load2, store2, splat2, fma2, mul2, _, total2 = _of_two
-load8, store8, splat8, fma8, mul8, max8, total8 = _of_eight
+def _named(row: int, count: int) -> list[Deferred]:
+    return [Deferred(lambda n=n: _made()[row][n]) for n in range(count)]  # type: ignore[misc]
+
+
+load2, store2, splat2, fma2, mul2, _, total2 = _named(0, 7)
+load8, store8, splat8, fma8, mul8, max8, total8 = _named(1, 7)
+spread8, after8, last2, top8 = _named(2, 4)
 """`spread8`: a pair four times. `after8`: the last pair of one vector, then the first three of the other. `last2`: the
 last pair. `top8`: the largest lane."""

@@ -8,6 +8,7 @@ import logging
 import os
 import signal
 import sys
+import threading
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, QTimer
@@ -17,6 +18,7 @@ from PySide6.QtWidgets import QApplication
 from gluvo.desk.controls.theme import ICONS, theme
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.window import Window
+from gluvo.dsp.kernel import load
 from gluvo.errors import GluvoError
 from gluvo.play.process import Host
 
@@ -54,6 +56,7 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
     theme.force({"day": False, "night": True}.get(night))
     window = Window(Workbench(str(settings.value("device") or ""), host))
     window.show()
+    QTimer.singleShot(0, threading.Thread(target=load, name="gluvo-compiler", daemon=True).start)
     if play:
         window.bench.audio_changed.connect(window.play_once)
     if path is not None:

@@ -62,7 +62,15 @@ CHECK_SECONDS = 1.0
 
 class Window(QMainWindow):
     def __init__(self, bench: Workbench) -> None:
-        super().__init__()
+        with theme.afterwards():
+            super().__init__()
+            self._make(bench)
+        geometry = self.settings.value("geometry")
+        if not (isinstance(geometry, QByteArray) and self.restoreGeometry(geometry)):
+            self.resize(QSize(1280, 800))
+        self._show_what_can_be()
+
+    def _make(self, bench: Workbench) -> None:
         self.bench = bench
         self.settings = QSettings("gluvo", "gluvo")
         self.setMinimumSize(*SMALLEST)
@@ -114,10 +122,6 @@ class Window(QMainWindow):
         self._timer = QTimer(self, interval=TICK_MS)
         self._timer.timeout.connect(self._tick)
         self._timer.start()
-        geometry = self.settings.value("geometry")
-        if not (isinstance(geometry, QByteArray) and self.restoreGeometry(geometry)):
-            self.resize(QSize(1280, 800))
-        self._show_what_can_be()
 
     def _add_filled_menus(self) -> None:
         def recent() -> list[Entry]:
