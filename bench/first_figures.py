@@ -11,6 +11,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from pathlib import Path
 
@@ -21,9 +22,8 @@ from PySide6.QtCore import QTimer
 
 from gluvo.demo.session import demo_session
 from gluvo.desk.model.workbench import Workbench
-from gluvo.desk.window.app import application
+from gluvo.desk.window.app import application, get_ready
 from gluvo.desk.window.window import Window
-from gluvo.dsp.kernel import load
 from gluvo.play.process import Host
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
@@ -35,11 +35,13 @@ from gluvo.steps import Glue, Limiter, Trim, Width
 
 def window_times() -> dict[str, float]:
     """Seconds from opening the demo, nothing of it rendered, while it plays."""
-    host = Host()  # started first, as the program does, which then waits for somebody to open a session
+    host = Host()  # started first, and made ready, as the program does, which then waits for somebody to open a session
     app, path, found = application(), demo_session(), {}
     window = Window(Workbench(host=host, autosaves=False))
     window.show()
-    load()
+    ready = threading.Thread(target=get_ready, args=(True,))
+    ready.start()
+    ready.join()
     host.wait(60.0)
     start = time.perf_counter()
 
@@ -51,7 +53,7 @@ def window_times() -> dict[str, float]:
         if window.bench.audio.material is not None and engine is not None and not engine.playing:
             seen("its audio is read")
             engine.play()
-        if engine is not None and engine.playing and engine.position > 0.0:
+        if engine is not None and len(engine.read().power):
             seen("it sounds")
         if picture.around is not None:
             seen("first figures of the chosen step")
@@ -93,7 +95,7 @@ def stems_to_sound() -> dict[str, float]:
                 engine = window.bench.engine
                 if window.bench.audio.material is not None and engine is not None and not engine.playing:
                     engine.play()
-                if engine is not None and engine.playing and engine.position > 0.0:
+                if engine is not None and len(engine.read().power):
                     found.setdefault(what, time.perf_counter() - start)
                     app.quit()
 

@@ -164,7 +164,6 @@ class Server:
             return  # another song was opened before this one was come to
         shared[BEAT] += 1
         self._done = int(shared[TAKEN])
-        rehearse(session, rate)
         self._make = lambda session: Engine(Material(rate, sounds, frames), self._beside, session, Board(shared))
         self._session, self._choice = session, choice
         self._engine = self._make(session)
@@ -199,28 +198,29 @@ def serve(pipe: Connection) -> None:
     with contextlib.suppress(OSError):
         os.nice(-11)  # only root or a realtime group may; without it, it works as well on an idle machine
     sys.setswitchinterval(SWITCH_SECONDS)
-    rehearse(Session(), 48_000)
+    rehearse()
     Server(pipe).run()
 
 
-def rehearse(session: Session, rate: int) -> None:
+def rehearse() -> None:
     """Play a blink of silence to nobody, so that every kernel is loaded before there is something to hear."""
+    rate = 48_000
     silence = Sound(np.zeros((rate // 4, 2), dtype=np.float32), rate)
     examples = [step for kind in STEP_KINDS for step in kind.examples()]
     everything = cast(
         "tuple[AnyStep, ...]", tuple(msgspec.structs.replace(step, id=f"warm-{n}") for n, step in enumerate(examples))
     )
     eared = next(step.id for step in everything if step.has_ear)
-    warm = session.replace(
+    empty = Session()
+    warm = empty.replace(
         strips=(
-            *session.strips,
+            *empty.strips,
             Bus(id="warm", name="", chain=everything),
             Stem(id="warm-stem", name="", media=Media(path="", size=0, sha256="0" * 64), into="warm"),
         )
     )
-    sounds = dict.fromkeys([*(s.id for s in session.stems), "warm-stem"], silence)
     clean(np.zeros((4, 2)), np.zeros((4, 2)))  # what takes out what is no number; seldom needed
-    engine = Engine(Material(rate, sounds, len(silence.samples)), {"": silence}, warm)
+    engine = Engine(Material(rate, {"warm-stem": silence}, len(silence.samples)), {"": silence}, warm)
     engine.listen(Monitoring(road=RoadTest(kind="small", distorts=True)))
     engine.play()
     block = np.zeros((512, 2))

@@ -73,8 +73,10 @@ class Growing:
 
     def add(self, block: np.ndarray) -> None:
         """Append a piece. Raises `OSError` where there is no room for it."""
-        content = memoryview(np.ascontiguousarray(block, dtype=np.float32).tobytes())
         self._channels = block.shape[1]
+        if not len(block):
+            return
+        content = np.ascontiguousarray(block, dtype=np.float32).data.cast("B")
         if self._in_memory and not _take(len(content)):
             self._move_to_disk()
         elif self._in_memory:

@@ -177,11 +177,12 @@ class Tasks:
 
             def check(done: float, task: Task = task) -> None:
                 task.stopper.check(done)
-                if abs(done - task.share) >= 0.005 or done == 0.0:
+                if abs(done - task.share) >= 0.005:
                     task.share = done
                     self._changed()
 
             try:
+                self._changed()
                 check(0.0)
                 task.job(check)
             except Cancelled:

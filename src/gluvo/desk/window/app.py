@@ -21,6 +21,8 @@ from gluvo.desk.window.window import Window
 from gluvo.dsp.kernel import load
 from gluvo.errors import GluvoError
 from gluvo.play.process import Host
+from gluvo.progress import step_back
+from gluvo.render.warm import warm_up
 
 ICON = ICONS / "gluvo.svg"
 
@@ -56,7 +58,8 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
     theme.force({"day": False, "night": True}.get(night))
     window = Window(Workbench(str(settings.value("device") or ""), host))
     window.show()
-    QTimer.singleShot(0, threading.Thread(target=load, name="gluvo-compiler", daemon=True).start)
+    ready = threading.Thread(target=get_ready, args=(path is None,), name="gluvo-ready", daemon=True)
+    QTimer.singleShot(0, ready.start)
     if play:
         window.bench.audio_changed.connect(window.play_once)
     if path is not None:
@@ -64,6 +67,15 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
     for number in (signal.SIGINT, signal.SIGTERM):  # the window's tick lets Python look at them
         signal.signal(number, lambda *_: QTimer.singleShot(0, window.end))
     return app.exec()
+
+
+def get_ready(waits: bool) -> None:
+    """Load the compiler once the window is up; and all kernels, where it `waits` for somebody to open a session: else they
+    would hold up what is read and rendered of one."""
+    step_back()
+    load()
+    if waits:
+        warm_up()
 
 
 def check_display() -> None:

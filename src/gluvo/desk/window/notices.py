@@ -14,6 +14,8 @@ from gluvo.workbench.tasks import RENDERING, Task
 
 MOST_SHOWN = 3
 """Tasks that are shown side by side."""
+REFRESH_MS = 50
+"""How far they are is not shown more often than this."""
 
 
 @dataclass(frozen=True)
@@ -151,10 +153,24 @@ class WorkLine(QWidget):
         self._more = label("", "caption")
         row.addWidget(self._more)
         row.addStretch(1)
-        bench.tasks_changed.connect(self.refresh)
+        self._told: list[tuple[int, str, bool]] = []
+        self._resting = QTimer(self, singleShot=True, interval=REFRESH_MS)
+        self._resting.timeout.connect(self.refresh)
+        bench.tasks_changed.connect(self._tasks_changed)
         self.refresh()
 
+    def _tasks_changed(self) -> None:
+        """Show at once what goes on; how far it is, soon."""
+        if self._told != self._to_tell():
+            self.refresh()
+        elif not self._resting.isActive():
+            self._resting.start()
+
+    def _to_tell(self) -> list[tuple[int, str, bool]]:
+        return [(task.number, task.title, task.running) for task in self._bench.tasks.shown()]
+
     def refresh(self) -> None:
+        self._told = self._to_tell()
         tasks = self._bench.tasks.shown()
         tasks.sort(key=lambda task: (task.kind is RENDERING, task.number))  # what can be stopped stands in its place
         for one, task in zip(self.lines, [*tasks[:MOST_SHOWN], *[None] * MOST_SHOWN], strict=False):
