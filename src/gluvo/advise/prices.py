@@ -110,7 +110,7 @@ def _priced(
         came.figures().plr - went.figures().plr,
         hits.punch_kept if hits is not None else None,
         10.0 * float(np.log10(max(new, 1e-15))),
-        result.audio,
+        np.asarray(result.audio),
         result.trace,
     )
 

@@ -212,7 +212,7 @@ def as_html(material: Material) -> str:
             ],
             loudness=loudness_graph(material.song.result.trace, material.song.untouched.trace, session),
             spectrum=spectrum_graph(
-                spectrum(material.song.result.audio, material.song.result.rate, "mid", 3),
+                spectrum(material.song.result.heard_in(None), material.song.result.rate, "mid", 3),
                 {r.name: material.reference_tone[r.id] for r in session.references if r.id in material.reference_tone},
             ),
             show=lambda key, value: FIGURES[key].show(value),

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections import OrderedDict
+
+import numpy as np
 
 from gluvo.render.joint import Joint
 from gluvo.session.scratch import let_rest, room_on_disk
@@ -11,6 +14,9 @@ from gluvo.session.scratch import let_rest, room_on_disk
 LEAST_BUDGET, SHARE_OF_DISK = 6_000_000_000, 0.5
 """Bytes that renders may take in any case, and the share of what is free on disk that they may take if that is more: an
 hour of song is 1.4 GB at each of its joints."""
+LEAST_MEMORY, SHARE_OF_MEMORY = 200_000_000, 0.03
+"""Bytes on the heap that what was measured of them may take in any case, and the share of the machine's memory if that is
+more: two megabytes at each joint of a song of four minutes."""
 
 
 class Cache:
@@ -20,11 +26,13 @@ class Cache:
     A stretch of a whole-song joint holds on to it, and goes with it.
     """
 
-    def __init__(self, budget: int | None = None, memory: int = 200_000_000, most: int = 1500) -> None:
-        """`budget`: bytes of audio in all, as the disk has room if none is given; `memory`: bytes on the heap; `most`:
-        joints."""
+    def __init__(self, budget: int | None = None, memory: int | None = None, most: int = 1500) -> None:
+        """`budget`: bytes of audio in all, as the disk has room if none is given; `memory`: bytes on the heap, as the
+        machine has; `most`: joints."""
         room = max(LEAST_BUDGET, round(SHARE_OF_DISK * room_on_disk()))
-        self._budget, self._memory, self._most = room if budget is None else budget, memory, most
+        there = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+        self._budget, self._most = room if budget is None else budget, most
+        self._memory = max(LEAST_MEMORY, round(SHARE_OF_MEMORY * there)) if memory is None else memory
         self._joints: OrderedDict[object, Joint] = OrderedDict()
         self._total = self._heap = 0
         self._lock = threading.Lock()
@@ -39,7 +47,7 @@ class Cache:
         with self._lock:
             self._drop(key)
             self._joints[key] = joint
-            if joint.part_of is None:
+            if joint.part_of is None and isinstance(joint.audio, np.ndarray):
                 let_rest(joint.audio)
             self._total += joint.bytes
             self._heap += joint.heap

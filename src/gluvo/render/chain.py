@@ -9,6 +9,7 @@ import numpy as np
 
 from gluvo.dsp.kernel import Audio
 from gluvo.progress import Progress, no_progress
+from gluvo.render.scaled import Sounding
 from gluvo.steps import MAX_BLOCK, Processor, Step
 
 
@@ -48,7 +49,7 @@ class Unit(Protocol):
 
 
 def stream(
-    unit: Unit, x: np.ndarray, progress: Progress = no_progress, keys: Sequence[np.ndarray] = ()
+    unit: Unit, x: Sounding, progress: Progress = no_progress, keys: Sequence[Sounding] = ()
 ) -> Iterator[tuple[int, slice, Audio]]:
     """Run `x` (frames, 2) through a unit: where each block begins in `x`, its place in the unit's last block (for
     what it reports), and the block itself, aligned with `x`. `keys` go along with `x`, to a processor.

@@ -11,14 +11,14 @@ from collections.abc import Callable, Iterator, Mapping
 
 import numpy as np
 
-from gluvo.dsp.kernel import Floats, kernel
 from gluvo.measure.overview import ReductionTracer
 from gluvo.measure.trace import Tracer
 from gluvo.progress import CORES, Progress, no_progress, step_back
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
 from gluvo.render.machine import add_scaled
-from gluvo.render.plan import Ear, Mix, Node, Run, Source
+from gluvo.render.plan import Ear, Gains, Mix, Node, Run, Source
+from gluvo.render.scaled import Scaled, Sounding
 from gluvo.session.media import Material
 from gluvo.session.scratch import scratch
 from gluvo.steps import MAX_BLOCK
@@ -33,7 +33,7 @@ class Making:
     def __init__(self, node: Node, inputs: list[Making], frames: slice, rate: int, joint: Joint | None = None) -> None:
         self.node, self.inputs, self.joint = node, inputs, joint
         self.total, self._first, self.rate = frames.stop - frames.start, frames.start, rate
-        self.audio: np.ndarray = np.zeros((0, 2)) if joint is None else joint.audio
+        self.audio: Sounding = np.zeros((0, 2)) if joint is None else joint.audio
         self.done = 0 if joint is None else self.total
         """Frames that others can read."""
         self.taken = 0
@@ -75,7 +75,7 @@ class Making:
 
     def _mix(self, node: Mix) -> Iterator[None]:
         if len(node.gains) == 1 and abs(node.gains[0][0]) == abs(node.gains[0][1]):  # nothing new to measure
-            yield from self._scale(np.array(node.gains[0]))
+            yield from self._scale(node.gains[0])
             return
         audio = self.audio = scratch((self.total, 2))
         tracer, gains, total = Tracer(self.rate, between=False), np.array(node.gains), np.zeros((MAX_BLOCK, 2))
@@ -92,16 +92,15 @@ class Making:
                 yield
         self.joint = Joint(audio, tracer.finish(audio), start=self.start)
 
-    def _scale(self, gains: Floats) -> Iterator[None]:
-        audio = self.audio = scratch((self.total, 2))
+    def _scale(self, gains: Gains) -> Iterator[None]:
+        (before,) = self.inputs
         yield
-        for at in range(0, self.total, CHUNK):
-            scaled(self.inputs[0].audio[at : at + CHUNK], gains, audio[at : at + CHUNK])
-            self.done = self.taken = min(self.total, at + CHUNK)
+        self.audio = Scaled(before.audio, gains)
+        while before.joint is None:
+            self.done = self.taken = before.done
             yield
-        while (before := self.inputs[0].joint) is None:
-            yield
-        self.joint = Joint(audio, before.trace.scaled(gains[0]), before.reduction, before.came, self.start)
+        self.done, trace = self.total, before.joint.trace.scaled(gains[0])
+        self.joint = Joint(self.audio, trace, before.joint.reduction, before.joint.came, self.start)
 
     def _run(self, node: Run | Ear) -> Iterator[None]:
         unit = node.step.ear(self.rate) if isinstance(node, Ear) else node.step.make(self.rate)
@@ -128,14 +127,6 @@ class Making:
         before = self.inputs[0].joint
         came = before.trace if reduces and before is not None else None
         self.joint = Joint(audio, tracer.finish(audio), reduction.finish() if reduction else None, came, self.start)
-
-
-@kernel
-def scaled(x, gains, out):  # type: ignore[no-untyped-def]
-    """`x` (frames, 2) times a gain for either side, into `out`."""
-    left, right = gains[0], gains[1]
-    for i in range(x.shape[0]):
-        out[i, 0], out[i, 1] = left * x[i, 0], right * x[i, 1]
 
 
 def source_audio(node: Source, material: Material, frames: slice) -> np.ndarray:

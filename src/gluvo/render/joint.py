@@ -15,6 +15,7 @@ from gluvo.measure.overview import REDUCTION_HOP, Catch, Outline, Reduction, hea
 from gluvo.measure.resonances import Resonance, resonances
 from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import Span, Trace
+from gluvo.render.scaled import Sounding, stretch_of
 from gluvo.session.scratch import SMALLEST
 
 T = TypeVar("T")
@@ -28,7 +29,7 @@ _keeping = threading.Lock()
 class Joint:
     """The sound at one node, and what was measured of it."""
 
-    audio: np.ndarray
+    audio: Sounding
     """``(frames, 2)`` float32."""
     trace: Trace
     reduction: Reduction | None = None
@@ -64,7 +65,7 @@ class Joint:
 
     @property
     def outline(self) -> Outline:
-        return self.once("outline", lambda: outline_of(self.audio, self.rate))
+        return self.once("outline", lambda: outline_of(np.asarray(self.audio), self.rate))
 
     def within(self, span: Span | None) -> Span | None:
         """A span of the song, as one of this joint."""
@@ -73,7 +74,7 @@ class Joint:
     def heard_in(self, span: Span | None) -> np.ndarray:
         """The audio of a span of the song."""
         inner = self.within(span)
-        return self.audio if inner is None else self.audio[inner.frames(self.rate, len(self.audio))]
+        return np.asarray(self.audio) if inner is None else self.audio[inner.frames(self.rate, len(self.audio))]
 
     @property
     def heard(self) -> np.ndarray | None:
@@ -158,4 +159,4 @@ def cut(joint: Joint, frames: slice, start: float) -> Joint:
             rate, reduction.curve[fine], reduction.mean[rows], reduction.top[rows], reduction.busy[rows]
         )
     came = joint.came.cut(span) if joint.came is not None else None
-    return Joint(joint.audio[frames], joint.trace.cut(span), reduction, came, start, joint)
+    return Joint(stretch_of(joint.audio, frames), joint.trace.cut(span), reduction, came, start, joint)

@@ -280,7 +280,8 @@ class Delivery(QObject):
         key = renderer.plan(session).result.key
 
         def work(progress: Progress) -> list[tuple[Encoded, tuple[Beside, Beside]]]:
-            master = renderer.joint(renderer.plan(session).result, None, lambda d: progress(0.2 * d)).audio
+            result = renderer.joint(renderer.plan(session).result, None, lambda d: progress(0.2 * d))
+            master = result.heard_in(None)
             found = []
             for n, encoding in enumerate(encodings):
                 a, b = 0.2 + 0.8 * n / len(encodings), 0.8 / len(encodings)
@@ -426,7 +427,8 @@ class Delivery(QObject):
 
         def at(margin: float, progress: Progress) -> tuple[np.ndarray, int]:
             row = prepared(renderer, session, msgspec.structs.replace(plain, margin=margin), folder)
-            return renderer.joint(renderer.plan(row.session).result, None, progress).audio, renderer.material.rate
+            result = renderer.joint(renderer.plan(row.session).result, None, progress)
+            return result.heard_in(None), renderer.material.rate
 
         def done(found: Margin) -> None:
             self.margin = found

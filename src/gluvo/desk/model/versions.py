@@ -9,8 +9,8 @@ from typing import Any, Protocol
 from gluvo.compare.hearables import VERSIONS, Hearable
 from gluvo.compare.match import RESULT
 from gluvo.measure.figures import FIGURES
+from gluvo.measure.trace import Trace
 from gluvo.progress import Progress
-from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
 from gluvo.session import versions
 from gluvo.session.records import Session, Version
@@ -113,15 +113,16 @@ class Versions:
             return False
         state = versions.state_of(session, id)
 
-        def work(check: Progress) -> Joint:
-            return renderer.joint(renderer.plan(state).result, None, check)
+        def work(check: Progress) -> tuple[Sound, Trace]:
+            joint = renderer.joint(renderer.plan(state).result, None, check)
+            return Sound(joint.heard_in(None), renderer.rate), joint.trace
 
-        def done(joint: Joint) -> None:
+        def done(found: tuple[Sound, Trace]) -> None:
             if self.version(id) is None or bench.renderer is not renderer:
                 return
             heard = Hearable(id, VERSIONS, version.name, "", listed=False)
-            sound = Sound(joint.audio, renderer.rate)
-            joint_of(sound, joint.trace)
+            sound, trace = found
+            joint_of(sound, trace)
             bench.keep_beside(Beside(heard, sound))
             bench.render()
             if then is not None:

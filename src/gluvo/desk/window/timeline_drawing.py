@@ -179,8 +179,9 @@ class TimelineDrawing:
         last = min(song.frames, math.ceil(self.view.end * rate) + 1)
         apart = self.inner / max(1, last - first)
         for samples, name in layers:
+            seen = samples[first:last]
             for channel, style in ((0, Qt.PenStyle.SolidLine), (1, Qt.PenStyle.DotLine)):
-                values = samples[first:last, channel]
+                values = seen[:, channel]
                 points = [QPointF(self.x((first + n) / rate), self._y(float(v))) for n, v in enumerate(values)]
                 painter.setPen(QPen(c.soft(name, 230), 1.2, style))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
