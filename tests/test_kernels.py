@@ -104,13 +104,26 @@ def test_logarithms_and_factors_are_those_of_the_library(seed: int) -> None:
 
 
 @settings(max_examples=40, deadline=None)
-@given(st.integers(0, 3000), st.integers(0, 2500), SPLITS)
-def test_a_delay_is_a_shift_however_it_is_cut(frames: int, more: int, sizes: list[int]) -> None:
+@given(st.integers(0, 3000), SPLITS)
+def test_a_delay_is_a_shift_however_it_is_cut(frames: int, sizes: list[int]) -> None:
     x = noise(0.1)
-    delay, out = Delay(frames, frames + more), x.copy()
+    delay, out = Delay(frames), x.copy()
     for a, b in cut(len(x), sizes):
         delay.run(out[a:b], out[a:b])  # in place
     assert np.array_equal(out, np.concatenate([np.zeros((frames, 2)), x])[: len(x)])
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 3000), st.integers(0, 5000), st.integers(0, 4799))
+def test_a_delay_goes_on_where_one_of_another_length_was(before: int, after: int, at: int) -> None:
+    x = noise(0.1)
+    out, first, second = np.zeros_like(x), Delay(before), Delay(after)
+    first.run(x[:at], out[:at])
+    second.adopt(first)
+    second.run(x[at:], out[at:])
+    there = np.concatenate([np.zeros((after, 2)), x])[at : len(x)]
+    there[: max(0, after - len(first.ring))] = 0.0  # of longer ago it had nothing
+    assert np.array_equal(out[at:], there)
 
 
 @pytest.mark.parametrize("count", range(18))
@@ -194,7 +207,6 @@ def test_what_a_ceiling_holds_is_the_running_maximum_smoothed(
         knee=0.0,
         link=1.0,
         times=(0.0, 0.0, 0.0),  # lets go at once, so that it falls to rest between
-        longest=ahead,
         longest_block=1024,
     )
     peaks, reduction, out = np.zeros((2, 1024)), np.zeros(1024), np.zeros_like(x)
@@ -223,7 +235,7 @@ def test_what_is_sustained_is_let_go_slowly(seed: int, window: float, slow: floa
     x = np.repeat(random.uniform(0.0, 1.0, 12) ** 3, 700)[:, None] * sine(60.0, 8400 / RATE)
     ahead, hop, release = 40, round(RATE / HOPS_A_SECOND), 0.98
     charge, discharge = 0.99, 1.0 - 0.001 / slow
-    made = dict(lookahead=ahead, smoothing=0, ceiling=-9.0, knee=0.0, link=1.0, longest=ahead, longest_block=1024)
+    made = dict(lookahead=ahead, smoothing=0, ceiling=-9.0, knee=0.0, link=1.0, longest_block=1024)
     holder = CeilingHolder(**made, times=(release, charge, discharge), sustained=window, rate=RATE)
     peaks, reduction, told = np.zeros((2, 1024)), np.zeros(1024), []
     for a, b in cut(len(x), sizes):

@@ -79,7 +79,7 @@ RUN = 1024
 
 
 class Delay:
-    """Delays by a whole number of frames; the ring is as long as the longest delay it may be asked for.
+    """Delays by a whole number of frames.
 
     >>> late = Delay(2)
     >>> x = np.ones((4, 2)); late.run(x, x)
@@ -87,9 +87,9 @@ class Delay:
     [0.0, 0.0, 1.0, 1.0]
     """
 
-    def __init__(self, frames: int, longest: int | None = None) -> None:
+    def __init__(self, frames: int) -> None:
         self.frames = frames
-        self.ring = np.zeros((max(frames, longest or 0) + RUN, 2))
+        self.ring = np.zeros((frames + RUN, 2))
         self.place = np.zeros(1, dtype=np.int64)
 
     def run(self, x: Audio, out: Audio) -> None:
@@ -97,11 +97,12 @@ class Delay:
         delay_block(self.ring, self.place, self.frames, x, out)
 
     def adopt(self, other: Delay) -> None:
-        """Go on where `other` is, its delay may differ; rings of another size start empty."""
-        if self.ring.shape != other.ring.shape:
-            return
-        place, start = int(other.place[0]), int(other.place[0]) - self.frames
-        # no more than will be read, since this happens between two blocks
-        for part in (slice(max(0, start), place), slice(len(self.ring) + start, None) if start < 0 else slice(0, 0)):
-            self.ring[part] = other.ring[part]
-        np.copyto(self.place, other.place)
+        """Go on where `other` is, whose delay may be another; what it no longer has is silence."""
+        end, known = int(other.place[0]), min(self.frames, len(other.ring))  # no more than will be read, since this
+        start = end - known  # happens between two blocks
+        self.ring[: self.frames - known] = 0.0
+        if start < 0:
+            self.ring[self.frames - known : self.frames - end] = other.ring[start:]
+        kept = max(0, start)
+        self.ring[self.frames - (end - kept) : self.frames] = other.ring[kept:end]
+        self.place[0] = self.frames

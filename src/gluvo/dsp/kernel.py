@@ -23,7 +23,15 @@ log = logging.getLogger(__name__)
 
 def kernel(function: Callable[..., Any]) -> Callable[..., Any]:
     """Compile a function once, keep it on disk, and run it without the interpreter's lock."""
-    return functools.update_wrapper(Deferred(lambda: _compiled(function)), function)
+
+    def make() -> Any:
+        compiled, place = _compiled(function), function.__globals__
+        if place.get(function.__name__) is deferred:  # its own module need not go through what stood for it
+            place[function.__name__] = compiled
+        return compiled
+
+    deferred = functools.update_wrapper(Deferred(make), function)
+    return deferred
 
 
 def load() -> None:

@@ -281,14 +281,12 @@ class CeilingHolder:
         sustained: float = 0.0,
         rate: int = 48_000,
         extra_hold: int = 0,
-        longest: int,
         longest_block: int,
     ) -> None:
         """Lengths in frames, levels in dB, `link` 0–1, `times` as in `reduce_block`.
 
         `sustained` is the window in seconds for the slow release; shorter than a hop, there is none.
         `extra_hold` keeps the reduction up that much longer, for what an interpolation filter spreads.
-        `longest` look-ahead sizes the rings, so that holders with other look-aheads can take over.
         """
         second = max(1, smoothing // 2)
         first = max(1, smoothing + 1 - second)
@@ -298,7 +296,6 @@ class CeilingHolder:
         self.curve = np.array([ceiling, knee, link])
         self.times = np.array(times)
         self.columns = 1 if link >= 1.0 else 2
-        room = longest + extra_hold + 4
         hold = int(self.lengths[0])
         self.suffix, self.wanted = np.zeros((2, hold + 1)), np.zeros((2, hold))
         self.rings = np.zeros((2, 2, max(first, second)), dtype=np.int64)
@@ -308,7 +305,7 @@ class CeilingHolder:
         self.heights = np.zeros((2, window + math.ceil((hold + APART * rate) / hop) if window else 0))
         self.state = np.zeros((2, 7), dtype=np.int64)
         self.env = np.zeros((2, 6))
-        self._late = Delay(lookahead, room)
+        self._late = Delay(lookahead)
         self._taken, self._factors = np.zeros((2, longest_block)), np.zeros((2, longest_block))
         self._work = np.zeros(longest_block)
 
@@ -393,7 +390,6 @@ class Mender:
             link=link,
             times=(pole(0.02, rate), 0.0, 0.0),
             extra_hold=HALF,
-            longest=frames,
             longest_block=longest_block,
         )
         self.latency = frames + HALF

@@ -16,7 +16,7 @@ from gluvo.measure.trace import Tracer
 from gluvo.progress import CORES, Progress, no_progress, step_back
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
-from gluvo.render.machine import add_scaled
+from gluvo.render.machine import mix_all
 from gluvo.render.plan import Ear, Gains, Mix, Node, Run, Source
 from gluvo.render.scaled import Scaled, Sounding
 from gluvo.session.media import Material
@@ -78,13 +78,15 @@ class Making:
             yield from self._scale(node.gains[0])
             return
         audio = self.audio = scratch((self.total, 2))
-        tracer, gains, total = Tracer(self.rate, between=False), np.array(node.gains), np.zeros((MAX_BLOCK, 2))
+        tracer, gains, total = (
+            Tracer(self.rate, between=False),
+            np.array(node.gains).reshape(-1, 2),
+            np.zeros((MAX_BLOCK, 2)),
+        )
         yield
         for at in range(0, self.total, MAX_BLOCK):
             block = total[: min(MAX_BLOCK, self.total - at)]
-            block[:] = 0.0
-            for making, gain in zip(self.inputs, gains, strict=True):
-                add_scaled(making.audio[at : at + len(block)], gain, block)
+            mix_all([making.audio[at : at + len(block)] for making in self.inputs], gains, block)
             audio[at : at + len(block)] = block
             tracer.push(block)
             self.done = self.taken = at + len(block)

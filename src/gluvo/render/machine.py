@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import numpy as np
 
 from gluvo.dsp.delay import Delay
-from gluvo.dsp.kernel import Audio, kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Ear, Mix, Node, Run, Source
 from gluvo.session.media import Material
 from gluvo.steps import MAX_BLOCK, Processor
-
-LONGEST_LATENCY = 0.75
-"""Seconds; delays are made for this much, so that graphs of other latencies can take over from each other."""
 
 
 class Part:
@@ -34,11 +31,24 @@ class Part:
             self.processor = node.step.ear(rate)
         start = max((p.latency for p in inputs), default=0)
         self.latency = start + (self.processor.latency if self.processor is not None else 0)
-        longest = round(LONGEST_LATENCY * rate)
-        self._late = [Delay(start - p.latency, longest) if p.latency < start else None for p in inputs]
+        self._late = [Delay(start - p.latency) if p.latency < start else None for p in inputs]
         self._ready = [np.zeros((MAX_BLOCK, 2)) if late else p.out for late, p in zip(self._late, inputs, strict=True)]
         self._gains = np.array(node.gains).reshape(-1, 2) if isinstance(node, Mix) else None
         self._block = -1
+        self._frames = 0
+        self._cut(MAX_BLOCK)
+
+    def _cut(self, n: int) -> None:
+        """Blocks are of `n` frames from now on."""
+        self._frames, self._made = n, self.out[:n]
+        self._came = [ready[:n] for ready in self._ready]
+        self._held_up = [
+            (late, x.out[:n], ready)
+            for late, x, ready in zip(self._late, self.inputs, self._came, strict=True)
+            if late is not None
+        ]
+        if self.processor is not None:
+            self.processor.keys = tuple(self._came[1:])
 
     def run(self, n: int, block: int) -> None:
         """Make this block's sound, once a block however often it is asked; the inputs must have theirs.
@@ -48,17 +58,14 @@ class Part:
         if block == self._block:
             return
         self._block, self.running = block, True
-        out = self.out[:n]
-        for late, x, ready in zip(self._late, self.inputs, self._ready, strict=True):
-            if late is not None:
-                late.run(x.out[:n], ready[:n])
+        if n != self._frames:
+            self._cut(n)
+        for late, x, ready in self._held_up:
+            late.run(x, ready)
         if self.processor is not None:
-            self.processor.keys = tuple(ready[:n] for ready in self._ready[1:])
-            self.processor.run(self._ready[0][:n], out)
+            self.processor.run(self._came[0], self._made)
         elif self._gains is not None:
-            out[:] = 0.0
-            for ready, gains in zip(self._ready, self._gains, strict=True):
-                add_scaled(ready[:n], gains, out)
+            mix_all(self._came, self._gains, self._made)
 
     def adopt(self, other: Part) -> None:
         """Go on where a part of the same place in the session is."""
@@ -70,18 +77,24 @@ class Part:
                 mine.adopt(theirs)
 
 
+def mix_all(sounds: Sequence[Audio], gains: Floats, out: Audio) -> None:
+    """The sum of some sounds, ``(frames, 2)`` each, times their gains of left and right; silence where there are none."""
+    if not len(gains):
+        out[:] = 0.0
+    for n, x in enumerate(sounds):
+        mix_in(x, gains[n], n == 0, out)
+
+
 @kernel
-def add_scaled(x, gains, out):  # type: ignore[no-untyped-def]
-    """Add `x` (frames, 2) to `out`, left and right times their gains."""
+def mix_in(x, gains, first, out):  # type: ignore[no-untyped-def]
+    """Add `x` (frames, 2) to `out`, left and right times their gains; the `first` takes the place of what was there."""
+    flat, total = x.reshape(-1), out.reshape(-1)
     left, right = gains[0], gains[1]
-    if left == right:
-        flat, total = x.reshape(-1), out.reshape(-1)
-        for i in range(flat.shape[0]):
-            total[i] += left * flat[i]
-        return
-    for i in range(x.shape[0]):
-        out[i, 0] += left * x[i, 0]
-        out[i, 1] += right * x[i, 1]
+    if first:
+        total[:] = 0.0
+    for i in range(0, flat.shape[0], 2):
+        total[i] += left * flat[i]
+        total[i + 1] += right * flat[i + 1]
 
 
 class Machine:
@@ -100,11 +113,12 @@ class Machine:
         for node in (*outputs.values(), *also):
             self._add(node, shared)
         self.latency = max((self.parts[n.key].latency for n in outputs.values()), default=0)
-        longest = round(LONGEST_LATENCY * rate)
         self._outputs = {name: self.parts[n.key] for name, n in outputs.items()}
-        self._late = {name: Delay(self.latency - p.latency, longest) for name, p in self._outputs.items()}
+        self._late = {name: Delay(self.latency - p.latency) for name, p in self._outputs.items()}
         self.paths: dict[str, Audio] = {name: np.zeros((MAX_BLOCK, 2)) for name in outputs}
         self.sources = [p for p in self.parts.values() if isinstance(p.node, Source)]
+        self._frames = 0
+        self._held_up: list[tuple[Delay, Audio, Audio]] = []
 
     def _add(self, node: Node, shared: Mapping[str, Part]) -> Part:
         if node.key not in self.parts:
@@ -116,8 +130,11 @@ class Machine:
         """Run a block of `n` frames into `paths`. The sources must have been filled; `block` counts up."""
         for part in self.parts.values():
             part.run(n, block)
-        for name, part in self._outputs.items():
-            self._late[name].run(part.out[:n], self.paths[name][:n])
+        if n != self._frames:
+            self._frames, outputs = n, self._outputs.items()
+            self._held_up = [(self._late[name], part.out[:n], self.paths[name][:n]) for name, part in outputs]
+        for late, x, path in self._held_up:
+            late.run(x, path)
 
     def take_over(self, other: Machine) -> None:
         """Take over the state of a running machine, part by part, found by where they stand in the session."""

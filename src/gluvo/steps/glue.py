@@ -500,7 +500,7 @@ class GlueProcessor(Processor):
         self._curve, self._times = settings.curve, settings.times(rate)
         self._makeup, self._mix = gain_of(settings.makeup), settings.mix / 100.0
         self._detector = Detector(settings, rate)
-        self._delay = Delay(self.latency, round(LONGEST_LOOK_AHEAD / 1000.0 * rate))
+        self._delay = Delay(self.latency)
         columns = self._detector.columns
         self._level = np.zeros((columns, MAX_BLOCK))
         self._reduction = np.zeros((columns, MAX_BLOCK))

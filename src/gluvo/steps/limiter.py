@@ -223,7 +223,6 @@ class LimiterProcessor(Processor):
             times=(pole(release, rate), pole(CHARGE, rate), pole(settings.slow_release, rate)),
             sustained=settings.sustained,
             rate=rate,
-            longest=round(LONGEST_LOOK_AHEAD / 1000.0 * rate),
             longest_block=MAX_BLOCK,
         )
         self._mender = Mender(settings.ceiling, link, rate, MAX_BLOCK)

@@ -319,7 +319,6 @@ class SaturationProcessor(Processor):
                 knee=0.0,
                 link=1.0,
                 times=(pole(HOLD_RELEASE, rate), 0.0, 0.0),
-                longest=ahead,
                 longest_block=MAX_BLOCK,
             )
             self.latency += ahead
