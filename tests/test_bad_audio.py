@@ -14,6 +14,7 @@ from gluvo.errors import AudioFileError
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
+from gluvo.session import straight
 from gluvo.session.create import new_session
 from gluvo.session.media import audio_files, read_material
 from gluvo.session.sounds import read_sound
@@ -90,6 +91,32 @@ def test_formats_that_are_taken(tmp_path: Path, suffix: str, subtype: str) -> No
     sound = read_sound(written(tmp_path / f"x.{suffix}", x, subtype=subtype))
     assert abs(sound.seconds - 1.0) < 0.1
     assert np.abs(sound.samples).max() == pytest.approx(np.abs(x).max(), rel=0.2)
+
+
+@pytest.mark.parametrize("whole", [True, False], ids=["whole", "cut short"])
+@pytest.mark.parametrize("raw", [True, False], ids=["bytes", "library"])
+@pytest.mark.parametrize("channels", [1, 2])
+@pytest.mark.parametrize(
+    ("form", "order"),
+    [("WAV", "FILE"), ("WAV", "BIG"), ("WAVEX", "FILE"), ("RF64", "FILE"), ("W64", "FILE"), ("AIFF", "FILE")],
+)
+def test_three_bytes_a_sample_are_read_as_the_library_reads_them(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, form: str, order: str, channels: int, raw: bool, whole: bool
+) -> None:
+    x = np.random.default_rng(0).uniform(-1.0, 1.0, (5001, channels))
+    x[:3] = [[1.0], [-1.0], [2.0**-23]]
+    path = tmp_path / "x"
+    soundfile.write(path, x, RATE, "PCM_24", format=form, endian=order)
+    if not whole:
+        path.write_bytes(path.read_bytes()[:-1000])
+    wanted = soundfile.read(path, dtype="float32", always_2d=True)[0]
+    if not raw:
+        monkeypatch.setattr(straight, "RAW", None)
+    found = []
+    with straight.Straight(path) as file:
+        while len(piece := file.pieces(777)):
+            found.append(piece)
+    assert np.array_equal(np.concatenate(found), wanted) and len(wanted) > 4000
 
 
 def test_stems_of_other_lengths_rates_and_starts_are_summed(tmp_path: Path) -> None:

@@ -177,13 +177,14 @@ class Sections:
         rows[0, count:] = 1.0  # what is there beyond passes all
         rows[:, :count] = both[:, :, [0, 1, 2, 4, 5]].transpose(2, 0, 1) * np.array([1, 1, 1, -1, -1])[:, None, None]
         states = np.zeros((2, room, 2))
-        self._coefficients, self._states, self._line = rows.reshape(-1), states.reshape(-1), np.zeros(2 * room)
+        self.coefficients, self.states, self._line = rows.reshape(-1), states.reshape(-1), np.zeros(2 * room)
+        """As kernels take them; see `run_sections`."""
         self.memory = states.transpose(1, 0, 2)[:count]
         """The states, (sections, 2 states, 2 columns)."""
 
     def run(self, x: Audio, out: Audio) -> None:
         """Filter `x` (frames, 2) into `out`, which may be `x`."""
-        run_sections(self._coefficients, self._states, self._line, x, out)
+        run_sections(self.coefficients, self.states, self._line, x, out)
 
     def adopt(self, other: Sections) -> None:
         """Go on where `other` is, if it has as many sections."""

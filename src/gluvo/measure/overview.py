@@ -6,7 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gluvo.dsp.extremes import largest
 from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.vectors import fma8, load8, splat8, total8
 from gluvo.measure.trace import Span, Trace, hop_frames
 
 OUTLINE_HOP = 256
@@ -185,24 +187,27 @@ class ReductionTracer:
 
 @kernel
 def _collect(reduction, at, frames, hop, curve, mean, top, busy):  # type: ignore[no-untyped-def]
-    i, n = 0, min(reduction.shape[0], frames - at)
+    i, n, one = 0, min(reduction.shape[0], frames - at), splat8(1.0)
     while i < n:
         place = (at + i) // REDUCTION_HOP
         stop = min(n, (place + 1) * REDUCTION_HOP - at)
-        for k in range(i, stop):
-            curve[place] = max(curve[place], reduction[k])
+        curve[place] = max(curve[place], largest(reduction[i:stop]))
         i = stop
     i = 0
     while i < n:
         row = (at + i) // hop
         stop = min(n, (row + 1) * hop - at)
-        total, most, some = 0.0, top[row], 0
-        for k in range(i, stop):
-            total += reduction[k]
-            some += reduction[k] > 0.0
-            most = max(most, reduction[k])
+        sums, some, k = splat8(0.0), 0, i
+        while k + 8 <= stop:
+            sums = fma8(one, load8(reduction, k), sums)
+            k += 8
+        total = total8(sums)
+        for j in range(k, stop):
+            total += reduction[j]
+        for j in range(i, stop):
+            some += reduction[j] > 0.0
         mean[row] += total / hop
-        top[row] = most
+        top[row] = max(top[row], largest(reduction[i:stop]))
         busy[row] += some / hop
         i = stop
 

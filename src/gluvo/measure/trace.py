@@ -14,8 +14,8 @@ import numpy as np
 
 from gluvo.dsp.extremes import largest_magnitude
 from gluvo.dsp.filters import Sections
-from gluvo.dsp.kernel import Floats, kernel
-from gluvo.dsp.vectors import fma8, load8, splat8, store8
+from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.vectors import fma2, load2, mul2, store2
 from gluvo.measure.truepeak import AFTER, BEFORE, HOPS, HopPeaks, hop_frames, peaks_of
 
 
@@ -183,18 +183,19 @@ class Tracer:
         `finish` is given the audio."""
         self.rate = rate
         self.hop = hop_frames(rate)
-        frames = HOPS * self.hop
         self._filter = Sections(k_weighting(rate))
-        self._reader = HopPeaks(rate, frames) if between else None
-        self._stage = np.zeros((BEFORE + frames + AFTER, 2))
-        """Frames that have not been measured, whole hops at a time, with what the interpolator sees to either side."""
-        self._weighted = np.zeros((frames, 2))
-        self._lanes = np.zeros(8)
+        self._reader = HopPeaks(rate, HOPS * self.hop) if between else None
+        self._stage = np.zeros((BEFORE + HOPS * self.hop + AFTER, 2))
+        """Frames between which no peaks have been read, whole hops at a time, with what the interpolator sees to either
+        side."""
         self._filled, self._frames = BEFORE, 0
-        self._rows, self._peaks = np.zeros((1024, SUMS)), np.zeros(1024)
+        self._sums, self._rows, self._peaks = np.zeros(SUMS), np.zeros((1024, SUMS)), np.zeros(1024)
 
     def push(self, x: np.ndarray) -> None:
         """Measure the next block, ``(n, 2)``; float32 is taken too."""
+        if self._reader is None:
+            self._push_sums(x)
+            return
         at = 0
         while at < len(x):
             n = min(len(x) - at, len(self._stage) - self._filled)
@@ -204,21 +205,33 @@ class Tracer:
             if self._filled == len(self._stage):
                 self._measure(HOPS * self.hop)
 
+    def _push_sums(self, x: np.ndarray) -> None:
+        """The same, where nothing is read between samples."""
+        if x.dtype == np.float64 and x.flags.c_contiguous:
+            self._sum(x)
+            return
+        for at in range(0, len(x), len(self._stage)):
+            part = x[at : at + len(self._stage)]
+            self._stage[: len(part)] = part
+            self._sum(self._stage[: len(part)])
+
     def _measure(self, frames: int) -> None:
         """Measure so many frames of the stage, and keep what lies after them."""
         first, count = self._frames // self.hop, -(-frames // self.hop)
-        if first + count > len(self._rows):
-            more = max(count, len(self._rows))
-            self._rows, self._peaks = np.pad(self._rows, ((0, more), (0, 0))), np.pad(self._peaks, (0, more))
-        x, weighted = self._stage[BEFORE : BEFORE + frames], self._weighted[:frames]
-        self._filter.run(x, weighted)
-        sum_hops(x, weighted, self.hop, self._lanes, self._rows[first : first + count])
-        if self._reader is not None:
-            self._reader.read(self._stage[: BEFORE + frames + AFTER], self._peaks[first : first + count])
-        self._frames += frames
+        self._sum(self._stage[BEFORE : BEFORE + frames])
+        assert self._reader is not None
+        self._reader.read(self._stage[: BEFORE + frames + AFTER], self._peaks[first : first + count])
         kept = self._filled - frames
         self._stage[:kept] = self._stage[frames : self._filled].copy()
         self._filled = kept
+
+    def _sum(self, x: Audio) -> None:
+        first, begun = divmod(self._frames, self.hop)
+        if first + len(x) // self.hop + 2 > len(self._rows):
+            more = max(len(x) // self.hop + 2, len(self._rows))
+            self._rows, self._peaks = np.pad(self._rows, ((0, more), (0, 0))), np.pad(self._peaks, (0, more))
+        sum_hops(self._filter.coefficients, self._filter.states, x, self.hop, begun, self._sums, self._rows[first:])
+        self._frames += len(x)
 
     def finish(self, audio: np.ndarray | None = None) -> Trace:
         """The trace of all that was pushed. Nothing can be pushed after.
@@ -233,6 +246,8 @@ class Tracer:
             self._filled = BEFORE + left - min(left, HOPS * self.hop)
         hops = -(-self._frames // self.hop)
         rows = self._rows[:hops]
+        if self._frames % self.hop:
+            rows[-1] = self._sums
         mean = rows[:, :5] / self.hop
         peaks = rows[:, 5].copy()
         known = self._peaks[:hops].copy() if self._reader is not None else None if audio is not None else peaks
@@ -245,38 +260,48 @@ SUMS = 6
 
 
 @kernel
-def sum_hops(x, weighted, hop, lanes, rows):  # type: ignore[no-untyped-def]
-    """The sums of every hop of `x` (frames, 2) into `rows`, and its largest sample. `lanes` (8) is written over.
+def sum_hops(coefficients, memory, x, hop, begun, sums, rows):  # type: ignore[no-untyped-def]
+    """The sums of every hop that ends in `x` (frames, 2), into rows from the first on.
 
-    Four frames go at a time. Of ``x[j] x[j + 1]`` every other one is left × right.
+    `begun` frames of the first one have been before; `sums` (6) and the `memory` of the K-weighting, two sections with
+    `coefficients` as of `Sections`, are carried from block to block. The filter waits for itself, so that the sums,
+    taken on the way, cost no time.
     """
-    flat, heavy = x.reshape(-1), weighted.reshape(-1)
-    for h in range(rows.shape[0]):
-        start, stop = 2 * h * hop, min(flat.shape[0], 2 * (h + 1) * hop)
-        energy, plain, both = splat8(0.0), splat8(0.0), splat8(0.0)
-        j = start
-        while j + 9 <= stop:
-            w, v = load8(heavy, j), load8(flat, j)
-            energy, plain, both = fma8(w, w, energy), fma8(v, v, plain), fma8(v, load8(flat, j + 1), both)
-            j += 8
-        a = b = c = d = e = 0.0
-        while j < stop:
-            a += heavy[j] * heavy[j]
-            b += heavy[j + 1] * heavy[j + 1]
-            c += flat[j] * flat[j]
-            d += flat[j + 1] * flat[j + 1]
-            e += flat[j] * flat[j + 1]
-            j += 2
-        row = rows[h]
-        store8(lanes, 0, energy)
-        row[0] = a + ((lanes[0] + lanes[2]) + (lanes[4] + lanes[6]))
-        row[1] = b + ((lanes[1] + lanes[3]) + (lanes[5] + lanes[7]))
-        store8(lanes, 0, plain)
-        row[2] = c + ((lanes[0] + lanes[2]) + (lanes[4] + lanes[6]))
-        row[3] = d + ((lanes[1] + lanes[3]) + (lanes[5] + lanes[7]))
-        store8(lanes, 0, both)
-        row[4] = e + ((lanes[0] + lanes[2]) + (lanes[4] + lanes[6]))
-        row[5] = largest_magnitude(flat[start:stop])
+    flat, c, m = x.reshape(-1), coefficients, memory
+    b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 4), load2(c, 8), load2(c, 12), load2(c, 16)
+    d0, d1, d2, e1, e2 = load2(c, 2), load2(c, 6), load2(c, 10), load2(c, 14), load2(c, 18)
+    p, r, q, s = load2(m, 0), load2(m, 2), load2(m, 4), load2(m, 6)
+    at, row = 0, 0
+    while at < x.shape[0]:
+        count = min(x.shape[0] - at, hop - begun)
+        energy, plain, both = load2(sums, 0), load2(sums, 2), sums[4]
+        for i in range(2 * at, 2 * (at + count), 2):
+            u = load2(flat, i)
+            v = fma2(b0, u, p)
+            p = fma2(a1, v, fma2(b1, u, q))
+            q = fma2(a2, v, mul2(b2, u))
+            w = fma2(d0, v, r)
+            r = fma2(e1, w, fma2(d1, v, s))
+            s = fma2(e2, w, mul2(d2, v))
+            energy, plain = fma2(w, w, energy), fma2(u, u, plain)
+            both += flat[i] * flat[i + 1]
+        store2(sums, 0, energy)
+        store2(sums, 2, plain)
+        sums[4], sums[5] = both, max(sums[5], largest_magnitude(flat[2 * at : 2 * (at + count)]))
+        at += count
+        begun += count
+        if begun == hop:
+            rows[row] = sums
+            sums[:] = 0.0
+            begun = 0
+            row += 1
+    store2(m, 0, p)
+    store2(m, 2, r)
+    store2(m, 4, q)
+    store2(m, 6, s)
+    for k in range(memory.shape[0]):
+        if abs(memory[k]) < 1e-30:  # decayed to nothing: denormal numbers are slow
+            memory[k] = 0.0
 
 
 def trace_of(x: np.ndarray, rate: int) -> Trace:

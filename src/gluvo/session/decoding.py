@@ -34,15 +34,15 @@ class Decoded:
         self._blocks = self._decoded()
         self._rest = np.zeros((0, self.channels), dtype=np.float32)
 
-    def read(self, count: int, dtype: str = "float32", always_2d: bool = True) -> np.ndarray:
-        """The next frames, ``(n, channels)``; fewer at the end."""
+    def pieces(self, count: int) -> np.ndarray:
+        """The next frames, ``(n, channels)`` float32; fewer at the end."""
         held, have = [self._rest], len(self._rest)
         while have < count and (block := next(self._blocks, None)) is not None:
             held.append(block)
             have += len(block)
         whole = np.concatenate(held)
         self._rest = whole[count:]
-        return whole[:count].astype(dtype, copy=False)
+        return whole[:count]
 
     def _decoded(self) -> Iterator[np.ndarray]:
         try:

@@ -21,6 +21,7 @@ from gluvo.session import decoding
 from gluvo.session.containers import cut_short
 from gluvo.session.files import reason_of
 from gluvo.session.scratch import Growing
+from gluvo.session.straight import Straight
 
 LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
 """Hz"""
@@ -90,7 +91,7 @@ def blocks_of(
         )
         while True:
             try:
-                block = file.read(PIECE, dtype="float32", always_2d=True)
+                block = file.pieces(PIECE)
             except (soundfile.LibsndfileError, RuntimeError) as error:
                 raise AudioFileError(f"{name} cannot be read as audio ({_reason(error)}).") from None
             if len(block):
@@ -130,16 +131,8 @@ def _check_whole(path: Path, header: Header, read: int, bad: int, first_bad: int
         )
 
 
-class _Straight(soundfile.SoundFile):
-    """A file that is read from its beginning to its end. Told that it can seek, the library does so after every piece,
-    which fails where the length is not known."""
-
-    def seekable(self) -> bool:
-        return False
-
-
 @contextlib.contextmanager
-def _opened(path: Path) -> Iterator[tuple[soundfile.SoundFile | decoding.Decoded, Header]]:
+def _opened(path: Path) -> Iterator[tuple[Straight | decoding.Decoded, Header]]:
     name = path.name
     try:
         if path.is_dir():
@@ -150,7 +143,7 @@ def _opened(path: Path) -> Iterator[tuple[soundfile.SoundFile | decoding.Decoded
         if size == 0:
             raise AudioFileError(f"{name} is empty.")
         by_av = path.suffix.lower() in decoding.SUFFIXES
-        file: soundfile.SoundFile | decoding.Decoded = decoding.Decoded(path) if by_av else _Straight(str(path))
+        file: Straight | decoding.Decoded = decoding.Decoded(path) if by_av else Straight(str(path))
     except FileNotFoundError:
         raise AudioFileError(f"{name} was not found in {path.parent}.") from None
     except PermissionError:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 from gluvo.advise.aim import detector_levels
@@ -16,7 +18,7 @@ from gluvo.compare.tones import Frozen
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
-from gluvo.progress import Progress
+from gluvo.progress import Progress, step_back
 from gluvo.render.song import Rendered, Renderer
 from gluvo.session import chains
 from gluvo.session.records import MIX, Section, Session
@@ -132,8 +134,11 @@ class Measuring:
             pair = plan.before[chosen], plan.after[chosen]
             joints = renderer.joints(pair, stretch, check, lead)
             before, after = (joints[node.key] for node in pair)
-            if after.reduction is not None or (step is not None and step.shapes_hits):
-                hits = hits_of_joints(before, after, stretch)
+            with ThreadPoolExecutor(1, "gluvo-looking", step_back) as beside:
+                tones = beside.map(lambda joint: joint.tone(stretch), (before, after))  # `looked_around` wants them
+                if after.reduction is not None or (step is not None and step.shapes_hits):
+                    hits = hits_of_joints(before, after, stretch)
+                deque(tones, maxlen=0)
             keys = [renderer.joint(key, stretch, check, lead) for key in plan.keys.get(chosen, ())]
             around = looked_around(step, before, after, stretch, check, keys)
             self.show(hits=hits, hits_step=chosen, around=around)
