@@ -33,7 +33,7 @@ from gluvo.session.sounds import measured_file
 from gluvo.steps import MAX_BLOCK, Limiter, Step
 from gluvo.steps.limiter import last_limiter
 
-PIECE = 16 * MAX_BLOCK
+PIECE = 4 * MAX_BLOCK
 """Frames that rows are given at a time."""
 MOST_VERSIONS = 10_000
 CONVERSIONS = 3

@@ -23,7 +23,7 @@ from gluvo.session.media import Material
 from gluvo.session.scratch import scratch
 from gluvo.steps import MAX_BLOCK
 
-CHUNK = 32 * MAX_BLOCK
+CHUNK = 8 * MAX_BLOCK
 """Frames that a node goes on by before another one has its turn."""
 
 

@@ -18,8 +18,9 @@ from gluvo.dsp.kernel import Audio, Floats
 
 N = TypeVar("N")
 
-MAX_BLOCK = 4096
-"""The most frames that a processor is given at a time."""
+MAX_BLOCK = 16_384
+"""The most frames that a processor is given at a time. Renders give so many: with fewer, threads wait for the interpreter
+more than they gain by what the processor's cache still holds."""
 
 
 class Wiring(Protocol[N]):
