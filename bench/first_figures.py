@@ -25,6 +25,7 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.app import application, get_ready
 from gluvo.desk.window.window import Window
 from gluvo.play.process import Host
+from gluvo.progress import no_progress
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
 from gluvo.session.records import Bus, Media, Session, Stem
@@ -39,7 +40,7 @@ def window_times() -> dict[str, float]:
     app, path, found = application(), demo_session(), {}
     window = Window(Workbench(host=host, autosaves=False))
     window.show()
-    ready = threading.Thread(target=get_ready, args=(True,))
+    ready = threading.Thread(target=get_ready, args=(no_progress, True))
     ready.start()
     ready.join()
     host.wait(60.0)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 
 import pytest
@@ -11,11 +12,15 @@ from PySide6.QtGui import QDropEvent, QMouseEvent
 from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.app import get_ready
 from gluvo.desk.window.window import Window
+from gluvo.errors import Cancelled
 from gluvo.measure.trace import Span
+from gluvo.progress import Progress, Stopper
 from gluvo.session.copies import copies_left
 from gluvo.session.store import read_session
 from gluvo.workbench.audio import joint_of
+from gluvo.workbench.tasks import WRITING
 
 from .conftest import RATE, music
 from .desk import Desk, LastingHost, answering, small_session
@@ -333,3 +338,32 @@ def test_everything_has_a_tooltip_and_a_key(desk: Desk) -> None:
             assert widget.focusPolicy() & Qt.FocusPolicy.TabFocus, widget
     shortcuts = [a.shortcut().toString() for a in desk.window.actions() if a.shortcut().toString()]
     assert len(shortcuts) == len(set(shortcuts)) > 40
+
+
+def test_what_is_loaded_ahead_stops_when_it_is_told_to() -> None:
+    stopper = Stopper()
+    stopper.stop()
+    with pytest.raises(Cancelled):
+        get_ready(stopper.check, waits=True)
+    get_ready(stopper.check, waits=False)  # a session is to be opened: nothing is done that would hold it up
+
+
+def test_the_work_line_shows_at_once_what_goes_on_and_soon_how_far_it_is(desk: Desk) -> None:
+    go_on, told = threading.Event(), threading.Event()
+
+    def job(check: Progress) -> None:
+        for n in range(2000):
+            check(n % 200 / 200)
+        told.set()
+        go_on.wait(30.0)
+
+    shown: list[int] = []
+    line = desk.window.work.lines[0]
+    line.bar.valueChanged.connect(shown.append)
+    desk.bench.tasks.submit(WRITING, "Writing", job)
+    desk.wait(lambda: line.text.text() == "Writing")
+    desk.wait(told.is_set)
+    desk.wait(lambda: line.bar.value() == 995)
+    assert len(shown) < 500  # not for each of the 2000
+    go_on.set()
+    desk.wait(lambda: line.task is None)

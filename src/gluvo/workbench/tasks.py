@@ -54,6 +54,8 @@ TRYING = Kind("trying", newest_wins=True)
 """What is heard before it is taken."""
 DRAWING = Kind("drawing", newest_wins=True, shown=False)
 """What is drawn and takes longer than a frame to reckon."""
+PREPARING = Kind("preparing", shown=False)
+"""What is loaded while nobody has asked for anything yet."""
 WRITING = Kind("writing")
 KEEPING = Kind("keeping", newest_wins=True, shown=False)
 """Copies of unsaved work."""

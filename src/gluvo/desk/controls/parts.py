@@ -183,6 +183,10 @@ class Toggle(QAbstractButton):
             event.ignore()
 
 
+NAME_WIDTH, BOX_WIDTH = 50, 58
+"""Pixels that the name and the word of a choice keep, however little room there is."""
+
+
 class ChoiceRow(QWidget):
     """A setting that is one of several words."""
 
@@ -196,8 +200,9 @@ class ChoiceRow(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 6 if named else 0, 0, 6 if named else 0)
         name = label(setting.label)
-        name.setMinimumWidth(28)
+        name.setMinimumWidth(min(name.sizeHint().width(), NAME_WIDTH))
         self._box = QComboBox()
+        self._box.setMinimumWidth(BOX_WIDTH)  # where there is little room, the word gives way before the name
         self._box.setAccessibleName(setting.label)
         self._box.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self._box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)

@@ -8,7 +8,7 @@ import logging
 import os
 import signal
 import sys
-import threading
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, QTimer
@@ -21,8 +21,9 @@ from gluvo.desk.window.window import Window
 from gluvo.dsp.kernel import load
 from gluvo.errors import GluvoError
 from gluvo.play.process import Host
-from gluvo.progress import step_back
+from gluvo.progress import Progress
 from gluvo.render.warm import warm_up
+from gluvo.workbench.tasks import PREPARING
 
 ICON = ICONS / "gluvo.svg"
 
@@ -58,8 +59,8 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
     theme.force({"day": False, "night": True}.get(night))
     window = Window(Workbench(str(settings.value("device") or ""), host))
     window.show()
-    ready = threading.Thread(target=get_ready, args=(path is None,), name="gluvo-ready", daemon=True)
-    QTimer.singleShot(0, ready.start)
+    prepare = partial(get_ready, waits=path is None)
+    QTimer.singleShot(0, lambda: window.bench.tasks.submit(PREPARING, "Loading kernels", prepare))
     if play:
         window.bench.audio_changed.connect(window.play_once)
     if path is not None:
@@ -69,13 +70,12 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
     return app.exec()
 
 
-def get_ready(waits: bool) -> None:
+def get_ready(progress: Progress, waits: bool) -> None:
     """Load the compiler once the window is up; and all kernels, where it `waits` for somebody to open a session: else they
     would hold up what is read and rendered of one."""
-    step_back()
     load()
     if waits:
-        warm_up()
+        warm_up(progress)
 
 
 def check_display() -> None:
