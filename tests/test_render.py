@@ -8,14 +8,18 @@ import pytest
 
 from gluvo.advise.loudness_target import driven, reach_target
 from gluvo.compare.match import Reading, matched_gains
+from gluvo.dsp.db import gain_of
 from gluvo.errors import Cancelled, GluvoError
-from gluvo.measure.trace import Span
+from gluvo.measure.figures import figures_of
+from gluvo.measure.trace import Span, trace_of
 from gluvo.progress import Stopper
 from gluvo.render.cache import Cache
 from gluvo.render.chain import run_chain
-from gluvo.render.joint import Joint
+from gluvo.render.joint import Joint, cut
+from gluvo.render.machine import play_through
+from gluvo.render.scaled import Scaled
 from gluvo.render.song import Rendered, Renderer
-from gluvo.session.records import Target
+from gluvo.session.records import MIX, Target
 from gluvo.steps import Glue, Limiter, Step, Trim
 
 from .conftest import RATE, material, music, one
@@ -156,3 +160,28 @@ def test_level_match_makes_all_equally_loud_without_clipping() -> None:
     assert len({round(v, 9) for v in levels.values()}) == 1
     assert all(readings[k].true_peak + g <= 1e-9 for k, g in gains.items())
     assert gains["nothing"] == 0.0
+
+
+@pytest.mark.parametrize("fader", [-60.0, -3.0, 12.0])
+def test_a_plain_level_is_what_it_would_be_as_a_render_of_its_own(fader: float) -> None:
+    x = music(6.0)
+    plain = one(CHAIN)
+    session = plain.with_strip(msgspec.structs.replace(plain.strip(MIX), fader=fader))
+    renderer = Renderer(material(x))
+    before, after = renderer.song(plain).result, renderer.song(session).result
+    assert isinstance(before.audio, np.ndarray) and isinstance(after.audio, Scaled)  # it took no room
+    wanted = (np.asarray(before.audio, dtype=np.float64) * gain_of(fader)).astype(np.float32)
+    assert np.array_equal(np.asarray(after.audio), wanted) and len(after.audio) == len(wanted)
+    assert np.array_equal(after.audio[1000:1100], wanted[1000:1100])
+    span = Span(2.0, 4.0)
+    assert np.array_equal(after.heard_in(span), wanted[2 * RATE : 4 * RATE])
+    stretch = cut(after, slice(RATE, 5 * RATE), 1.0)
+    assert isinstance(stretch.audio, Scaled) and np.array_equal(np.asarray(stretch.audio), wanted[RATE : 5 * RATE])
+    assert np.array_equal(stretch.heard_in(span), wanted[2 * RATE : 4 * RATE])
+    own, told = figures_of(trace_of(wanted, RATE)), after.figures()
+    assert told.integrated == pytest.approx(own.integrated, abs=1e-4) and told.true_peak == pytest.approx(
+        own.true_peak, abs=1e-4
+    )
+    assert np.abs(np.asarray(after.audio) - play_through(renderer.plan(session).result, renderer.material)).max() < 1e-5
+    section = renderer.section(session, span).result
+    assert np.array_equal(section.heard_in(span), wanted[2 * RATE : 4 * RATE])  # of the whole, since it is there
