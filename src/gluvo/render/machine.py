@@ -90,11 +90,18 @@ def mix_in(x, gains, first, out):  # type: ignore[no-untyped-def]
     """Add `x` (frames, 2) to `out`, left and right times their gains; the `first` takes the place of what was there."""
     flat, total = x.reshape(-1), out.reshape(-1)
     left, right = gains[0], gains[1]
-    if first:
-        total[:] = 0.0
-    for i in range(0, flat.shape[0], 2):
-        total[i] += left * flat[i]
-        total[i + 1] += right * flat[i + 1]
+    if left != right:
+        if first:
+            total[:] = 0.0
+        for i in range(0, flat.shape[0], 2):
+            total[i] += left * flat[i]
+            total[i + 1] += right * flat[i + 1]
+    elif first:  # one after the other, which the compiler makes vectors of
+        for i in range(flat.shape[0]):
+            total[i] = left * flat[i]
+    else:
+        for i in range(flat.shape[0]):
+            total[i] += left * flat[i]
 
 
 class Machine:
