@@ -17,7 +17,7 @@ BLOCK = 512
 """Frames written at a time."""
 DEPTH_SECONDS = 0.032
 """What a device holds ahead of what is heard: three blocks at 48 kHz. An edit is heard so much later; while edits come
-as fast as they can and renders run, the longest that making a block was held up was measured at 18 ms."""
+as fast as they can and renders run, the longest that making a block was held up was measured at 19 ms."""
 SILENT = "silent"
 
 log = logging.getLogger(__name__)
