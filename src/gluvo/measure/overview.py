@@ -187,29 +187,51 @@ class ReductionTracer:
 
 @kernel
 def _collect(reduction, at, frames, hop, curve, mean, top, busy):  # type: ignore[no-untyped-def]
-    i, n, one = 0, min(reduction.shape[0], frames - at), splat8(1.0)
-    while i < n:
-        place = (at + i) // REDUCTION_HOP
-        stop = min(n, (place + 1) * REDUCTION_HOP - at)
-        curve[place] = max(curve[place], largest(reduction[i:stop]))
-        i = stop
+    n = min(reduction.shape[0], frames - at)
+    _draw(reduction[:n], at, curve)
     i = 0
     while i < n:
         row = (at + i) // hop
         stop = min(n, (row + 1) * hop - at)
-        sums, some, k = splat8(0.0), 0, i
-        while k + 8 <= stop:
-            sums = fma8(one, load8(reduction, k), sums)
-            k += 8
-        total = total8(sums)
-        for j in range(k, stop):
-            total += reduction[j]
-        for j in range(i, stop):
-            some += reduction[j] > 0.0
-        mean[row] += total / hop
-        top[row] = max(top[row], largest(reduction[i:stop]))
+        part, some = reduction[i:stop], 0
+        for k in range(part.shape[0]):
+            some += part[k] > 0.0
+        mean[row] += _sum(part) / hop
+        top[row] = max(top[row], largest(part))
         busy[row] += some / hop
         i = stop
+
+
+@kernel
+def _draw(reduction, at, curve):  # type: ignore[no-untyped-def]
+    """The largest of every point of the curve: four go side by side, which need not wait for one another."""
+    i, n = 0, reduction.shape[0]
+    while i < n:
+        place = (at + i) // REDUCTION_HOP
+        stop = min(n, (place + 1) * REDUCTION_HOP - at)
+        most, a, b, c, d, k = float(curve[place]), 0.0, 0.0, 0.0, 0.0, i
+        while k + 4 <= stop:
+            a, b = max(a, reduction[k]), max(b, reduction[k + 1])
+            c, d = max(c, reduction[k + 2]), max(d, reduction[k + 3])
+            k += 4
+        while k < stop:
+            a = max(a, reduction[k])
+            k += 1
+        curve[place] = max(most, max(max(a, b), max(c, d)))
+        i = stop
+
+
+@kernel
+def _sum(x):  # type: ignore[no-untyped-def]
+    """The sum of values, eight at a time."""
+    sums, one, k = splat8(0.0), splat8(1.0), 0
+    while k + 8 <= x.shape[0]:
+        sums = fma8(one, load8(x, k), sums)
+        k += 8
+    total = total8(sums)
+    for j in range(k, x.shape[0]):
+        total += x[j]
+    return total
 
 
 def heard_hops(trace: Trace, above_db: float = -50.0) -> np.ndarray:

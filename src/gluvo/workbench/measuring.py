@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -138,7 +137,7 @@ class Measuring:
                 tones = beside.map(lambda joint: joint.tone(stretch), (before, after))  # `looked_around` wants them
                 if after.reduction is not None or (step is not None and step.shapes_hits):
                     hits = hits_of_joints(before, after, stretch)
-                deque(tones, maxlen=0)
+                list(tones)  # there now, or what went wrong with them is raised
             keys = [renderer.joint(key, stretch, check, lead) for key in plan.keys.get(chosen, ())]
             around = looked_around(step, before, after, stretch, check, keys)
             self.show(hits=hits, hits_step=chosen, around=around)
