@@ -187,7 +187,7 @@ class ReductionTracer:
 
 @kernel
 def _collect(reduction, at, frames, hop, curve, mean, top, busy):  # type: ignore[no-untyped-def]
-    n = min(reduction.shape[0], frames - at)
+    n = max(0, min(reduction.shape[0], frames - at))
     _draw(reduction[:n], at, curve)
     i = 0
     while i < n:
