@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
@@ -13,8 +14,18 @@ from gluvo.measure.trace import Span, Trace, hop_frames
 
 OUTLINE_HOP = 256
 """Frames between points of an outline."""
+POINTS = 1024
+"""Points of an outline that are read at a time."""
 REDUCTION_HOP = 16
 """Frames between points of a reduction's curve."""
+
+
+class Sliced(Protocol):
+    """Audio of which slices are arrays, as those of an array are."""
+
+    def __len__(self) -> int: ...
+
+    def __getitem__(self, frames: slice, /) -> np.ndarray: ...
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,15 +37,17 @@ class Outline:
     rate: int
 
 
-def outline_of(x: np.ndarray, rate: int) -> Outline:
-    """The outline of audio, (frames, 2).
+def outline_of(x: Sliced, rate: int) -> Outline:
+    """The outline of audio, (frames, 2), which is read by slices.
 
     >>> outline_of(np.ones((48000, 2), dtype=np.float32), 48000).rate
     48000
     """
     count = -(-len(x) // OUTLINE_HOP)
     low, high = np.zeros(count), np.zeros(count)
-    _extremes(x, OUTLINE_HOP, low, high)
+    for first in range(0, count, POINTS):  # by slices, so that what is made when it is read is never made as a whole
+        part = slice(first, first + POINTS)
+        _extremes(x[first * OUTLINE_HOP : (first + POINTS) * OUTLINE_HOP], OUTLINE_HOP, low[part], high[part])
     return Outline(low, high, rate)
 
 

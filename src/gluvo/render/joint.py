@@ -65,7 +65,7 @@ class Joint:
 
     @property
     def outline(self) -> Outline:
-        return self.once("outline", lambda: outline_of(np.asarray(self.audio), self.rate))
+        return self.once("outline", lambda: outline_of(self.audio, self.rate))
 
     def within(self, span: Span | None) -> Span | None:
         """A span of the song, as one of this joint."""

@@ -56,7 +56,9 @@ class Measuring:
             around = self._chosen(near, stretch, check)
         if opened:  # its shape is what is looked for first of the song
             untouched = renderer.plan(session).untouched
-            self.show(untouched=renderer.joint(untouched, None, self.telling("Measuring the stems")))
+            stems = renderer.joint(untouched, None, self.telling("Measuring the stems"))
+            _ = stems.outline  # see `_read`
+            self.show(untouched=stems)
         held = held_session(renderer, near, check)
         if held != session:
             self.amend(held)
@@ -107,6 +109,9 @@ class Measuring:
     def _read(self, render: Rendered, span: Span | None) -> None:
         """Read the peaks that are on screen, so that the window does not have to: of the song what comes in and what goes
         out, of the section also what lies between the steps that are looked at."""
+        if span is None:
+            for drawn in (render.result, render.untouched):
+                _ = drawn.outline  # or the window would read the whole song when it draws it
         strip = self.session.strip(self.session.view.strip)
         ends = [render.result, render.untouched, render.start(MIX), render.start(self.session.view.strip)]
         chain = chains.flat(strip.chain) if strip is not None and span is not None else ()
