@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from gluvo.session import scratch as module
-from gluvo.session.scratch import address_of, mapped, scratch
+from gluvo.session.scratch import Filling, address_of, mapped, scratch
 
 BIG = (2_000_000, 2)
 
@@ -53,6 +53,43 @@ def test_a_disk_without_room_is_no_reason_to_stop(monkeypatch: pytest.MonkeyPatc
     made = scratch(BIG)
     made[:] = 1.0
     assert made.sum() == made.size
+
+
+@pytest.mark.parametrize("frames", [0, 1, 1000, 2_000_000])
+@pytest.mark.parametrize("in_memory", [0, module.IN_MEMORY])
+def test_what_is_filled_piece_by_piece_can_be_read_as_far_as_it_has_come(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path, frames: int, in_memory: int
+) -> None:
+    monkeypatch.setattr(module, "IN_MEMORY", in_memory)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    open_before = len(list(Path("/proc/self/fd").iterdir()))
+    x = np.random.default_rng(frames).standard_normal((frames, 2))
+    filling, at = Filling(frames), 0
+    while at < frames:
+        piece = x[at : at + 16_384 + at % 7]
+        filling.add(piece if at % 2 else np.asfortranarray(piece))
+        at += len(piece)
+        assert np.array_equal(filling.array[:at], x[:at].astype(np.float32)) and not filling.array[at:].any()
+    filling.add(x[:0])
+    kept = filling.array
+    filling.close()
+    assert len(list(Path("/proc/self/fd").iterdir())) == open_before
+    del filling
+    assert np.array_equal(kept, x.astype(np.float32))
+
+
+def test_a_piece_that_finds_no_room_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    filling = Filling(BIG[0])
+    filling.add(np.ones((1000, 2)))
+
+    def full(*_: object) -> int:
+        raise OSError(28, "No space left on device")
+
+    with monkeypatch.context() as patched, pytest.raises(OSError, match="No space"):
+        patched.setattr(module.os, "write", full)
+        filling.add(np.ones((1000, 2)))
+    filling.add(np.full((1000, 2), 2.0))
+    assert (filling.array[:1000] == 1.0).all() and (filling.array[1000:2000] == 2.0).all()
 
 
 def test_another_process_reads_the_same_samples() -> None:

@@ -56,22 +56,16 @@ def find_threshold(
     if not stretch.heard.any():
         return Found(step.threshold, 0.0, met=False)
     rate = before.rate
-    feeds_back = isinstance(step, Glue) and step.feeds_back and not keys
-    level = None if feeds_back else _levels(step, stretch.audio, rate)
+    if isinstance(step, Glue) and step.feeds_back and not keys:
+        curve_at = functools.partial(_fed_back, audio=stretch.audio, rate=rate)
+    else:
+        level = _levels(step, stretch.audio, rate)
+        curve_at = functools.partial(_fed_forward, level=level, made=np.zeros_like(level), rate=rate)
 
     @functools.cache
     def hops_at(threshold: float) -> Floats:
         progress(0.5)
-        candidate = msgspec.structs.replace(step, threshold=threshold)
-        if level is None:
-            curve = _fed_back(candidate, stretch.audio, rate)
-        else:
-            columns = np.zeros_like(level)
-            comp.ballistics(
-                level, level.shape[1], candidate.curve, candidate.times(rate), np.zeros((len(level), 3)), columns
-            )
-            curve = columns.max(axis=0)
-        return stretch.counted(curve)
+        return stretch.counted(curve_at(msgspec.structs.replace(step, threshold=threshold)))
 
     if isinstance(step, DeEsser):
         return _from_above(
@@ -235,7 +229,8 @@ class _Stretch:
     def counted(self, curve: Floats) -> Floats:
         """The mean over each 10 ms that counts of a curve with a value a frame."""
         whole = (len(curve) - self.skip) // self._hop
-        means = curve[self.skip : self.skip + whole * self._hop].reshape(-1, self._hop).mean(axis=1)
+        hops = curve[self.skip : self.skip + whole * self._hop].reshape(-1, self._hop)
+        means = np.einsum("ij->i", hops) / self._hop
         counted = self.heard[:whole]
         return np.asarray(means[: len(counted)][counted])
 
@@ -248,6 +243,12 @@ def _levels(step: Glue | DeEsser, audio: np.ndarray, rate: int) -> Floats:
         detector.run(block, read)
         level[:, at : at + len(block)] = read[:, : len(block)]
     return level
+
+
+def _fed_forward(step: Glue | DeEsser, level: Floats, made: Floats, rate: int) -> Floats:
+    """The reduction for levels (columns, frames) that have been read; `made`, of that shape, is written over."""
+    comp.ballistics(level, level.shape[1], step.curve, step.times(rate), np.zeros((len(level), 3)), made)
+    return made[0] if len(made) == 1 else np.asarray(made.max(axis=0))
 
 
 def _fed_back(step: Step, audio: np.ndarray, rate: int) -> Floats:

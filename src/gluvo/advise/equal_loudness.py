@@ -43,7 +43,8 @@ def find_makeup(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joi
     hop = hop_frames(rate)
     hops = len(parts[0]) // hop
     blocks = [p[: hops * hop].reshape(hops, hop, 2) for p in parts]
-    dd, dw, ww = ((a * b).mean(axis=1) for a, b in ((blocks[0],) * 2, blocks, (blocks[1],) * 2))
+    pairs = (blocks[0],) * 2, blocks, (blocks[1],) * 2
+    dd, dw, ww = (np.einsum("ijk,ijk->ik", a, b) / hop for a, b in pairs)
 
     def loudness(d: float, w: float) -> float:
         power = np.maximum(0.0, d * d * dd + 2.0 * d * w * dw + w * w * ww)

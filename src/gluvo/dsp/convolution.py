@@ -8,6 +8,7 @@ import numpy as np
 
 from gluvo.dsp.fourier import aligned, transform, turns
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.vectors import fma8, load8, mul8, splat8, store8
 
 PART = 1024
 """Frames that are convolved at a time; what comes out is late by as many."""
@@ -86,36 +87,46 @@ def chosen_half(magnitudes: list[Magnitude], rate: int, lengths: Sequence[float]
 
 
 @kernel
-def convolve_part(taken, past, newest, straight, turned, turns, work, total, made):  # type: ignore[no-untyped-def]
-    """Convolve the newest part: left and right as one complex signal, real and imaginary parts apart.
+def convolve(x, out, place, taken, made, past, straight, turned, turns, work, total):  # type: ignore[no-untyped-def]
+    """Convolve `x` (frames, 2) into `out`, which may be `x`, part by part: left and right as one complex signal, real and
+    imaginary parts apart.
 
-    `taken` (2, bins) is the part before and the newest one, and is moved on; `made` (2, `PART`) what comes out. `past` is
-    (2, 2, parts, bins): the spectra as they are and turned round (the conjugate at the opposite frequency). `straight` and
-    `turned` (2, parts, bins) are the filters for either; `turned` has no parts where both channels pass the same filter.
-    `turns`: see `fourier`; `work` and `total` (2, bins) are written over.
+    `place` holds how many frames of the newest part have come, and where in `past` it lies. `taken` (2, bins) is the part
+    before and the newest one; `made` (2, `PART`) what comes out while that comes in. `past` is (2, 2, parts, bins): the
+    spectra as they are and turned round (the conjugate at the opposite frequency). `straight` and `turned` (2, parts,
+    bins) are the filters for either; `turned` has no parts where both channels pass the same filter. `turns`: see
+    `fourier`; `work` and `total` (2, bins) are written over.
     """
-    count, bins = past.shape[2], past.shape[3]
+    at = 0
+    while at < x.shape[0]:
+        filled = place[0]
+        n = min(x.shape[0] - at, PART - filled)
+        left, right, a, b = taken[0, PART + filled :], taken[1, PART + filled :], made[0, filled:], made[1, filled:]
+        for i in range(n):
+            left[i], right[i] = x[at + i, 0], x[at + i, 1]
+        for i in range(n):
+            out[at + i, 0], out[at + i, 1] = a[i], b[i]
+        at += n
+        place[0] = filled + n
+        if place[0] == PART:
+            place[0], place[1] = 0, (place[1] + 1) % past.shape[2]
+            _convolve_part(place[1], taken, made, past, straight, turned, turns, work, total)
+
+
+@kernel
+def _convolve_part(newest, taken, made, past, straight, turned, turns, work, total):  # type: ignore[no-untyped-def]
+    bins = past.shape[3]
     a, b, c, d = past[0, 0, newest], past[0, 1, newest], past[1, 0, newest], past[1, 1, newest]
     a[:] = taken[0]
     b[:] = taken[1]
     transform(a, b, turns, work)
+    _multiply(straight, past[0], newest, False, total)
     if turned.shape[1] > 0:
         c[0], d[0] = a[0], -b[0]
         for k in range(1, bins):
             c[k], d[k] = a[bins - k], -b[bins - k]
+        _multiply(turned, past[1], newest, True, total)
     real, imaginary = total[0], total[1]
-    real[:] = 0.0
-    imaginary[:] = 0.0
-    for p in range(count):
-        place = newest - p
-        if place < 0:
-            place += count
-        for way in range(1 + (turned.shape[1] > 0)):
-            filters = straight if way == 0 else turned
-            e, f, g, h = filters[0, p], filters[1, p], past[way, 0, place], past[way, 1, place]
-            for k in range(bins):
-                real[k] += e[k] * g[k] - f[k] * h[k]
-                imaginary[k] += e[k] * h[k] + f[k] * g[k]
     transform(imaginary, real, turns, work)
     left, right, scale = made[0], made[1], 1.0 / bins
     for k in range(PART):
@@ -125,14 +136,28 @@ def convolve_part(taken, past, newest, straight, turned, turns, work, total, mad
 
 
 @kernel
-def exchange(x, at, taken, made, out):  # type: ignore[no-untyped-def]
-    """Put `x` (frames, 2) from a place of the newest part on into `taken`, and what was made for there into `out`, which may
-    be `x`."""
-    left, right = taken[0, PART + at :], taken[1, PART + at :]
-    for i in range(x.shape[0]):
-        left[i], right[i] = x[i, 0], x[i, 1]
-    for i in range(x.shape[0]):
-        out[i, 0], out[i, 1] = made[0, at + i], made[1, at + i]
+def _multiply(filters, past, newest, add, total):  # type: ignore[no-untyped-def]
+    """The spectra of the past times those of the parts of a filter, summed up into `total` (2, bins), or added to it. The
+    sums of 16 bins stay in registers until they are done."""
+    count, minus, none = past.shape[1], splat8(-1.0), splat8(0.0)
+    real, imaginary = total[0], total[1]
+    for k in range(0, past.shape[2], 16):
+        r, s, u, v = none, none, none, none
+        if add:
+            r, s, u, v = load8(real, k), load8(real, k + 8), load8(imaginary, k), load8(imaginary, k + 8)
+        for p in range(count):
+            place = newest - p
+            if place < 0:
+                place += count
+            of_real, of_imaginary, x, y = filters[0, p], filters[1, p], past[0, place], past[1, place]
+            e, f, g, h = load8(of_real, k), load8(of_imaginary, k), load8(x, k), load8(y, k)
+            r, u = fma8(e, g, fma8(mul8(minus, f), h, r)), fma8(e, h, fma8(f, g, u))
+            e, f, g, h = load8(of_real, k + 8), load8(of_imaginary, k + 8), load8(x, k + 8), load8(y, k + 8)
+            s, v = fma8(e, g, fma8(mul8(minus, f), h, s)), fma8(e, h, fma8(f, g, v))
+        store8(real, k, r)
+        store8(real, k + 8, s)
+        store8(imaginary, k, u)
+        store8(imaginary, k + 8, v)
 
 
 class Convolver:
@@ -158,7 +183,7 @@ class Convolver:
         self._past = aligned(2, 2, self.parts, 2 * PART)
         self._taken, self._made = aligned(2, 2 * PART), aligned(2, PART)
         self._work, self._total = aligned(2, 2 * PART), aligned(2, 2 * PART)
-        self._filled, self._newest = 0, 0
+        self._place = np.zeros(2, dtype=np.int64)
 
     def _spectra(self, taps: np.ndarray) -> Floats:
         padded = np.zeros((self.parts, 2 * PART), dtype=complex)
@@ -169,37 +194,25 @@ class Convolver:
 
     def run(self, x: Audio, out: Audio) -> None:
         """Filter `x` (frames, 2) into `out`, which may be `x`, late by `PART`."""
-        at = 0
-        while at < len(x):
-            n = min(len(x) - at, PART - self._filled)
-            exchange(x[at : at + n], self._filled, self._taken, self._made, out[at : at + n])
-            self._filled += n
-            at += n
-            if self._filled == PART:
-                self._turn()
-
-    def _turn(self) -> None:
-        """Convolve the part that is full."""
-        self._filled = 0
-        self._newest = (self._newest + 1) % self.parts
-        convolve_part(
+        convolve(
+            x,
+            out,
+            self._place,
             self._taken,
+            self._made,
             self._past,
-            self._newest,
             self._straight,
             self._turned,
             TURNS,
             self._work,
             self._total,
-            self._made,
         )
 
     def adopt(self, other: Convolver) -> None:
         """Go on where another one is, as far as its past reaches."""
+        newest, theirs = int(self._place[1]), int(other._place[1])
         for back in range(min(self.parts, other.parts)):
-            self._past[:, :, (self._newest - back) % self.parts] = other._past[
-                :, :, (other._newest - back) % other.parts
-            ]
+            self._past[:, :, (newest - back) % self.parts] = other._past[:, :, (theirs - back) % other.parts]
         np.copyto(self._taken, other._taken)
         np.copyto(self._made, other._made)
-        self._filled = other._filled
+        self._place[0] = other._place[0]

@@ -20,7 +20,7 @@ from gluvo.render.machine import mix_all
 from gluvo.render.plan import Ear, Gains, Mix, Node, Run, Source
 from gluvo.render.scaled import Scaled, Sounding
 from gluvo.session.media import Material
-from gluvo.session.scratch import scratch
+from gluvo.session.scratch import Filling, scratch
 from gluvo.steps import MAX_BLOCK
 
 CHUNK = 8 * MAX_BLOCK
@@ -77,7 +77,8 @@ class Making:
         if len(node.gains) == 1 and abs(node.gains[0][0]) == abs(node.gains[0][1]):  # nothing new to measure
             yield from self._scale(node.gains[0])
             return
-        audio = self.audio = scratch((self.total, 2))
+        filling = Filling(self.total)
+        audio = self.audio = filling.array
         tracer, gains, total = (
             Tracer(self.rate, between=False),
             np.array(node.gains).reshape(-1, 2),
@@ -87,11 +88,12 @@ class Making:
         for at in range(0, self.total, MAX_BLOCK):
             block = total[: min(MAX_BLOCK, self.total - at)]
             mix_all([making.audio[at : at + len(block)] for making in self.inputs], gains, block)
-            audio[at : at + len(block)] = block
+            filling.add(block)
             tracer.push(block)
             self.done = self.taken = at + len(block)
             if self.done % CHUNK == 0:
                 yield
+        filling.close()
         self.joint = Joint(audio, tracer.finish(audio), start=self.start)
 
     def _scale(self, gains: Gains) -> Iterator[None]:
@@ -106,15 +108,15 @@ class Making:
 
     def _run(self, node: Run | Ear) -> Iterator[None]:
         unit = node.step.ear(self.rate) if isinstance(node, Ear) else node.step.make(self.rate)
-        audio, tracer = scratch((self.total, 2)), Tracer(self.rate, between=False)
-        self.audio = audio
+        filling, tracer = Filling(self.total), Tracer(self.rate, between=False)
+        audio = self.audio = filling.array
         reduces = isinstance(node, Run) and node.step.reduces
         reduction = ReductionTracer(self.rate, self.total) if reduces else None
         self.ahead = max(CHUNK, unit.latency + MAX_BLOCK)
         yield
         x, *keys = (making.audio for making in self.inputs)
         for start, place, block in stream(unit, x, keys=keys):
-            audio[start : start + len(block)] = block
+            filling.add(block)
             tracer.push(block)
             if reduction is not None:
                 reduction.push(unit.reduction[place])
@@ -123,6 +125,7 @@ class Making:
             if read - self.taken >= CHUNK:
                 self.taken = read
                 yield
+        filling.close()
         self.taken = self.total
         while reduces and self.inputs[0].joint is None:
             yield

@@ -93,10 +93,10 @@ def mix_in(x, gains, first, out):  # type: ignore[no-untyped-def]
     if left != right:
         if first:
             total[:] = 0.0
-        for i in range(0, flat.shape[0], 2):
-            total[i] += left * flat[i]
-            total[i + 1] += right * flat[i + 1]
-    elif first:  # one after the other, which the compiler makes vectors of
+        for i in range(x.shape[0]):  # so written that the compiler makes vectors of it, as it does of the others
+            out[i, 0] += left * x[i, 0]
+            out[i, 1] += right * x[i, 1]
+    elif first:
         for i in range(flat.shape[0]):
             total[i] = left * flat[i]
     else:

@@ -50,17 +50,39 @@ def scratch(shape: tuple[int, ...], shared: bool = False, kind: str = "f4") -> n
 
     Where neither memory files nor the disk have room it lies on the heap.
     """
-    size = np.dtype(kind).itemsize * int(np.prod(shape))
-    if size == 0 or (size < SMALLEST and not shared):
-        return np.zeros(shape, dtype=kind)
-    try:
-        handle, in_memory = _file(size)
-    except OSError:
-        return np.zeros(shape, dtype=kind)
-    try:
-        return _array(handle, shape, kind, size if in_memory else 0, shared)
-    finally:
+    array, handle = _made(shape, shared, kind)
+    if handle is not None:
         os.close(handle)
+    return array
+
+
+class Filling:
+    """Audio of a known length, ``(frames, 2)`` float32, that comes piece by piece from its beginning.
+
+    The pieces are written to the file behind the array: each page that is first touched in a mapping costs a fault.
+    """
+
+    def __init__(self, frames: int) -> None:
+        self.array, self._handle = _made((frames, 2), False, "f4")
+        """All of it; others may read what has come."""
+        self._filled = 0
+
+    def add(self, block: np.ndarray) -> None:
+        """The next piece, ``(n, 2)``. Raises `OSError` where there is no room for it."""
+        if self._handle is None:
+            self.array[self._filled : self._filled + len(block)] = block
+        else:
+            _write(self._handle, block)
+        self._filled += len(block)
+
+    def close(self) -> None:
+        """Nothing more will come."""
+        handle, self._handle = self._handle, None
+        if handle is not None:
+            os.close(handle)
+
+    def __del__(self) -> None:
+        self.close()
 
 
 class Growing:
@@ -74,15 +96,12 @@ class Growing:
     def add(self, block: np.ndarray) -> None:
         """Append a piece. Raises `OSError` where there is no room for it."""
         self._channels = block.shape[1]
-        if not len(block):
-            return
-        content = np.ascontiguousarray(block, dtype=np.float32).data.cast("B")
-        if self._in_memory and not _take(len(content)):
+        size = 4 * block.size
+        if self._in_memory and not _take(size):
             self._move_to_disk()
         elif self._in_memory:
-            self._counted += len(content)
-        while content:
-            content = content[os.write(self._handle, content) :]
+            self._counted += size
+        _write(self._handle, block)
         self._frames += len(block)
 
     def array(self) -> np.ndarray:
@@ -160,6 +179,31 @@ def trouble() -> str:
     with _lock:
         found, _trouble = _trouble, ""
     return found
+
+
+def _write(handle: int, block: np.ndarray) -> None:
+    """Append a block to a file, float32."""
+    if not len(block):
+        return
+    content = np.ascontiguousarray(block, dtype=np.float32).data.cast("B")
+    while content:
+        content = content[os.write(handle, content) :]
+
+
+def _made(shape: tuple[int, ...], shared: bool, kind: str) -> tuple[np.ndarray, int | None]:
+    """An array of zeros, and the open file behind it; none if it lies on the heap."""
+    size = np.dtype(kind).itemsize * int(np.prod(shape))
+    if size == 0 or (size < SMALLEST and not shared):
+        return np.zeros(shape, dtype=kind), None
+    try:
+        handle, in_memory = _file(size)
+    except OSError:
+        return np.zeros(shape, dtype=kind), None
+    try:
+        return _array(handle, shape, kind, size if in_memory else 0, shared), handle
+    except OSError:
+        os.close(handle)
+        raise
 
 
 def _array(handle: int, shape: tuple[int, ...], kind: str, counted: int, shared: bool) -> np.ndarray:
