@@ -32,26 +32,29 @@ def levels(x, link, smoothing, squares, work, out):  # type: ignore[no-untyped-d
     (the mean square is doubled), so that the threshold need not be found again. `work` (2, frames or more) is written over.
     """
     n, columns = x.shape[0], out.shape[0]
-    left, right = work[0, :n], work[1, :n]
+    left, right, flat = work[0, :n], work[1, :n], x.reshape(-1)
     quietest, scale = QUIETEST, 1.0
     if smoothing > 0.0:
-        a, b, share = squares[0], squares[1], 2.0 * (1.0 - smoothing)
-        a, b = 2.0 * a, 2.0 * b
+        a, b, share = 2.0 * squares[0], 2.0 * squares[1], 2.0 * (1.0 - smoothing)
         for i in range(n):
-            a = smoothing * a + share * (x[i, 0] * x[i, 0])
-            b = smoothing * b + share * (x[i, 1] * x[i, 1])
+            a = smoothing * a + share * (flat[2 * i] * flat[2 * i])
+            b = smoothing * b + share * (flat[2 * i + 1] * flat[2 * i + 1])
             left[i], right[i] = a, b
         squares[0], squares[1] = max(0.5 * a, SMALLEST_SQUARE), max(0.5 * b, SMALLEST_SQUARE)
         quietest, scale = QUIETEST * QUIETEST, 0.5  # half the level of the square is that of its root
+    elif columns == 1:  # so written that the compiler makes vectors of it
+        for i in range(n):
+            left[i] = right[i] = max(abs(flat[2 * i]), abs(flat[2 * i + 1]))
     else:
         for i in range(n):
-            left[i], right[i] = abs(x[i, 0]), abs(x[i, 1])
+            left[i], right[i] = abs(flat[2 * i]), abs(flat[2 * i + 1])
     if columns == 1:
         for i in range(n):
             left[i] = max(max(left[i], right[i]), quietest)
         to_db(left, out[0, :n])
-        for i in range(n):
-            out[0, i] *= scale
+        if scale != 1.0:
+            for i in range(n):
+                out[0, i] *= scale
         return
     for i in range(n):
         left[i], right[i] = max(left[i], quietest), max(right[i], quietest)

@@ -59,5 +59,10 @@ def stretch_of(audio: Sounding, frames: slice) -> Sounding:
 def scale(x, gains, out):  # type: ignore[no-untyped-def]
     """`x` (frames, 2) times a gain for either side, into `out`."""
     left, right = gains[0], gains[1]
+    if left == right:  # one after the other, which the compiler makes vectors of
+        flat, made = x.reshape(-1), out.reshape(-1)
+        for i in range(flat.shape[0]):
+            made[i] = left * flat[i]
+        return
     for i in range(x.shape[0]):
         out[i, 0], out[i, 1] = left * x[i, 0], right * x[i, 1]

@@ -116,9 +116,9 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
 @kernel
 def blended(x, lane, level, blend, out):  # type: ignore[no-untyped-def]
     """``(x + level · lane) · blend``; bit for bit `x` where the level is 0 and the blend 1."""
-    for i in range(x.shape[0]):
-        for c in range(2):
-            out[i, c] = (x[i, c] + level * lane[i, c]) * blend
+    main, side, made = x.reshape(-1), lane.reshape(-1), out.reshape(-1)
+    for i in range(main.shape[0]):
+        made[i] = (main[i] + level * side[i]) * blend
 
 
 class LaneProcessor(Processor):
