@@ -6,6 +6,7 @@ Usage: python bench/stems.py [--markdown]
 
 from __future__ import annotations
 
+import os
 import sys
 import time
 from pathlib import Path
@@ -101,6 +102,7 @@ def rows() -> list[tuple[str, str, str]]:
     fader = held.stems[0].fader - 2.0
     moved = held.with_strip(msgspec.structs.replace(held.stems[0], fader=fader))
     renderer.song(held_session(renderer, held))
+    os.sync()  # by hand, edits are so far apart that what was rendered before has gone to the disk
     took = timed(lambda: renderer.song(held_session(renderer, moved)))
     found.append(("a fader edit with every chain held in a section: the song", f"{took:.1f} s", ""))
     kept, mapped = memory()

@@ -195,6 +195,33 @@ def test_a_lane_at_nothing_nulls_bit_for_bit(material: Material, change: dict[st
     assert np.array_equal(play_through(Plan(session).result, material), without)
 
 
+@pytest.mark.parametrize("gain", [-48.0, -0.01, 0.0, 7.3, 24.0])
+@pytest.mark.parametrize(
+    "more",
+    [
+        {},
+        {"invert_left": True},
+        {"invert_left": True, "invert_right": True},
+        {"swap": True},
+        {"remove_dc": True},
+    ],
+)
+def test_a_trim_that_is_only_a_gain_is_not_run_and_does_what_a_run_does(
+    gain: float, more: dict[str, bool], material: Material
+) -> None:
+    trim = Trim(id="t", gain=gain, **more)
+    session = one([trim])
+    x = material.sounds[NAMES[0]]
+    material = one_stem(x.samples)
+    assert ("t" in Plan(session).at_work) == bool(more)
+    wanted = run_chain([trim], x.samples, RATE)
+    joint = Renderer(material).song(session).joint("t")
+    assert joint is not None
+    # after a run the level is put on what was kept of it, float32
+    assert (np.abs(np.asarray(joint.audio) - wanted) <= np.spacing(np.abs(wanted).astype(np.float32))).all()
+    assert np.array_equal(play_through(Plan(session).result, material), wanted)
+
+
 def test_a_lane_is_in_step_to_the_sample() -> None:
     x = noise(0.5, 0.2)
     lane = Lane(id="lane", level=0.0, steps=(Limiter(id="l", ceiling=0.0), Glue(id="g", look_ahead=4.0)))

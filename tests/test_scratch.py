@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import subprocess
 import sys
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -44,6 +45,33 @@ def test_past_the_memory_it_goes_to_disk(monkeypatch: pytest.MonkeyPatch, tmp_pa
     assert (tmp_path / "gluvo").is_dir() and not list(
         (tmp_path / "gluvo").iterdir()
     )  # it has no name to be left behind
+
+
+def test_nobody_waits_for_a_disk_that_lets_go_slowly(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    monkeypatch.setattr(module, "IN_MEMORY", 0)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    let, gone, unmap = threading.Event(), threading.Event(), module._libc.munmap
+
+    class Slow:
+        def munmap(self, place: int, size: int) -> None:
+            let.wait()
+            unmap(place, size)
+            gone.set()
+
+    made = scratch(BIG)
+    place = module._place(made)
+    assert place in module._on_disk and _mappings(place) == 1
+    monkeypatch.setattr(module, "_libc", Slow())
+    del made
+    gc.collect()
+    assert place not in module._on_disk and _mappings(place) == 1 and not gone.is_set()
+    let.set()
+    assert gone.wait(timeout=60) and _mappings(place) == 0
+
+
+def _mappings(place: int) -> int:
+    """How many mappings of this process begin at an address."""
+    return Path("/proc/self/maps").read_text().count(f"\n{place:x}-")
 
 
 def test_a_disk_without_room_is_no_reason_to_stop(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:

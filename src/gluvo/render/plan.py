@@ -138,7 +138,7 @@ class Plan:
         self.after: dict[str, Node] = {}
         """What comes out of it."""
         self.at_work: dict[str, Run] = {}
-        """The step or lane itself; what comes out of it may have another level."""
+        """The step or lane itself, if it is more than a level; what comes out of it may have another one."""
         self.keys: dict[str, tuple[Node, ...]] = {}
         """What the detectors of a keyed step listen to."""
         self.parts: dict[tuple[str, int], tuple[Node, Node]] = {}
@@ -234,9 +234,11 @@ class Plan:
 
     def levelled(self, step: Step, *inputs: Node) -> Node:
         """A step at work, and after it its level, as a node of its own: a level that is found makes no new render of
-        the step."""
+        the step. What is nothing but a level is not run at all."""
         plain, gain = step.apart()
-        made = self.at_work[step.id] = run(self._tag + step.id, plain, *inputs)
+        made = inputs[0]
+        if not step.is_level:
+            made = self.at_work[step.id] = run(self._tag + step.id, plain, *inputs)
         return mixed(f"{self._tag}{step.id}/level", [(made, (gain, gain))])
 
     def ear(self, step: Step) -> Node:

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import functools
 import mmap
 import os
+import queue
 import resource
 import shutil
 import tempfile
@@ -20,6 +22,7 @@ from pathlib import Path
 import numpy as np
 import platformdirs
 
+from gluvo.progress import step_back
 from gluvo.session.files import reason_of
 
 SMALLEST = 4_000_000
@@ -34,6 +37,8 @@ _taken = 0
 _trouble = ""
 _on_disk: dict[int, int] = {}
 """The sizes of arrays whose files lie on disk, by where they lie in memory."""
+_gone: queue.SimpleQueue[tuple[int, int]] = queue.SimpleQueue()
+"""Where what lay on disk was in memory, and its size: to be given back."""
 _shared: dict[int, int] = {}
 """The descriptors of shared arrays, by where they lie."""
 
@@ -221,18 +226,37 @@ def _array(handle: int, shape: tuple[int, ...], kind: str, counted: int, shared:
         kept = os.dup(handle)
         _shared[place] = kept
     if not counted:
+        _sweeper()
         _on_disk[place] = size
     weakref.finalize(memory, _let_go, place, size, counted, kept)
     return array
 
 
 def _let_go(place: int, size: int, counted: int, kept: int) -> None:
+    """A mapping is wanted no longer. Called by whoever held it last, who need not wait for a disk."""
     if kept >= 0:
         _shared.pop(place, None)
         os.close(kept)
-    _on_disk.pop(place, None)
-    _libc.munmap(place, size)
-    _give_back(counted)
+    if _on_disk.pop(place, None) is None:
+        _libc.munmap(place, size)
+        _give_back(counted)
+    else:
+        _gone.put((place, size))
+
+
+@functools.cache
+def _sweeper() -> threading.Thread:
+    """Gives back what lay on disk: a file of hundreds of megabytes can take a second to go."""
+    thread = threading.Thread(target=_sweep, name="gluvo-sweeper", daemon=True)
+    thread.start()
+    return thread
+
+
+def _sweep() -> None:
+    step_back()
+    while True:
+        place, size = _gone.get()
+        _libc.munmap(place, size)
 
 
 def _place(array: np.ndarray) -> int:

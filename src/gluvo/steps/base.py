@@ -121,6 +121,11 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """Whether, as it is set, the sound passes bit for bit and at once."""
         return self.sound_key() == type(self)().sound_key()
 
+    @property
+    def is_level(self) -> bool:
+        """Whether it is a gain, the same for both channels, and nothing else; see `apart`."""
+        return False
+
     def apart(self) -> tuple[Self, float]:
         """The step without the gain that comes after all of it, and that gain as a factor."""
         return self, 1.0

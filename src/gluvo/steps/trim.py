@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Self
 
 import msgspec
 import numpy as np
@@ -48,6 +48,13 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
 
     def make(self, rate: int) -> TrimProcessor:
         return TrimProcessor(self, rate)
+
+    @property
+    def is_level(self) -> bool:
+        return not (self.invert_left or self.invert_right or self.swap or self.remove_dc)
+
+    def apart(self) -> tuple[Self, float]:
+        return msgspec.structs.replace(self, gain=0.0), gain_of(self.gain)
 
     def describe(self) -> str:
         words = [f"{self.gain:+.1f} dB".replace("-", "−")] if self.gain else []
