@@ -223,6 +223,23 @@ def test_a_trim_that_is_only_a_gain_is_not_run_and_does_what_a_run_does(
     assert np.array_equal(play_through(Plan(session).result, material), wanted)
 
 
+@pytest.mark.parametrize("makeup", [0.0, 3.0])
+@pytest.mark.parametrize("gain", [0.0, 3.0, -6.0])
+def test_what_a_step_takes_is_not_told_of_the_trim_after_it(gain: float, makeup: float, material: Material) -> None:
+    glue = Glue(id="g", ratio=4.0, threshold=-30.0, makeup=makeup)
+    session = one([glue, Trim(id="t", gain=gain)])
+    renderer = Renderer(one_stem(material.sounds[NAMES[0]].samples))
+    rendered = renderer.song(session)
+    taken, trimmed = rendered.joint("g"), rendered.joint("t")
+    assert taken is not None and taken.mean_reduction() > 1.0
+    assert trimmed is not None and trimmed.reduction is None and trimmed.mean_reduction() == 0.0
+    assert rendered.reduction(MIX) == taken.mean_reduction()
+    # nor where the Glue has made up what the Trim would add, so that both sound alike
+    both = renderer.song(one([msgspec.structs.replace(glue, makeup=makeup + gain), Trim(id="t")]))
+    assert both.reduction(MIX) == both.joint("g").mean_reduction() > 1.0  # type: ignore[union-attr]
+    assert both.joint("t").reduction is None  # type: ignore[union-attr]
+
+
 def test_a_lane_is_in_step_to_the_sample() -> None:
     x = noise(0.5, 0.2)
     lane = Lane(id="lane", level=0.0, steps=(Limiter(id="l", ceiling=0.0), Glue(id="g", look_ahead=4.0)))

@@ -17,7 +17,7 @@ from gluvo.progress import CORES, Progress, no_progress, step_back
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
 from gluvo.render.machine import mix_all
-from gluvo.render.plan import Ear, Gains, Mix, Node, Run, Source
+from gluvo.render.plan import Ear, Gains, Level, Mix, Node, Run, Source
 from gluvo.render.scaled import Scaled, Sounding
 from gluvo.session.media import Material
 from gluvo.session.scratch import Filling, scratch
@@ -75,7 +75,7 @@ class Making:
 
     def _mix(self, node: Mix) -> Iterator[None]:
         if len(node.gains) == 1 and abs(node.gains[0][0]) == abs(node.gains[0][1]):  # nothing new to measure
-            yield from self._scale(node.gains[0])
+            yield from self._scale(node.gains[0], isinstance(node, Level))
             return
         filling = Filling(self.total)
         audio = self.audio = filling.array
@@ -96,7 +96,7 @@ class Making:
         filling.close()
         self.joint = Joint(audio, tracer.finish(audio), start=self.start)
 
-    def _scale(self, gains: Gains) -> Iterator[None]:
+    def _scale(self, gains: Gains, reduces: bool) -> Iterator[None]:
         (before,) = self.inputs
         yield
         self.audio = Scaled(before.audio, gains)
@@ -104,7 +104,8 @@ class Making:
             self.done = self.taken = before.done
             yield
         self.done, trace = self.total, before.joint.trace.scaled(gains[0])
-        self.joint = Joint(self.audio, trace, before.joint.reduction, before.joint.came, self.start)
+        reduction, came = (before.joint.reduction, before.joint.came) if reduces else (None, None)
+        self.joint = Joint(self.audio, trace, reduction, came, self.start)
 
     def _run(self, node: Run | Ear) -> Iterator[None]:
         unit = node.step.ear(self.rate) if isinstance(node, Ear) else node.step.make(self.rate)

@@ -61,6 +61,11 @@ class Mix(Node):
 
 
 @dataclass(frozen=True, eq=False)
+class Level(Mix):
+    """The level of a step after its run, whose reduction is that of the step."""
+
+
+@dataclass(frozen=True, eq=False)
 class Run(Node):
     """A step, or a lane's blend, at work on the first input. A second input is its key."""
 
@@ -236,10 +241,11 @@ class Plan:
         """A step at work, and after it its level, as a node of its own: a level that is found makes no new render of
         the step. What is nothing but a level is not run at all."""
         plain, gain = step.apart()
-        made = inputs[0]
-        if not step.is_level:
-            made = self.at_work[step.id] = run(self._tag + step.id, plain, *inputs)
-        return mixed(f"{self._tag}{step.id}/level", [(made, (gain, gain))])
+        name, gains = f"{self._tag}{step.id}/level", ((gain, gain),)
+        if step.is_level:  # also at 0 dB a node of its own: what the step before took away is not taken by this one
+            return Mix(_key("mix", inputs[0].key, repr(gains)), name, inputs[:1], gains)
+        made = self.at_work[step.id] = run(self._tag + step.id, plain, *inputs)
+        return made if gain == 1.0 else Level(_key("level", made.key, repr(gains)), name, (made,), gains)
 
     def ear(self, step: Step) -> Node:
         """What the detector of a step that is on hears."""
