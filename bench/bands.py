@@ -107,7 +107,7 @@ def rows() -> list[tuple[str, str, str]]:
     for name, step, asked in (
         ("De-esser, the range", DeEsser(range=6.0, threshold=-20.0), "≥ 150 ×"),
         ("De-esser, everything", DeEsser(range=6.0, threshold=-20.0, lowers="wide"), "≥ 150 ×"),
-        ("Resonance tamer", ResonanceTamer(depth=6.0), "≥ 40 ×"),
+        ("Resonance tamer", ResonanceTamer(at_most=6.0), "≥ 40 ×"),
         ("Transient shaper", TransientShaper(attack=6.0, sustain=-3.0), "≥ 200 ×"),
         ("Glue that lifts", Glue(ratio=2.0, threshold=-30.0, lift_ratio=2.0), ""),
     ):

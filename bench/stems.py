@@ -81,10 +81,10 @@ def rows() -> list[tuple[str, str, str]]:
             "",
         )
     )
-    limiter, shells = session.step("limiter-1"), session.step("glue-2")
+    limiter, kit = session.step("limiter-1"), session.step("glue-2")
     for name, step, drive in (
         ("the mix bus's limiter", limiter, {"drive": 7.0}),
-        ("the shells' Glue", shells, {"attack": 30.0}),
+        ("the kit's Glue", kit, {"attack": 30.0}),
     ):
         edited = session.with_step(msgspec.structs.replace(step, **drive))  # type: ignore[type-var,arg-type]
         section, whole = timed(lambda e=edited: renderer.section(e, SPAN)), timed(lambda e=edited: renderer.song(e))

@@ -22,6 +22,8 @@ from gluvo.steps import ChainItem
 pytest_plugins = ["tests.desk"]
 
 RATE = 48_000
+FADED = 1000
+"""Frames after which what begins to play has faded in."""
 
 
 def sine(freq: float, seconds: float, level_db: float = 0.0, rate: int = RATE, phase: float = 0.0) -> np.ndarray:

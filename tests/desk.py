@@ -8,7 +8,8 @@ from pathlib import Path
 import pytest
 import soundfile
 from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
-from PySide6.QtGui import QMouseEvent
+from PySide6.QtGui import QKeySequence, QMouseEvent
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
@@ -150,6 +151,25 @@ def drag(desk: Desk, widget: QWidget, start: QPointF, by: QPointF, held: Qt.Keyb
     desk.bot.mouseRelease(widget, LEFT, held, (start + by).toPoint())
 
 
+def focus(desk: Desk) -> QWidget:
+    """What has the focus in the window, whether the window itself has it or not: tests share one screen."""
+    return desk.window.focusWidget() or desk.window
+
+
+def key(desk: Desk, pressed: Qt.Key | str, held: Qt.KeyboardModifier = NONE) -> None:
+    """A real key event for whatever has the focus, shortcuts of the window first, as a keyboard sends it."""
+    if QApplication.activeModalWidget() is None and not desk.window.isActiveWindow():
+        desk.window.activateWindow()  # shortcuts are for the window that is active
+        QTest.qWaitForWindowActive(desk.window, 2000)
+    target = focus(desk)
+    if isinstance(pressed, str):
+        QTest.keyClicks(target, pressed, held)
+    else:
+        QTest.keyClick(target, pressed, held)
+
+
 def shortcut(desk: Desk, keys: str) -> None:
-    """Do what a key does from anywhere in the window."""
-    next(a for a in desk.window.actions() if a.shortcut().toString() == keys).trigger()
+    """Press a key of the window's, written as in the menus, with no control having the focus."""
+    desk.window.setFocus()
+    pressed = QKeySequence(keys)[0]
+    key(desk, pressed.key(), pressed.keyboardModifiers())

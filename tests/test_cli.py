@@ -14,9 +14,9 @@ import numpy as np
 import pytest
 import soundfile
 
-from gluvo.session.records import Deliverable
+from gluvo.session.records import Deliverable, Section
 from gluvo.session.store import read_session, write_session
-from gluvo.steps import Limiter
+from gluvo.steps import Glue, Limiter, Trim
 
 from .conftest import RATE, music, sine
 
@@ -142,7 +142,7 @@ def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_f
     nonsense = tmp_path / "nonsense.wav"
     nonsense.write_text("hello")
     newer = tmp_path / "newer.gluvo"
-    newer.write_text(session.read_text().replace('"version": 2', '"version": 7'))
+    newer.write_text(session.read_text().replace('"version": 3', '"version": 7'))
     lost = tmp_path / "lost.gluvo"
     lost.write_text(session.read_text().replace("Harbour Take.wav", "../gone/Lost.wav"))
     for args, word in (
@@ -182,7 +182,20 @@ def test_audio_outside_the_folder_is_used_and_told(tmp_path: Path, mix_file: Pat
 
 def test_help_and_version() -> None:
     text = gluvo("--help").stdout
-    for command in ("demo", "new", "measure", "render", "deliver", "master", "check", "targets", "schema", "shots"):
+    for command in (
+        "demo",
+        "new",
+        "measure",
+        "render",
+        "deliver",
+        "master",
+        "check",
+        "targets",
+        "schema",
+        "shots",
+        "figures",
+        "report",
+    ):
         assert command in text
     assert gluvo("--version").stdout.startswith("gluvo, version")
 
@@ -199,7 +212,8 @@ def test_no_command_but_the_window_needs_qt(session: Path) -> None:
 
 def test_targets_are_listed(tmp_path: Path) -> None:
     lines = gluvo("targets").stdout.splitlines()
-    assert lines[0].split() == ["target", "loudness", "tolerance", "dBTP", "by"] and len(lines) >= 6
+    assert lines[0].split() == ["target", "loudness", "tolerance", "dBTP", "by", "source"] and len(lines) >= 6
+    assert any("EBU R 128" in line for line in lines)
     plain = json.loads(gluvo("targets", "--json").stdout)
     assert {"name", "loudness", "source"} <= plain[0].keys()
 
@@ -256,3 +270,54 @@ def test_several_files_are_checked(mix_file: Path, tmp_path: Path) -> None:
     soundfile.write(other, music(4.0) * 0.01, RATE)
     done = gluvo("check", mix_file, other, "--target", "Podcast", "--json")
     assert done.returncode == 1 and [row["file"] for row in json.loads(done.stdout)] == [str(mix_file), str(other)]
+
+
+def test_every_place_of_a_session_is_measured(session: Path) -> None:
+    """By the song and by a section; the mix's last joint is what the written file measures."""
+    glue = Glue(id="g", threshold=-30.0, ratio=4.0, mix=30.0, hold_aim=True)
+    limiter = Limiter(id="l", drive=6.0, ceiling=-1.0, look_ahead=2.0)
+    made = read_session(session).session.with_chain("mix", (Trim(id="t", gain=-3.0), glue, limiter))
+    made = made.replace(sections=(Section(id="s", name="Verse", start=1.0, end=3.0),))
+    write_session(session, made)
+    told = json.loads(gluvo("figures", session, "--json").stdout)
+    mix = next(strip for strip in told["strips"] if strip["id"] == "mix")
+    trim, glued, limited = mix["joints"]
+    assert [j["step"] for j in mix["joints"]] == ["t", "g", "l"] and trim["reduction"] is None
+    assert trim["loudness"] == pytest.approx(mix["in"]["loudness"] - 3.0, abs=0.01)
+    arrives, wet = glued["reduction"], glued["reduction"]["wet"]
+    assert 0.0 < arrives["mean"] < arrives["peaks"] <= arrives["most"] < 3.1 and wet["mean"] > 2.0 * arrives["mean"]
+    assert {k: v for k, v in limited["reduction"].items() if k != "wet"} == limited["reduction"]["wet"]
+    assert glued["holds"] == {"threshold": -30.0} and limited["late_ms"] > 2.0
+    out = session.with_name("out.wav")
+    gluvo("render", session, "--out", out, "--bits", "32f")
+    measured = json.loads(gluvo("measure", out, "--json").stdout)[0]
+    assert limited["loudness"] == pytest.approx(measured["integrated"], abs=1e-3)
+    assert limited["true_peak"] == pytest.approx(measured["true_peak"], abs=1e-3)
+    section = json.loads(gluvo("figures", session, "--section", "Verse", "--json").stdout)
+    assert section["strips"][0]["joints"][2]["loudness"] != limited["loudness"]
+    words = gluvo("figures", session).stdout
+    assert "Glue" in words and f"{arrives['mean']:.1f}" in words
+    missed = gluvo("figures", session, "--section", "Refrain")
+    assert missed.returncode == 2 and "“Verse”" in missed.stderr
+
+
+def test_flat_tops_are_counted_in_files(tmp_path: Path) -> None:
+    path = tmp_path / "x.wav"
+    for x, least, most in ((np.clip(sine(200, 12.0, 3.0), -1.0, 1.0), 9590, 9602), (sine(40, 12.0, -0.1), 0, 0)):
+        soundfile.write(path, x, RATE, "FLOAT")
+        assert least <= json.loads(gluvo("measure", path, "--json").stdout)[0]["flat_tops"] <= most
+
+
+def test_a_report_is_written_as_its_ending_says(session: Path) -> None:
+    for ending, first in ((".html", b"<!DOCTYPE html>"), (".json", b"{"), (".pdf", b"%PDF")):
+        out = session.with_name(f"report{ending}")
+        done = gluvo("report", session, "--out", out)
+        assert done.returncode == 0 and done.stdout.strip() == str(out), done.stderr
+        assert out.read_bytes().lstrip().lower().startswith(first.lower())
+        again = gluvo("report", session, "--out", out)
+        assert again.returncode == 2 and "exists already" in again.stderr
+    told = json.loads(session.with_name("report.json").read_text())
+    assert told["format"] == "gluvo-report" and "Old Pier" in "".join(told["references"])
+    assert gluvo("report", session, "--out", session.with_name("report.txt")).returncode == 2
+    assert gluvo("report", session, "--out", session, "--force").returncode == 2
+    assert not list(session.parent.glob("*gluvo-part*"))

@@ -144,3 +144,58 @@ def test_a_version_is_heard_in_time_through_any_latency() -> None:
     renderer = Renderer(material(x))
     result = renderer.joint(renderer.plan(one(chain)).result).audio
     assert int(np.argmax(np.abs(result[:, 0]))) == 20_000
+
+
+# --- what is heard of a difference ----------------------------------------------------------------------------------------
+
+
+def bell(freq: float, gain: float, q: float) -> MidSideEq:
+    return MidSideEq(id="e", bands=(Band(id=1, freq=freq, gain=gain, q=q),))
+
+
+def test_a_difference_counts_by_how_much_of_it_is_heard() -> None:
+    """5 dB where next to nothing sounds come after 4 dB in the middle; a wide one comes before a narrow one."""
+    dark = run_chain(
+        [MidSideEq(id="e", bands=(Band(id=1, shape="high_cut", freq=2500.0, slope=48),))], pink(10.0), RATE
+    )
+    made = run_chain(
+        [bell(9000.0, 6.0, 1.0), MidSideEq(id="f", bands=(Band(id=1, freq=700.0, gain=4.0, q=1.0),))], dark, RATE
+    )
+    first, *_ = findings(profile(made), {"Ref": profile(dark)}, {})
+    assert 600.0 < first.freq < 800.0
+    x = pink(10.0)
+    both = run_chain(
+        [bell(300.0, 4.0, 8.0), MidSideEq(id="f", bands=(Band(id=1, freq=3000.0, gain=3.9, q=0.7),))], x, RATE
+    )
+    first, *_ = findings(profile(both), {"Ref": profile(x)}, {})
+    assert first.freq > 2000.0
+
+
+@pytest.mark.parametrize("kind", [("x.mp3", "MP3", "MPEG_LAYER_III")])
+def test_a_lossy_reference_is_told_and_not_judged_above_its_cut(kind: tuple[str, str, str], tmp_path: Path) -> None:
+    name, container, codec = kind
+    x = pink(10.0) * 0.5
+    with soundfile.SoundFile(
+        tmp_path / name, "w", RATE, 2, format=container, subtype=codec, compression_level=0.5
+    ) as file:
+        file.write(x)
+    lossy, whole = profile(soundfile.read(tmp_path / name)[0]), profile(x)
+    assert whole.cut is None and lossy.cut is not None and 12_000.0 < lossy.cut < 20_000.0
+    told = findings(whole, {"Sent by mail": lossy}, {})
+    assert any("lossy codec" in f.text and "Sent by mail" in f.text for f in told)
+    assert not any(f.freq > 10_000.0 for f in told)
+    corridor = corridor_of([lossy])
+    assert corridor is not None and corridor.centres[-1] < lossy.cut
+    with_another = corridor_of([lossy, whole])
+    assert with_another is not None and with_another.centres[-1] > 19_000.0
+    dull = run_chain([MidSideEq(id="e", bands=(Band(id=1, shape="high_cut", freq=8000.0, slope=24),))], x, RATE)
+    assert profile(dull).cut is None and profile(np.zeros((RATE, 2))).cut is None
+
+
+def test_of_a_single_file_nothing_is_said_to_come_from_it() -> None:
+    x = pink(6.0)
+    made = run_chain([bell(700.0, 6.0, 1.0)], x, RATE)
+    tones = {"a": ("Mix.wav", tone_of(made, RATE)), "b": ("Bass", tone_of(made * 0.1, RATE))}
+    for count, said in ((1, False), (2, True)):
+        told = findings(profile(made), {"Ref": profile(x)}, dict(list(tones.items())[:count]))
+        assert any("comes from" in f.text for f in told) is said

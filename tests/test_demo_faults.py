@@ -172,7 +172,7 @@ def applied(bare: Demo, name: str, strip: str) -> tuple[Session, Rendered]:
 
 
 def test_uneven_bass_notes_come_out_alike(bare: Demo) -> None:
-    first = levels(in_span(bare, bare.end("low")), bare.rate)
+    first = levels(in_span(bare, bare.end("stem-upright-bass")), bare.rate)
     begins = [n for n in range(4, len(first) - 16) if first[n] - first[n - 3] > 4.0 and first[n] > first[n - 1]]
     places = [n for k, n in enumerate(begins) if k == 0 or n - begins[k - 1] > 15]
 
@@ -182,8 +182,8 @@ def test_uneven_bass_notes_come_out_alike(bare: Demo) -> None:
 
     before = notes(first)
     assert len(before) > 12 and before.std() > 2.5  # that they are uneven is seen
-    session, render = applied(bare, "Tighten the lows", "low")
-    after = notes(levels(in_span(bare, render.end("low")), bare.rate))  # type: ignore[arg-type]
+    session, render = applied(bare, "Tighten the lows", "stem-upright-bass")
+    after = notes(levels(in_span(bare, render.end("stem-upright-bass")), bare.rate))  # type: ignore[arg-type]
     assert after.std() < 0.8 * before.std()
     split = next(item for item in session.items if isinstance(item, Split))
     came, gives = (render.at(node) for node in render.plan.parts[split.id, 2])

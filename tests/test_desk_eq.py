@@ -170,7 +170,7 @@ def test_the_menu_of_a_band_does_it_all(eq_desk: Desk) -> None:
 
 def test_twenty_four_bands_are_enough(eq_desk: Desk) -> None:
     told: list[str] = []
-    eq_desk.bench.told.connect(lambda text, _: told.append(text))
+    eq_desk.bench.told.connect(lambda said: told.append(said.text))
     full = eq(eq_desk).replace(bands=tuple(Band(id=n + 1) for n in range(24)))
     eq_desk.bench.edit("x", lambda s: s.with_step(full))
     editor(eq_desk).add_here()
@@ -461,3 +461,19 @@ def test_moving_bands_are_seen_moving(eq_desk: Desk) -> None:
     assert drawn() == 0
     eq_desk.bench.toggle_play()
     eq_desk.wait(lambda: not mid._moves and not side._moves)
+
+
+def test_the_hunting_bell_follows_from_lane_to_lane(eq_desk: Desk) -> None:
+    ed = editor(eq_desk)
+    ed.show_lanes("mid_side")
+    QApplication.processEvents()
+    mid, side = lane(eq_desk, "mid"), lane(eq_desk, "side")
+    ed.hunt_button.click()
+    start = QPoint(round(mid.x_at(1000.0)), round(mid.area.center().y()))
+    eq_desk.bot.mousePress(mid, LEFT, pos=start)
+    assert ed.hunt.place is not None and ed.hunt.place[0] == "mid"
+    there = mid.mapFromGlobal(side.mapToGlobal(QPointF(side.x_at(3000.0), side.area.center().y())))
+    move(mid, there)  # the pressed lane has the pointer, wherever it goes
+    assert ed.hunt.place == ("side", pytest.approx(3000.0, rel=0.02))
+    eq_desk.bot.mouseRelease(mid, LEFT, pos=there.toPoint())
+    assert chosen(eq_desk).target == "side" and chosen(eq_desk).freq == pytest.approx(3000.0, rel=0.02)

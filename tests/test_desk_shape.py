@@ -15,7 +15,7 @@ from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.editors.trim import TrimEditor
 from gluvo.steps import Glue, Trim
 
-from .desk import NONE, Desk, drag
+from .desk import NONE, Desk, drag, shortcut
 
 
 def ruler(desk: Desk, name: str) -> Ruler:
@@ -80,7 +80,7 @@ def test_a_ruler_by_keyboard_wheel_and_typing(desk: Desk) -> None:
         QPoint(),
         QPoint(0, 120),
         Qt.MouseButton.NoButton,
-        Qt.KeyboardModifier.NoModifier,
+        Qt.KeyboardModifier.ControlModifier,
         Qt.ScrollPhase.NoScrollPhase,
         False,
     )
@@ -163,7 +163,7 @@ def test_the_ledger_adds_moves_switches_copies_and_removes(desk: Desk) -> None:
     ledger.list.setFocus()
     desk.bot.keyClick(ledger.list, Qt.Key.Key_Up, Qt.KeyboardModifier.AltModifier)
     assert [s.id for s in desk.session.chain][1] == "trim-2"
-    desk.bot.keyClick(ledger.list, Qt.Key.Key_Return)
+    shortcut(desk, "Ctrl+B")
     assert not desk.session.step("trim-2").on  # type: ignore[union-attr]
     assert ledger.row("trim-2")[1] == "off"
     dot = ledger.list.visualItemRect(ledger.list.item(2)).topLeft() + QPoint(26, 14)

@@ -17,7 +17,7 @@ from gluvo.render.song import Renderer
 from gluvo.session.records import Session
 from gluvo.steps import Band, Limiter, MidSideEq, Saturation, Step, Trim, Width
 
-from .conftest import RATE, material, music, one, sine
+from .conftest import FADED, RATE, material, music, one, sine
 
 BANDS = (
     Band(id=1, shape="low_cut", freq=60.0, slope=24, q=0.71),
@@ -70,7 +70,7 @@ def test_bands_edited_while_playing_end_where_the_render_is(phase: str) -> None:
     start = RATE + 4 * 10_240 + 2 * RATE
     live = pulled(engine, RATE)
     offline = run_chain(chain(edits[-1], phase=phase), x.astype(np.float32), RATE)
-    late = engine._graph.latency
+    late = engine.late
     assert np.abs(live - offline[start - late : start - late + RATE]).max() < 1e-6
 
 
@@ -100,10 +100,10 @@ def test_a_band_alone_is_with_less_without(target: str) -> None:
     steps = chain(bands)
     session = one(steps, step="e", band=7, hear="band")
     live = pulled(playing(session, x, path="band"), 2 * RATE)
-    late = playing(session, x)._graph.latency
+    late = playing(session, x).late
     sound = x.astype(np.float32)
     difference = run_chain(steps[:2], sound, RATE) - run_chain([steps[0], MidSideEq(bands=bands[:1])], sound, RATE)
-    assert np.abs(live[late + 600 :] - difference[600 : len(live) - late]).max() < 1e-9
+    assert np.abs(live[late + FADED :] - difference[FADED : len(live) - late]).max() < 1e-9
     assert np.abs(difference).max() > 1e-3
     readings = hear_readings(Renderer(material(x)), session, Span(0.5, 2.5))
     assert readings["band"].quiet_by_nature
@@ -137,7 +137,7 @@ def test_hunting_is_heard_but_never_over_the_ceiling(mastered: bool) -> None:
         assert np.abs(boosted).max() <= 10 ** (min(0.0, highest) / 20) + 1e-9
     engine.change(session)
     pulled(engine, RATE // 2)
-    at = 2 * RATE + RATE // 2 - engine._graph.latency
+    at = 2 * RATE + RATE // 2 - engine.late
     assert np.abs(boosted - plain[at - RATE // 2 : at]).max() > 0.02  # it was another sound
     assert session.step("e") == eq and len(eq.bands) == len(BANDS)
 

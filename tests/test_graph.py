@@ -14,13 +14,14 @@ from gluvo.play.engine import Engine, Monitoring
 from gluvo.render.chain import run_chain
 from gluvo.render.machine import Machine, filler, play_through, played
 from gluvo.render.plan import Plan, steps_heard
+from gluvo.render.reduction import mean_along
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Media, Session, Stem
 from gluvo.session.sounds import Sound
 from gluvo.steps import Glue, Lane, Limiter, Trim
 
-from .conftest import RATE, hold, music, noise, one
+from .conftest import FADED, RATE, hold, music, noise, one
 from .conftest import material as one_stem
 
 SPAN = Span(3.0, 5.5)
@@ -151,8 +152,8 @@ def test_live_is_offline_with_nesting_lanes_a_key_and_latency_everywhere(materia
         engine = Engine(material, {}, session)
         engine.listen(Monitoring(path=path))
         engine.play()
-        live, late = pulled(engine, 3 * RATE), engine._graph.latency
-        faded_in = 600
+        live, late = pulled(engine, 3 * RATE), engine.late
+        faded_in = FADED
         assert late > 400
         quiet = np.abs(wanted).max() <= 1.0
         assert quiet and np.abs(live[late + faded_in :] - wanted[faded_in : len(live) - late]).max() < 1e-9, path
@@ -174,7 +175,7 @@ def test_edits_during_play_end_where_a_render_does(material: Material) -> None:
         engine.change(session)
         pulled(engine, 20 * BLOCK)
     at = RATE + 80 * BLOCK
-    live, late = pulled(engine, 2 * RATE), engine._graph.latency
+    live, late = pulled(engine, 2 * RATE), engine.late
     wanted = play_through(Plan(session).result, material)
     shown = wanted[at - late + RATE : at - late + 2 * RATE]
     assert np.abs(live[RATE : 2 * RATE] - shown).max() < 2e-3
@@ -233,10 +234,10 @@ def test_what_a_step_takes_is_not_told_of_the_trim_after_it(gain: float, makeup:
     taken, trimmed = rendered.joint("g"), rendered.joint("t")
     assert taken is not None and taken.mean_reduction() > 1.0
     assert trimmed is not None and trimmed.reduction is None and trimmed.mean_reduction() == 0.0
-    assert rendered.reduction(MIX) == taken.mean_reduction()
+    assert mean_along(rendered, MIX) == taken.mean_reduction()
     # nor where the Glue has made up what the Trim would add, so that both sound alike
     both = renderer.song(one([msgspec.structs.replace(glue, makeup=makeup + gain), Trim(id="t")]))
-    assert both.reduction(MIX) == both.joint("g").mean_reduction() > 1.0  # type: ignore[union-attr]
+    assert mean_along(both, MIX) == both.joint("g").mean_reduction() > 1.0  # type: ignore[union-attr]
     assert both.joint("t").reduction is None  # type: ignore[union-attr]
 
 
@@ -312,7 +313,7 @@ def test_figures_of_strips_are_those_of_their_sound(material: Material) -> None:
         assert sent is not None
         assert sent.integrated == pytest.approx(wanted.integrated, abs=1e-3)
         assert sent.true_peak == pytest.approx(wanted.true_peak, abs=0.01)
-    assert song.reduction("shells", SPAN) == song.joint("g3").mean_reduction(SPAN)  # type: ignore[union-attr]
+    assert mean_along(song, "shells", SPAN) == song.joint("g3").mean_reduction(SPAN)  # type: ignore[union-attr]
 
 
 def test_what_is_heard_alone_stays_out_of_figures_and_files(material: Material) -> None:
@@ -322,9 +323,9 @@ def test_what_is_heard_alone_stays_out_of_figures_and_files(material: Material) 
     engine = Engine(material, {}, session)
     engine.listen(Monitoring())
     engine.play()
-    live, late = pulled(engine, RATE), engine._graph.latency
+    live, late = pulled(engine, RATE), engine.late
     wanted = play_through(alone.result, material)
-    assert np.abs(live[late + 600 :] - wanted[600 : RATE - late]).max() < 1e-9
+    assert np.abs(live[late + FADED :] - wanted[FADED : RATE - late]).max() < 1e-9
     lane = Plan(band(), solo=("crush",))
     assert lane.after["crush"].inputs == (lane.parts["crush", 0][1],)
 

@@ -46,26 +46,9 @@ from gluvo.steps import (
 )
 
 from .conftest import RATE, music
-from .desk import LEFT, Desk, LastingHost, answering, drag, shortcut, small_session
+from .desk import LEFT, Desk, LastingHost, answering, drag, focus, key, shortcut, small_session
 
 KEYS = Qt.Key
-
-
-def key(desk: Desk, pressed: Qt.Key | str, held: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
-    """A real key event for whatever has the focus, shortcuts of the window first, as a keyboard sends it."""
-    if QApplication.activeModalWidget() is None and not desk.window.isActiveWindow():
-        desk.window.activateWindow()  # shortcuts are for the window that is active
-        QTest.qWaitForWindowActive(desk.window, 2000)
-    target = focus(desk)
-    if isinstance(pressed, str):
-        QTest.keyClicks(target, pressed, held)
-    else:
-        QTest.keyClick(target, pressed, held)
-
-
-def focus(desk: Desk) -> QWidget:
-    """What has the focus in the window, whether the window itself has it or not: tests share one screen."""
-    return desk.window.focusWidget() or desk.window
 
 
 def type_and_end(desk: Desk, text: str, end: Qt.Key) -> None:
@@ -126,7 +109,7 @@ def full_desk(empty_desk: Desk, tmp_path: Path) -> Desk:
             ),
             crossovers=(160.0, 900.0, 4000.0),
         ),
-        ResonanceTamer(id="tamer-1", depth=4.0),
+        ResonanceTamer(id="tamer-1", at_most=4.0),
         TransientShaper(id="shaper-1", attack=2.0),
         Saturation(id="saturation-1", drive=3.0),
         Width(id="width-1", bands=2, width_2=120.0),
@@ -168,10 +151,9 @@ def test_a_typed_value_closes_its_field_and_keys_work_at_once(full_desk: Desk, s
         assert not open_fields(desk) and focus(desk) is ruler, ruler.setting.label
         if end == KEYS.Key_Escape:
             assert ruler.value == before
-        now = ruler.value
-        desk.bench.hear(RESULT)
-        key(desk, "2")  # at once for the Hear row
-        assert desk.session.view.hear == UNTOUCHED and ruler.value == now and not open_fields(desk)
+        now, matched = ruler.value, desk.session.view.level_matched
+        key(desk, "m")  # at once for the window
+        assert desk.session.view.level_matched is not matched and ruler.value == now and not open_fields(desk)
 
 
 def test_space_plays_after_a_typed_value(full_desk: Desk) -> None:
@@ -455,7 +437,7 @@ def test_names_are_shown_as_they_are_written(empty_desk: Desk, tmp_path: Path) -
     desk.open(path)
     for page, step in (("buses", "glue-1"), ("shape", ""), ("shape", "glue-1"), ("deliver", "glue-1")):
         desk.bench.look(page=page, step=step)
-        desk.bench.told.emit(f"About {NASTY}", True)
+        desk.bench.tell(f"About {NASTY}", True)
         QApplication.processEvents()
         for widget in desk.window.findChildren(QWidget):
             if isinstance(widget, QLabel) and "img" in widget.text():

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
+import soundfile
 from scipy import signal
 
 from gluvo.measure.flattops import flat_tops
@@ -11,7 +14,7 @@ from gluvo.measure.hits import ENVELOPE_HOP, find_onsets, hits_of, pumping_share
 from gluvo.measure.spectrum import spectrum, welch
 from gluvo.measure.stereo import stereo_bands
 
-from .conftest import RATE, noise, sine
+from .conftest import RATE, music, noise, sine
 
 
 def test_white_noise_is_flat() -> None:
@@ -66,6 +69,45 @@ def test_flat_tops_are_found_to_the_sample() -> None:
     assert [t.start for t in found if t.channel == 0] == edges.tolist()
     assert all(abs(t.length - found[0].length) <= 1 for t in found)
     assert flat_tops(x * 0.7) == () and flat_tops(sine(3000, 0.1, -0.2)) == ()
+
+
+def quantised(x: np.ndarray, bits: int) -> np.ndarray:
+    return np.round(x * 2.0 ** (bits - 1)) / 2.0 ** (bits - 1)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 192_000])
+@pytest.mark.parametrize("bits", [16, 24, 53])
+@pytest.mark.parametrize("hiss", [0.0, 1e-5, 3e-4])
+def test_low_notes_have_no_flat_tops(rate: int, bits: int, hiss: float) -> None:
+    random = np.random.default_rng(1)
+    t = np.arange(2 * rate) / rate
+    kick = np.sin(2 * np.pi * (45.0 * t + 2.0 * (1 - np.exp(-t / 0.03)))) * np.exp(-t / 0.4)
+    for freq in (20.0, 30.0, 47.3, 100.0, 219.0, 300.0, 800.0):
+        x = sine(freq, 2.0, -0.3, rate=rate)
+        x += hiss * random.standard_normal(x.shape)
+        assert flat_tops(quantised(x, bits)) == (), freq
+    assert flat_tops(quantised(np.stack([kick, kick], axis=1) * 0.99, bits)) == ()
+
+
+@pytest.mark.parametrize("freq", [30.0, 100.0, 1000.0])
+@pytest.mark.parametrize("gain", [1.0, 0.97, 0.9123])
+def test_clipped_notes_have_flat_tops_also_after_a_gain(freq: float, gain: float) -> None:
+    x = (np.clip(sine(freq, 1.0, 1.0), -1.0, 1.0) * gain).astype(np.float32)
+    assert len(flat_tops(x)) == pytest.approx(4 * freq, abs=4)
+
+
+@pytest.mark.parametrize(
+    "kind", [("x.ogg", "OGG", "VORBIS"), ("x.mp3", "MP3", "MPEG_LAYER_III"), ("x.flac", "FLAC", "PCM_16")]
+)
+def test_a_clipped_mix_is_told_from_one_that_is_not_after_any_codec(kind: tuple[str, str, str], tmp_path: Path) -> None:
+    name, container, codec = kind
+    mix = music(6.0)
+    mix *= 0.85 / np.abs(mix).max()
+    found = []
+    for x in (mix, np.clip(mix * 3.0, -0.99, 0.99)):
+        soundfile.write(tmp_path / name, x, RATE, format=container, subtype=codec)
+        found.append(len(flat_tops(soundfile.read(tmp_path / name)[0])))
+    assert found[0] == 0 and found[1] > 10
 
 
 def hits_signal(times: np.ndarray, decay: float = 0.08, seconds: float = 8.0) -> np.ndarray:

@@ -517,7 +517,7 @@ def test_version_1_holds_where_one_looked() -> None:
         "lane-1": "",
         "sat-1": "s",
     }
-    assert found.version == 2
+    assert found.version == 3
 
 
 def test_streaming_gives_what_reading_whole_gives(tmp_path: Path) -> None:

@@ -24,7 +24,7 @@ from gluvo.session.media import Material
 from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, Band, Glue, Limiter, MidSideEq, Saturation, Split, Step, Trim, Width
 
-from .conftest import RATE, material, music, noise, one, sine
+from .conftest import FADED, RATE, material, music, noise, one, sine
 
 STEPS: list[Step] = [
     Trim(id="t", gain=-3.0),
@@ -63,16 +63,16 @@ def test_live_is_offline(size: int) -> None:
     song = sound(music(3.0))
     engine = playing(Engine(song, {}, one(STEPS, step="g")))
     live = pulled(engine, 2 * RATE, size)
-    late = engine._graph.latency
+    late = engine.late
     offline = run_chain(STEPS, samples(song), RATE)
-    faded_in = 600
+    faded_in = FADED
     assert np.abs(live[late + faded_in :] - offline[faded_in : len(live) - late]).max() < 1e-9
 
 
 def test_all_paths_are_aligned_to_the_sample() -> None:
     song = sound(music(3.0))
     engine = Engine(song, song_as_reference(song), one(STEPS, step="g"))
-    late = engine._graph.latency
+    late = engine.late
     before, after = run_chain(STEPS[:1], samples(song), RATE), run_chain(STEPS[:2], samples(song), RATE)
     wanted = {
         "untouched": samples(song),
@@ -81,9 +81,9 @@ def test_all_paths_are_aligned_to_the_sample() -> None:
     }
     for path, expected in wanted.items():
         live = pulled(playing(Engine(song, song_as_reference(song), one(STEPS, step="g")), path=path), RATE)
-        assert np.abs(live[late + 600 :] - expected[600 : RATE - late]).max() < 1e-9, path
+        assert np.abs(live[late + FADED :] - expected[FADED : RATE - late]).max() < 1e-9, path
     change = pulled(playing(Engine(song, {}, one(STEPS, step="g")), path="change"), RATE)
-    assert np.abs(change[late + 600 :] - (after - before)[600 : RATE - late]).max() < 1e-9
+    assert np.abs(change[late + FADED :] - (after - before)[FADED : RATE - late]).max() < 1e-9
 
 
 def test_switching_neither_jumps_nor_clicks() -> None:
@@ -94,17 +94,17 @@ def test_switching_neither_jumps_nor_clicks() -> None:
     for path in ("result", "untouched", "r", "q", "step_out", "result"):
         engine.listen(Monitoring(path=path))
         parts.append(pulled(engine, 10 * BLOCK))
-    out = np.concatenate(parts)[1000:]
-    assert np.abs(out - sine(220, 4.0, -12)[1000 : 1000 + len(out)]).max() < 1e-6
+    out = np.concatenate(parts)[engine.late + FADED :]
+    assert np.abs(out - sine(220, 4.0, -12)[FADED : FADED + len(out)]).max() < 1e-6
 
 
-def test_a_gain_moves_within_ten_milliseconds() -> None:
+def test_a_gain_moves_within_twenty_milliseconds() -> None:
     engine = playing(Engine(sound(np.full((RATE, 2), 0.5)), {}, one([])))
     pulled(engine, 2048)
     engine.listen(Monitoring(gains={"result": -6.0}, dim=False))
     out = pulled(engine, 2048)[:, 0]
-    assert np.abs(np.diff(out)).max() < 0.5 / (0.009 * RATE)
-    assert out[600:] == pytest.approx(0.5 * 10 ** (-6 / 20))
+    assert np.abs(np.diff(out)).max() < 0.5 * 1.5 * 0.5 / (0.019 * RATE)
+    assert out[engine.late + round(0.02 * RATE) :] == pytest.approx(0.5 * 10 ** (-6 / 20))
 
 
 @pytest.mark.parametrize(
@@ -133,10 +133,28 @@ def test_the_loops_seam_is_smooth_and_in_time() -> None:
     out = pulled(playing(engine), 4 * RATE)
     assert np.abs(np.diff(out[1000:, 0])).max() < 2 * np.pi * 331 / RATE * 0.5012 + 2 * 0.5 / (0.010 * RATE)
     length = round(1.2345 * RATE)
-    seam = round((2.2345 - 1.9) * RATE)
+    seam = round((2.2345 - 1.9) * RATE) + engine.late
     first, second = out[seam + 500 : seam + length], out[seam + length + 500 : seam + 2 * length]
     assert np.abs(first - second).max() < 1e-9
     assert np.abs(first - tone[RATE + 500 : RATE + length]).max() < 1e-6
+
+
+def test_the_place_that_is_told_goes_round_only_with_the_sound() -> None:
+    """What is heard is late; that it stands before the loop when it begins to play does not make it the loop's end."""
+    engine = Engine(sound(noise(2.0)), {}, one(STEPS))
+    engine.loop(0.5, 1.0)
+    for start in (0.5, 0.48):
+        engine.seek(start)
+        engine.play()
+        told = []
+        for _ in range(60):
+            pulled(engine, 128, 128)
+            told.append(engine.position)
+        assert told[0] == pytest.approx(start, abs=0.003) and max(told) < 0.7 and told == sorted(told)
+        pulled(engine, RATE // 2 - 60 * 128 + engine.late // 2)
+        assert 0.9 < engine.position < 1.0  # it has been read round, and is not heard there yet
+        engine.stop()
+        pulled(engine, RATE // 4)
 
 
 def test_seek_stop_and_end() -> None:
@@ -144,11 +162,11 @@ def test_seek_stop_and_end() -> None:
     pulled(engine, 4096)
     engine.seek(0.5)
     out = pulled(engine, 4096)
-    assert engine.position == pytest.approx(0.5 + 4096 / RATE, abs=0.001)
+    assert engine.position == pytest.approx(0.5 + (4096 - engine.late) / RATE, abs=0.001)
     assert np.abs(np.diff(out[:, 0])).max() < 0.05
     engine.stop()
     out = pulled(engine, 4096)
-    assert np.abs(np.diff(out[:, 0])).max() < 0.05 and not out[1024:].any()
+    assert np.abs(np.diff(out[:, 0])).max() < 0.05 and not out[1536:].any()
     engine.play()
     pulled(engine, RATE)
     assert not engine.playing and engine.position == 0.0
@@ -159,9 +177,9 @@ def test_play_in_the_middle_sounds_as_if_it_had_come_from_before() -> None:
     engine = Engine(song, {}, one(STEPS))
     engine.seek(4.0)
     live = pulled(playing(engine), RATE)
-    late = engine._graph.latency
+    late = engine.late
     offline = run_chain(STEPS, samples(song), RATE)[4 * RATE : 5 * RATE - late]
-    assert np.abs(live[late + 600 :] - offline[600:]).max() < 0.01
+    assert np.abs(live[late + FADED :] - offline[FADED:]).max() < 0.01
 
 
 def test_edits_during_play_end_where_a_render_does() -> None:
@@ -172,7 +190,7 @@ def test_edits_during_play_end_where_a_render_does() -> None:
     engine.change(one(edited, step="l"))
     engine.change(one([*edited[:2], msgspec.structs.replace(STEPS[2], look_ahead=5.0)], step="l"))
     live = pulled(engine, 3 * RATE)
-    late = engine._graph.latency
+    late = engine.late
     offline = run_chain([*edited[:2], msgspec.structs.replace(STEPS[2], look_ahead=5.0)], samples(song), RATE)
     shown = offline[3 * RATE - late : 4 * RATE - late]
     assert np.abs(live[2 * RATE : 3 * RATE] - shown).max() < 1e-3
@@ -275,7 +293,7 @@ def test_what_is_heard_never_passes_full_scale() -> None:
     tone = sine(220, 3.0, -6)
     engine = playing(Engine(sound(tone), {}, one([])), gains={"result": 3.0})
     exact = pulled(engine, RATE)
-    assert np.abs(exact[1000:] - tone[1000:RATE] * 10 ** (3 / 20)).max() < 1e-6
+    assert np.abs(exact[engine.late + FADED :] - tone[FADED : RATE - engine.late] * 10 ** (3 / 20)).max() < 1e-6
     engine.listen(Monitoring(gains={"result": 15.0}))
     pushed = pulled(engine, RATE // 2)
     assert np.abs(pushed).max() <= 1.0 + 1e-12 and np.abs(pushed[-4800:]).max() > 0.99
@@ -314,7 +332,7 @@ def test_a_burst_of_edits_ends_with_the_last_one(tmp_path: Path, monkeypatch: py
         levels = engine.read().peaks
     engine.close()
     host.close()
-    assert np.abs(soundfile.read(heard)[0][-BLOCK:, 0]).max() == pytest.approx(goal, abs=1e-3)
+    assert np.abs(soundfile.read(heard)[0][-BLOCK // 2 :, 0]).max() == pytest.approx(goal, abs=1e-3)
 
 
 COMPILED = """
@@ -367,7 +385,7 @@ def everything_played(rate: int) -> None:
     for chain in chains:
         for hear in ("result", "band", "change", "step_out"):
             engine.change(one(chain, step="e", band=1, hear=hear))
-            engine.listen(Monitoring(hear, ceiling=-3.0))
+            engine.listen(Monitoring(hear, gains={"result": -1.0}, ceiling=-3.0))
             pulled(engine, 4096)
 
 

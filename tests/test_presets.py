@@ -8,13 +8,13 @@ from pathlib import Path
 import msgspec
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QPushButton
+from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.editors import preset_dialog
-from gluvo.desk.editors.preset_dialog import PresetDialog, for_chain, for_item
+from gluvo.desk.editors.preset_dialog import KeepDialog, PresetDialog, for_chain, for_item
 from gluvo.errors import GluvoError, WriteError
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
@@ -128,7 +128,7 @@ def test_what_cannot_be_written_leaves_nothing_behind(tmp_path: Path, monkeypatc
 
     kept = keep_preset(mine(), tmp_path)
     content = kept.read_bytes()
-    monkeypatch.setattr(presets, "write_preset", full)
+    monkeypatch.setattr(presets, "preset_bytes", full)
     with pytest.raises(WriteError, match="full"):
         keep_preset(mine(), tmp_path)
     assert [p.name for p in tmp_path.iterdir()] == [kept.name] and kept.read_bytes() == content
@@ -137,7 +137,7 @@ def test_what_cannot_be_written_leaves_nothing_behind(tmp_path: Path, monkeypatc
 @pytest.mark.parametrize(
     ("change", "words"),
     [
-        ({"version": 2}, "made by a newer Gluvo"),
+        ({"version": 3}, "made by a newer Gluvo"),
         ({"version": 0}, "no Gluvo that is known"),
         ({"version": "x"}, "no Gluvo that is known"),
         ({"format": "gluvo-session"}, "is no preset of Gluvo"),
@@ -253,8 +253,14 @@ def test_space_plays_and_stops_in_the_dialog(desk: Desk, dialog: PresetDialog) -
 def test_ones_own_are_kept_listed_exported_and_taken_away(
     desk: Desk, dialog: PresetDialog, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    answers = iter([("For the harbour", True), ("Holds the waves.", True)])
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_: next(answers))
+    def answer() -> None:
+        asked = QApplication.activeModalWidget()
+        assert isinstance(asked, KeepDialog) and not asked.keep.isEnabled()
+        QTest.keyClicks(asked.name, "For the harbour")
+        QTest.keyClicks(asked.does, "Holds the waves.")
+        QTest.keyClick(asked.does, KEY.Key_Return)
+
+    QTimer.singleShot(0, answer)
     dialog.keep.click()
     assert dialog.name.text() == "For the harbour" and dialog.texts["does"].text() == "Holds the waves."
     chosen = dialog.chosen

@@ -23,7 +23,7 @@ from gluvo.session.records import MIX, AnyStrip, Bus, Media, Section, Session, S
 from gluvo.session.sounds import Sound
 from gluvo.steps import AnyStep, ChainItem, Glue, Lane, Limiter, Trim
 
-from .conftest import RATE, music, noise
+from .conftest import FADED, RATE, music, noise
 
 FRAMES = 6000
 SOUNDS = {f"stem-{n}": Sound(noise(FRAMES / RATE, 0.2, seed=n).astype(np.float32), RATE) for n in range(5)}
@@ -134,9 +134,9 @@ def test_live_is_offline_for_any_tree(session: Session, data: st.DataObject) -> 
     out = np.zeros((FRAMES, 2))
     for at in range(0, FRAMES, 512):
         engine.pull(out[at : at + 512])
-    late, wanted = engine._graph.latency, play_through(Plan(session).result, MATERIAL)
+    late, wanted = engine.late, play_through(Plan(session).result, MATERIAL)
     if np.abs(wanted).max() <= 1.0:  # past full scale only the ears are guarded
-        assert np.abs(out[late + 600 :] - wanted[600 : FRAMES - late]).max() < 1e-9
+        assert np.abs(out[late + FADED :] - wanted[FADED : FRAMES - late]).max() < 1e-9
     assert np.abs(Renderer(MATERIAL).song(session).result.audio - wanted).max() < 1e-4 * max(1.0, np.abs(wanted).max())
 
 

@@ -2,11 +2,23 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
+import msgspec
 import numpy as np
 import pytest
 
+from gluvo.advise.aim import find_threshold
+from gluvo.dsp.compression import arriving
 from gluvo.measure.overview import REDUCTION_HOP, ReductionTracer
 from gluvo.measure.trace import Span
+from gluvo.render.reduction import mean_along, taken_along, taken_by
+from gluvo.render.song import Renderer
+from gluvo.session.records import MIX, VERSION
+from gluvo.session.store import read_session
+from gluvo.steps import Clipper, Glue, Split, SplitBand, Trim
+
+from .conftest import material, music, noise, one, sine
 
 RATE = 48_000
 
@@ -67,3 +79,74 @@ def test_counts_do_not_depend_on_blocks(four_catches: np.ndarray, block: int) ->
     one, other = traced(part, block), traced(part, len(part))
     assert np.allclose(one.busy, other.busy)
     assert np.array_equal(one.top, other.top)
+
+
+# --- what arrives -----------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("mix", [0.0, 5.0, 20.0, 50.0, 100.0])
+@pytest.mark.parametrize("back", [False, True])
+def test_a_mix_tells_what_the_sound_falls_by(mix: float, back: bool) -> None:
+    """A steady tone falls by what is told; what is reduced alone stands beside it."""
+    tone = sine(1000, 3.0, -6)
+    glue = Glue(id="g", threshold=-26.0, ratio=10.0, mix=mix, feed_back=back, release=30.0)
+    rendered = Renderer(material(tone)).song(one([glue]))
+    joint, span = rendered.joint("g"), Span(1.0, 3.0)
+    assert joint is not None
+    told = joint.reduced(span)
+    fell = -20 * np.log10(np.abs(joint.audio[-RATE:]).max() / np.abs(tone[-RATE:]).max())
+    assert told is not None and told.mean == pytest.approx(fell, abs=0.05)
+    assert told.peaks == pytest.approx(fell, abs=0.05) and told.most == pytest.approx(fell, abs=0.1)
+    wet = joint.wet_reduced(span)
+    if mix == 100.0:
+        assert wet is None
+    else:
+        assert wet is not None and wet.mean > 12.0
+        assert arriving(np.array([wet.mean]), mix / 100.0)[0] == pytest.approx(told.mean, abs=0.05)
+    assert mean_along(rendered, MIX, span) == joint.mean_reduction(span)
+
+
+@pytest.mark.parametrize("mix", [20.0, 50.0, 100.0])
+def test_the_aim_is_of_what_arrives(mix: float) -> None:
+    before = Renderer(material(music(8.0)))
+    came = before.song(one([Trim(id="t", gain=-1.0)])).result
+    glue = Glue(id="g", ratio=4.0, aim=1.2, mix=mix)
+    found = find_threshold(glue, came, None)
+    assert found.met
+    rendered = before.song(one([Trim(id="t", gain=-1.0), msgspec.structs.replace(glue, threshold=found.value)]))
+    assert rendered.joint("g").mean_reduction() == pytest.approx(1.2, abs=0.05)  # type: ignore[union-attr]
+    assert not find_threshold(
+        msgspec.structs.replace(glue, aim=3.0, mix=20.0), came, None
+    ).met  # no more than 1.9 dB can be gone
+
+
+def test_the_most_along_a_chain_is_the_most_and_no_mean() -> None:
+    """A clipper that takes the top of a single wave."""
+    x = sine(200, 2.0, -12)
+    x[RATE : RATE + 60] *= 4.0
+    rendered = Renderer(material(x)).song(one([Clipper(id="c", ceiling=-3.0)]))
+    most = rendered.joint("c").largest_reduction()  # type: ignore[union-attr]
+    for taken in (taken_along(rendered, MIX), taken_by(rendered, "c")):
+        assert taken is not None and most > 1.5 and taken.most.max() == pytest.approx(most)
+
+
+def test_a_split_takes_what_its_bands_take_of_the_whole() -> None:
+    """Half of the power lies in the lower band; 10 dB off it is 2.6 dB off the whole."""
+    x = sine(60, 4.0, -12) + sine(4000, 4.0, -12)
+    glue = Glue(id="g", threshold=-60.0, ratio=20.0, range=10.0, attack=5.0)
+    for mix, wanted in ((100.0, -10 * np.log10(0.5 + 0.5 * 0.1)), (0.0, None)):
+        bands = (SplitBand(id=1, steps=(glue,), mix=mix), SplitBand(id=2))
+        rendered = Renderer(material(x)).song(one([Split(id="s", crossovers=(500.0,), bands=bands)]))
+        told = mean_along(rendered, MIX, Span(1.0, 4.0))
+        assert told == pytest.approx(wanted, abs=0.1) if wanted is not None else told == 0.0
+    assert taken_along(Renderer(material(noise(1.0))).song(one([Split(id="s")])), MIX) is None
+
+
+def test_an_older_aim_behind_a_mix_is_asked_for_as_it_arrives(tmp_path: Path) -> None:
+    """What was 6 dB of what is reduced alone at a Mix of 50 % are 2.5 dB of what comes out: the same threshold."""
+    written = msgspec.to_builtins(one([Glue(id="g", aim=6.0, mix=50.0), Glue(id="h", aim=6.0)]))
+    for version, wanted in ((2, 2.49), (VERSION, 6.0)):
+        path = tmp_path / f"{version}.gluvo"
+        path.write_bytes(msgspec.json.encode({**written, "version": version}))
+        chain = read_session(path).session.mix.chain
+        assert [step.aim for step in chain] == [wanted, 6.0]  # type: ignore[union-attr]

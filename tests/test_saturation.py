@@ -8,11 +8,12 @@ import msgspec
 import numpy as np
 import pytest
 
+from gluvo.advise.shelf import BUILT_IN
 from gluvo.dsp.oversampling import FACTORS, Oversampler
 from gluvo.measure.harmonics import harmonics_of, new_spectrum
 from gluvo.render.chain import run_chain
+from gluvo.session.presets import Preset
 from gluvo.steps import Saturation
-from gluvo.steps.saturation import PRESETS, with_preset
 
 from .conftest import RATE, music, noise, sine
 
@@ -147,10 +148,10 @@ def test_new_sound_is_told_from_a_change_of_tone() -> None:
     assert found.freqs[np.argmax(found.new)] == pytest.approx(1500, rel=0.05)
 
 
-@pytest.mark.parametrize("name", [name for name, _, _ in PRESETS])
-def test_presets_do_something_to_music_and_keep_their_place(name: str) -> None:
-    step = with_preset(Saturation(id="s", drive=30.0, on=False), name)
-    assert step.id == "s" and not step.on and not step.idle
+@pytest.mark.parametrize("preset", [p for p in BUILT_IN if p.kind == "saturation"], ids=lambda p: p.name)
+def test_presets_do_something_to_music(preset: Preset) -> None:
+    (step,) = preset.items
+    assert isinstance(step, Saturation) and not step.idle
     x = music(2.0) / np.abs(music(2.0)).max()
     change = run_chain([msgspec.structs.replace(step, on=True)], x, RATE) - x
     assert 1e-4 < np.abs(change).max() < 1.0

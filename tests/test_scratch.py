@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import subprocess
 import sys
 import threading
@@ -125,9 +126,9 @@ def test_another_process_reads_the_same_samples() -> None:
     made[:] = np.arange(2000).reshape(1000, 2)
     address, kept = address_of(made)
     assert kept is made
-    code = "import sys; from gluvo.session.scratch import mapped; print(float(mapped((sys.argv[1], (1000, 2), 'f4'))[999, 1]))"
+    code = "import sys; from gluvo.session.scratch import mapped; print(float(mapped(eval(sys.argv[1]))[999, 1]))"
     done = subprocess.run(
-        [sys.executable, "-c", code, address[0]], capture_output=True, text=True, timeout=60, check=True
+        [sys.executable, "-c", code, repr(address)], capture_output=True, text=True, timeout=60, check=True
     )
     assert float(done.stdout) == 1999.0
     plain = np.ones((10, 2), dtype=np.float32)
@@ -135,3 +136,23 @@ def test_another_process_reads_the_same_samples() -> None:
     assert copy is not plain and np.array_equal(mapped(address), plain)
     made[0, 0] = 7.0
     assert mapped(address_of(made)[0])[0, 0] == 7.0
+
+
+def test_a_file_that_took_the_place_of_an_array_is_never_opened_for_writing(tmp_path: Path) -> None:
+    """Descriptors are numbers that are used again: what was asked for late may stand for a user's file by then."""
+    address, made = address_of(scratch((1000, 2), shared=True))
+    handle = int(Path(address[0]).name)
+    mine = tmp_path / "take.wav"
+    mine.write_bytes(b"RIFF" + bytes(range(200)) * 100)
+    before = mine.read_bytes()
+    del made
+    gc.collect()
+    with mine.open("rb") as file:
+        os.dup2(file.fileno(), handle)
+        for identity in (address[1], (os.fstat(handle).st_dev, os.fstat(handle).st_ino)):
+            with pytest.raises(FileNotFoundError):
+                mapped((address[0], identity, *address[2:]))
+        os.close(handle)
+    with pytest.raises(FileNotFoundError):
+        mapped(address)
+    assert mine.read_bytes() == before

@@ -12,13 +12,13 @@ from hypothesis import strategies as st
 
 from gluvo.dsp.filters import response
 from gluvo.dsp.matched import bell, tilt
-from gluvo.measure.trace import Span
+from gluvo.measure.trace import Span, trace_of
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.meters import HELD_BACK
 from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer, lead_in
 from gluvo.session.media import Material
-from gluvo.steps import MAX_BLOCK, Band, Glue, Limiter, MidSideEq, Saturation, Trim
+from gluvo.steps import MAX_BLOCK, Band, Clipper, Glue, Limiter, MidSideEq, Saturation, Trim
 from gluvo.steps.bands import SHAPES, Shape
 
 from .conftest import RATE, material, music, noise, one, sine
@@ -292,3 +292,14 @@ def test_the_output_guard_tells_when_it_holds_back() -> None:
         for _ in range(30):
             engine.pull(block)
         assert bool(engine.board.state[HELD_BACK]) is held
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+@pytest.mark.parametrize("times", [1, 4, 16])
+def test_a_clipper_holds_its_ceiling_from_the_first_sample(rate: int, times: int) -> None:
+    """A song that begins in the middle of a wave that is clipped."""
+    for freq, phase in itertools.product((60.0, 997.0, 5000.0), (0.3, 1.0, 1.57, 2.2, 4.0)):
+        x = sine(freq, 0.2, 12.0, rate, phase)
+        y = run_chain([Clipper(ceiling=-3.0, oversampling=times)], x, rate)
+        peaks = trace_of(y.astype(np.float32), rate).true_peak
+        assert 20 * np.log10(peaks[:10].max()) < -2.99, (freq, phase)

@@ -39,7 +39,7 @@ from gluvo.steps import (
 )
 from gluvo.steps.split import APART, HIGHEST, LOWEST, Cut
 
-from .conftest import RATE, hold, material, music, noise, one
+from .conftest import FADED, RATE, hold, material, music, noise, one
 from .test_eq_live import pulled
 
 RATES = [44_100, 48_000, 96_000, 192_000]
@@ -212,9 +212,9 @@ def test_live_is_offline_with_anything_in_the_bands(data: st.DataObject) -> None
     engine = Engine(song, {}, session)
     engine.listen(Monitoring())
     engine.play()
-    late = engine._graph.latency
+    late = engine.late
     live = pulled(engine, len(x) // 2 + late)
-    assert np.abs(live[late + 600 :] - wanted[600 : len(live) - late]).max() < 1e-9
+    assert np.abs(live[late + FADED :] - wanted[FADED : len(live) - late]).max() < 1e-9
     if any(isinstance(item, ResonanceTamer) for item in session.items):
         return  # its frames lie elsewhere where it begins elsewhere
     rendered = Renderer(song).song(session).result.audio

@@ -236,14 +236,16 @@ def test_finding_a_threshold_does_not_stop_the_writing(desk: Desk, tmp_path: Pat
     page.use_folder(tmp_path / "out")
     page.add()
     desk.bench.look(page="deliver")
+    shortcut(desk, "W")  # the window is active from here on
+    desk.settle()
     page.write_all()
     assert desk.bench.tasks.busy(WRITING)
     for n in range(3):
         desk.bench.look(step=("trim-1", "glue-1")[n % 2], page="deliver")
     desk.bench.look(step="glue-1")
     shortcut(desk, "T")
-    titles = [line.task.title for line in desk.window.work.lines if line.task is not None]
-    assert titles[0].startswith("Writing") and desk.window.work.lines[0].stop.isVisible()
+    told = [line for line in desk.window.work.lines if line.task is not None and line.task.kind is WRITING]
+    assert told and told[0].task.title.startswith("Writing") and told[0].stop.isVisible()
     desk.wait(lambda: "measured" in page.status.text())
     desk.wait(lambda: not desk.bench.busy)
     assert len(list((tmp_path / "out").iterdir())) == 2

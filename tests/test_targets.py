@@ -140,7 +140,8 @@ def test_notes_on_both_ends() -> None:
     good = one(CHAIN)
     assert source_notes(good, -6.0, 0) == ()
     assert "goes over full scale by 0.4 dB" in source_notes(good, 0.4, 0)[0]
-    assert "leaves 0.3 dB of headroom" in source_notes(good, -0.3, 0)[0]
+    assert "leaves 0.3 dB of headroom" in source_notes(one(CHAIN[1:]), -0.3, 0)[0]
+    assert source_notes(good, -0.3, 0) == ()  # the chain begins with a Trim that makes room
     assert "3 flat tops" in source_notes(good, -6.0, 3)[0]
     assert "no limiter" in source_notes(one([CHAIN[0]]), -6.0, 0)[0]
     after = source_notes(one([CHAIN[1], Trim(id="x")]), -6.0, 0)

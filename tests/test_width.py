@@ -131,3 +131,11 @@ def test_a_tone_adds_up_to_the_power() -> None:
     wanted_db = 10 * np.log10(0.1**2 / (RATE / 2))
     assert np.abs(white.smoothed("left", 3, centres) - wanted_db).max() < 1.0
     assert white.smoothed("stereo", 3, centres)[30:] == pytest.approx(wanted_db, abs=0.3)
+
+
+def test_bands_are_told_by_their_ranges() -> None:
+    assert Width(width_1=80.0).describe() == "width 80 %"
+    two = Width(bands=2, crossover_1=200.0, width_2=150.0, balance_1=-10.0)
+    assert two.describe() == "width 100 % to 200 Hz, 150 % from 200 Hz · balance −10 % to 200 Hz"
+    four = Width(bands=4, width_1=0.0)
+    assert four.ranges == ("to 200 Hz", "200 Hz–1.5 kHz", "1.5 kHz–6 kHz", "from 6 kHz")

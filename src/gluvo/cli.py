@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import concurrent.futures
 import contextlib
+import difflib
 import os
+import signal
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -14,7 +16,7 @@ import click
 import msgspec
 
 from gluvo import __version__
-from gluvo.errors import GluvoError
+from gluvo.errors import Cancelled, GluvoError
 
 Told = Callable[[float], None]
 
@@ -25,10 +27,15 @@ PATH = click.Path(path_type=Path)
 
 
 class Commands(click.Group):
-    """Takes a session in place of a command's name, and opens it."""
+    """Takes a session, or audio, in place of a command's name, and opens it."""
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         if args and args[0] not in self.commands and not args[0].startswith("-"):
+            word = args[0]
+            if not ("/" in word or Path(word).suffix or os.path.lexists(word)):
+                near = difflib.get_close_matches(word, [n for n, c in self.commands.items() if not c.hidden], 1)
+                hint = f" Did you mean “{near[0]}”?" if near else ""
+                raise click.UsageError(f"there is no command and no file “{word}”.{hint}")
             return "open", self.commands["open"], args
         return super().resolve_command(ctx, args)
 
@@ -78,11 +85,17 @@ def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out:
         raise click.UsageError("give either --mix FILE or --stems DIR")
     if out.exists():
         raise GluvoError(f"{out.name} exists already. Choose another name.")
+    if not out.resolve().parent.is_dir():
+        raise GluvoError(f"{out.resolve().parent} cannot be written to (there is no such folder).")
     files = [mix] if mix else audio_files(stems)  # type: ignore[arg-type]
+    refused: list[str] = []
     with _bar("Reading") as told:
-        made = new_session(files, references, out.resolve().parent, out.stem, stems, told)
+        made = _worked(
+            lambda inside: new_session(files, references, out.resolve().parent, out.stem, stems, inside, refused), told
+        )
     write_session(out, made)
     click.echo(one_line(out))
+    _end_with(refused)
 
 
 @cli.command()
@@ -91,16 +104,23 @@ def new(mix: Path | None, stems: Path | None, references: tuple[Path, ...], out:
 def measure(files: tuple[Path, ...], as_json: bool) -> None:
     """Measure audio files: loudness, peaks, dynamics, stereo."""
     from gluvo.measure.figures import FIGURES, Figures
+    from gluvo.measure.flattops import FlatTopCounter
     from gluvo.session.sounds import measured_file
 
-    def measured(file: Path, inside: Told) -> tuple[Path, int, Figures]:
-        figures, rate = measured_file(file, inside)
-        return file, rate, figures
+    def measured(file: Path, inside: Told) -> tuple[Path, int, Figures, int]:
+        flat = FlatTopCounter()
+        figures, rate = measured_file(file, inside, flat if as_json else None)
+        return file, rate, figures, flat.count
 
     with _bar("Measuring") as told:
-        rows = _side_by_side(files, measured, told)
+        rows, wrong = _good(_side_by_side(files, measured, told))
     if as_json:
-        _json([{"file": one_line(f), "rate": rate, **msgspec.to_builtins(figures)} for f, rate, figures in rows])
+        plain = [
+            {"file": one_line(f), "rate": rate, **msgspec.to_builtins(figures), "flat_tops": flat}
+            for f, rate, figures, flat in rows
+        ]
+        _json(plain)
+        _end_with(wrong)
         return
     shown = [FIGURES[key] for key in COLUMNS]
     lines = [["file", *(figure.short for figure in shown)]]
@@ -109,9 +129,11 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
             one_line(file.name),
             *(figure.show(getattr(f, figure.key), unit=False).replace("−", "-") for figure in shown),
         ]  # for machines
-        for file, _, f in rows
+        for file, _, f, _ in rows
     ]
-    click.echo(_aligned(lines))
+    if rows:
+        click.echo(_aligned(lines))
+    _end_with(wrong)
 
 
 RATES = ["44100", "48000", "88200", "96000", "176400", "192000"]
@@ -145,18 +167,13 @@ def render(
     """Render a session's result into a file. The session's own files are never written over."""
     from gluvo.deliver.formats import FORMATS
     from gluvo.deliver.write import write_deliverable
-    from gluvo.session.files import refuse_own
-    from gluvo.session.media import place_of
     from gluvo.session.records import Deliverable
 
     format = next((f for f in FORMATS.values() if f.suffix == out.suffix.lower()), None)
     if format is None:
         endings = ", ".join(f.suffix for f in FORMATS.values())
         raise click.UsageError(f"--out must end in one of {endings}, not “{out.suffix}”")
-    loaded, material = _load(session, take_changed)
-    refuse_own(out, [session, *(place_of(media, session.resolve().parent) for media in loaded.media)])
-    if out.exists() and not force:
-        raise GluvoError(f"{out.name} exists already. Choose another name, or write over it with --force.")
+    _refuse_place(out, session, force)
     plain = {
         "id": "out",
         "name": out.stem,
@@ -166,13 +183,20 @@ def render(
         "dither": dither or ("tpdf" if bits == "16" else "none"),
     }
     with _bar(f"Writing {out.name}") as told:
-        written = write_deliverable(material, loaded, msgspec.convert(plain, Deliverable), out, told)
+
+        def write(inside: Told) -> Any:
+            loaded, material = _load(session, take_changed, lambda d: inside(0.3 * d))
+            row = msgspec.convert(plain, Deliverable)
+            return write_deliverable(material, loaded, row, out, lambda d: inside(0.3 + 0.7 * d), over=force)
+
+        written = _worked(write, told)
+    there = written.path if written.path.name != out.name else out
     if as_json:
         figures = msgspec.to_builtins(written.figures)
-        _json({"file": one_line(out), "rate": written.rate, "mended": written.mended, **figures})
+        _json({"file": one_line(there), "rate": written.rate, "mended": written.mended, **figures})
     else:
         f = written.figures
-        click.echo(f"{one_line(out)}: {f.integrated:.1f} LUFS, {f.true_peak:.2f} dBTP")
+        click.echo(f"{one_line(there)}: {f.integrated:.1f} LUFS, {f.true_peak:.2f} dBTP")
 
 
 @cli.command()
@@ -186,16 +210,18 @@ def check(files: tuple[Path, ...], target: str, as_json: bool) -> None:
 
     wanted = _target(target)
     with _bar("Measuring") as told:
-        found = _side_by_side(files, lambda file, inside: shortfalls(measured_file(file, inside)[0], wanted), told)
-    rows = list(zip(files, found, strict=True))
+        work = lambda file, inside: (file, shortfalls(measured_file(file, inside)[0], wanted))  # noqa: E731
+        rows, wrong = _good(_side_by_side(files, work, told))
     if as_json:
         plain = [{"file": one_line(f), "target": wanted.name, "meets": not r, "reasons": r} for f, r in rows]
-        _json(plain if len(plain) > 1 else plain[0])
+        if plain:
+            _json(plain if len(files) > 1 else plain[0])
     else:
         for file, reasons in rows:
             verdict = f"misses {wanted.name}: {'; '.join(reasons)}" if reasons else f"meets {wanted.name}"
             click.echo(f"{one_line(file.name)} {verdict}")
-    sys.exit(1 if any(found) else 0)
+    _end_with(wrong)
+    sys.exit(1 if any(reasons for _, reasons in rows) else 0)
 
 
 @cli.command()
@@ -211,7 +237,12 @@ def targets(as_json: bool) -> None:
     for t in all_targets():
         unit = measured_by(t).unit
         lines.append([t.name, f"{t.loudness:g} {unit}", f"{t.tolerance:g}", f"{t.true_peak:g}", measured_by(t).name])
-    click.echo(_aligned(lines))
+    sources = [one_line(t.source or t.note or "your own") for t in all_targets()]
+    heads, *rows = _aligned(lines).splitlines()
+    width = max(map(len, (heads, *rows)))
+    click.echo(f"{heads.ljust(width)}  source")
+    for row, source in zip(rows, sources, strict=True):
+        click.echo(f"{row.ljust(width)}  {source}")
 
 
 @cli.command()
@@ -234,27 +265,38 @@ def deliver(
     as_json: bool,
 ) -> None:
     """Write the deliverables of sessions; several are one album. Exit 1 if a file misses its target."""
-    from gluvo.deliver.batch import Delivered, album_targets, deliver_track, song_of, spread, track_of
+    from gluvo.deliver.batch import Delivered, album_targets, deliver_track, refuse_clashes, song_of, spread, track_of
     from gluvo.deliver.targets import loudness_of
+    from gluvo.session.store import read_session
 
     if keep_differences and target is None:
         raise click.UsageError("--keep-differences goes with --target")
     wanted = _target(target) if target is not None else None
-    with _bar("Delivering") as told:
-        paths = tuple(dict.fromkeys(sessions))
-        if len({path.stem.lower() for path in paths}) < len(paths):
-            raise GluvoError("Two sessions have the same name, and so would their files. Deliver them apart.")
+    known: dict[Path, Any] = {}
+    wrong: list[str] = []
+    for path in dict.fromkeys(sessions):
+        try:
+            known[path] = read_session(path).session
+        except GluvoError as error:
+            wrong.append(str(error))
+    if wanted is not None:  # rows without a target of their own are named after this one
+        known = {p: s.replace(target=wanted) for p, s in known.items()}
+    refuse_clashes(list(known.items()), folder, only=only, force=force)
+    with _bar("Delivering") as told, _telling_finished() as placed:
+        paths = tuple(known)
         # one song at its own target needs nothing but its files
         alone = len(paths) == 1 and wanted is None
-        tracks = [] if alone else _side_by_side(paths, track_of, lambda d: told(0.3 * d))
-        songs = [song_of(paths[0])] if alone else tracks
+        songs, unread = _good(_side_by_side(paths, song_of if alone else track_of, lambda d: told(0.3 * d)))
+        tracks, wrong = [] if alone else songs, [*wrong, *unread]
         aims = album_targets(tracks, wanted, keep_differences) if wanted is not None else (None,) * len(songs)
         album = {song.path: (song, aim) for song, aim in zip(songs, aims, strict=True)}
 
-        def one(path: Path, inside: Told) -> tuple[Delivered, ...]:
-            return deliver_track(*album[path], folder, only=only, force=force, progress=inside)
+        def one(path: Path, inside: Told) -> tuple[Path, tuple[Delivered, ...]]:
+            song = album[path]
+            return path, deliver_track(*song, folder, only=only, force=force, progress=inside, placed=placed)
 
-        found = dict(zip(paths, _side_by_side(paths, one, lambda d: told(0.3 + 0.7 * d)), strict=True))
+        done, unwritten = _good(_side_by_side(tuple(album), one, lambda d: told(0.3 + 0.7 * d)))
+        found, wrong = dict(done), [*wrong, *unwritten]
     lines = [["file", "target", "loudness", "dBTP", "verdict"]]
     plain: list[dict[str, Any]] = []
     for path, delivered in found.items():
@@ -262,12 +304,14 @@ def deliver(
             lines += _delivered_lines(d)
             plain.append(_delivered_plain(path, d))
     if as_json:
-        _json({"files": plain, "album": None if alone else _album(tracks)})
+        _json({"files": plain, "album": None if alone or not tracks else _album(tracks)})
     else:
-        click.echo(_aligned(lines))
+        if plain:
+            click.echo(_aligned(lines))
         if len(tracks) > 1:
             levels = [loudness_of(t.figures, wanted or t.session.target) for t in tracks]
             click.echo(f"{len(tracks)} songs, as their sessions stand {spread(levels):.1f} LU apart")
+    _end_with(wrong)
     sys.exit(1 if any(row["trouble"] or not row["meets"] for row in plain) else 0)
 
 
@@ -280,21 +324,24 @@ def deliver(
 @click.option("--json", "as_json", is_flag=True, help="What it cost each, as JSON.")
 def master(files: tuple[Path, ...], like: Path, target: str, folder: Path, force: bool, as_json: bool) -> None:
     """Master files like a session: its mix chain, found anew for each, brought to a target and delivered."""
-    from gluvo.deliver.batch import master_like
+    from gluvo.deliver.batch import master_like, mastering, refuse_clashes
     from gluvo.session.store import read_session
 
     wanted, pattern = _target(target), read_session(like).session
     if len({file.stem.lower() for file in files}) < len(files):
         raise GluvoError("Two files have the same name, and so would their masters. Master them apart.")
-    with _bar("Mastering") as told:
-        found = _side_by_side(
-            files,
-            lambda file, inside: master_like(file, pattern, like, wanted, folder, force=force, progress=inside),
-            told,
-        )
+    if pattern.deliverables:
+        refuse_clashes([mastering(file, pattern, wanted, folder) for file in files], folder, force=force)
+    with _bar("Mastering") as told, _telling_finished() as placed:
+
+        def one(file: Path, inside: Told) -> Any:
+            made = master_like(file, pattern, like, wanted, folder, force=force, progress=inside, placed=placed)
+            return file, made
+
+        found, wrong = _good(_side_by_side(files, one, told))
     lines = [["file", "LUFS before", "LUFS", "dBTP", "most dB", "mean dB", "PLR lost", "punch"]]
     plain = []
-    for file, m in zip(files, found, strict=True):
+    for file, m in found:
         kept = "-" if m.cost.punch_kept is None else f"{100 * m.cost.punch_kept:.0f} %"
         lines.append(
             [
@@ -322,12 +369,106 @@ def master(files: tuple[Path, ...], like: Path, target: str, folder: Path, force
     if as_json:
         _json(plain)
     else:
-        click.echo(_aligned(lines))
-        for file, m in zip(files, found, strict=True):
+        if found:
+            click.echo(_aligned(lines))
+        for file, m in found:
             if m.explained:
                 _say(f"note: {file.name}: {m.explained}")
-    wrong = any(d.outcome.trouble for m in found for d in m.rows)
-    sys.exit(1 if wrong or any(m.explained for m in found) else 0)
+    _end_with(wrong)
+    failed = any(d.outcome.trouble for _, m in found for d in m.rows)
+    sys.exit(1 if failed or any(m.explained for _, m in found) else 0)
+
+
+@cli.command()
+@click.argument("session", type=PATH)
+@click.option("--section", help="A section by its name; the whole song otherwise.")
+@click.option("--json", "as_json", is_flag=True, help="All figures, as JSON.")
+def figures(session: Path, section: str | None, as_json: bool) -> None:
+    """Measure every place of a session: each strip and step with loudness, true peak and reduction."""
+    from gluvo.deliver.joints import figures_of_joints
+    from gluvo.measure.trace import Span
+    from gluvo.render.song import Renderer
+
+    with _bar("Rendering") as told:
+
+        def work(inside: Told) -> Any:
+            loaded, material = _load(session, told=lambda d: inside(0.2 * d))
+            span = None
+            if section is not None:
+                found = next((s for s in loaded.sections if s.name == section), None)
+                if found is None:
+                    there = ", ".join(f"“{s.name}”" for s in loaded.sections) or "none"
+                    raise GluvoError(f"{session.name} has no section “{section}”. Its sections: {there}.")
+                span = Span(found.start, found.end)
+            song = Renderer(material).song(loaded, lambda d: inside(0.2 + 0.8 * d))
+            return figures_of_joints(loaded, song, span)
+
+        plain = _worked(work, told)
+    if as_json:
+        _json(plain)
+        return
+    lines = [["strip", "step", "LUFS", "dBTP", "mean dB", "peaks", "most", "wet", "late ms"]]
+    for strip in plain["strips"]:
+        name = one_line(strip["name"])
+        if strip["in"] is not None:
+            lines.append([name, "In", f"{strip['in']['loudness']:.1f}", f"{strip['in']['true_peak']:.2f}", *["-"] * 5])
+        for joint in strip["joints"]:
+            taken = joint["reduction"]
+            shown = [f"{taken[k]:.1f}" for k in ("mean", "peaks", "most")] if taken else ["-"] * 3
+            wet = f"{taken['wet']['mean']:.1f}" if taken and taken["wet"]["mean"] != taken["mean"] else "-"
+            levels = [f"{joint['loudness']:.1f}", f"{joint['true_peak']:.2f}"]
+            lines.append([name, one_line(joint["name"]), *levels, *shown, wet, f"{joint['late_ms']:.1f}"])
+    click.echo(_aligned(lines))
+
+
+@cli.command()
+@click.argument("session", type=PATH)
+@click.option("--out", type=PATH, required=True, help="The file to write: .html, .json or .pdf.")
+@click.option("--force", is_flag=True, help="Write over a file that is there.")
+def report(session: Path, out: Path, force: bool) -> None:
+    """Write the report of a session: what was done, what it measures, what it is made of."""
+    from gluvo.deliver.report import KINDS
+
+    if out.suffix.lower() not in KINDS:
+        raise click.UsageError(f"--out must end in one of {', '.join(KINDS)}, not “{out.suffix}”")
+    _refuse_place(out, session, force)
+    with _bar("Measuring") as told:
+        material = _worked(lambda inside: _report_material(session, inside), told)
+    if out.suffix.lower() == ".pdf":
+        from gluvo.desk.pages.deliver.printing import print_to_file
+
+        print_to_file(material, out)
+    else:
+        from gluvo.deliver.report import write_one
+
+        write_one(material, out)
+    click.echo(one_line(out))
+
+
+def _report_material(path: Path, told: Told) -> Any:
+    from gluvo import __version__
+    from gluvo.advise.source import source_notes
+    from gluvo.deliver.report import Material
+    from gluvo.render.song import Renderer
+    from gluvo.workbench.audio import OpenAudio, analysed, read_audio
+
+    session, material = _load(path, told=lambda d: told(0.2 * d))
+    known = OpenAudio(material=material)
+    read = read_audio(session, path.resolve().parent, lambda d: told(0.2 + 0.1 * d), known)
+    audio = analysed(read, lambda _: None)
+    if audio.material is None:
+        raise GluvoError(f"{path.name} has no audio that can be read.")
+    song = Renderer(audio.material).song(session, lambda d: told(0.3 + 0.7 * d))
+    flat = sum(len(tops) for tops in audio.flat.values())
+    notes = source_notes(session, song.untouched.figures().true_peak, flat)
+    return Material(
+        session,
+        song,
+        __version__,
+        references=audio.reference_figures,
+        reference_tone=audio.reference_tone,
+        notes=notes,
+    )
 
 
 @cli.command()
@@ -380,6 +521,10 @@ def run() -> NoReturn:
         _say("there is not enough memory for that")
     except BrokenPipeError:  # whoever read what was printed has gone
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    except RuntimeError as error:  # a link that leads to itself
+        if "loop" not in str(error).lower():
+            raise
+        _say(f"{str(error).partition('from ')[2] or 'the path'}: a link that leads in a circle")
     except (OSError, UnicodeError) as error:
         _say(f"{getattr(error, 'filename', None) or 'the system'}: {getattr(error, 'strerror', None) or error}")
     else:
@@ -395,11 +540,30 @@ def one_line(text: object) -> str:
     return "".join(c if c.isprintable() else c.encode("unicode_escape", "surrogatepass").decode() for c in str(text))
 
 
+LONGEST_WORD = 120
+"""Characters of a word in a message; the middle of a longer one, such as a path, is left out."""
+
+
 def _say(text: str) -> None:
-    click.echo(f"gluvo: {one_line(text)}", err=True)
+    words = [w if len(w) <= LONGEST_WORD else f"{w[:50]}…{w[-50:]}" for w in one_line(text).split(" ")]
+    click.echo(f"gluvo: {' '.join(words)}", err=True)
 
 
-def _load(path: Path, take_changed: bool = False) -> Any:
+def _refuse_place(out: Path, session: Path, force: bool) -> None:
+    """Raises `GluvoError` where a file of a session may not be written: over its own files, or over others unasked."""
+    from gluvo.session.files import refuse_own
+    from gluvo.session.media import place_of
+    from gluvo.session.store import read_session
+
+    known = read_session(session).session
+    refuse_own(out, [session, *(place_of(media, session.resolve().parent) for media in known.media)])
+    if out.exists() and not force:
+        raise GluvoError(f"{out.name} exists already. Choose another name, or write over it with --force.")
+    if not out.resolve().parent.is_dir():
+        raise GluvoError(f"{out.resolve().parent} cannot be written to (there is no such folder).")
+
+
+def _load(path: Path, take_changed: bool = False, told: Told = lambda _: None) -> Any:
     from gluvo.session.media import outside_folder, read_material, taken
     from gluvo.session.store import read_session
 
@@ -410,7 +574,7 @@ def _load(path: Path, take_changed: bool = False) -> Any:
     if not session.stems:
         raise GluvoError(f"{path.name} has no audio.")
     folder = path.resolve().parent
-    material = read_material(session, folder)
+    material = read_material(session, folder, told)
     if take_changed and material.changed:
         session = taken(session, material.changed)
         material = read_material(session, folder, known=material)
@@ -421,26 +585,84 @@ def _target(name: str) -> Any:
     from gluvo.deliver.targets import all_targets, target_named
 
     found = target_named(name)
+    if found is None:  # as it stands in the window's list: name, loudness and peak
+        plain = name.replace("\u2212", "-").lower().split()
+        shown = {t.name: [*t.name.lower().split(), f"{t.loudness:g}", "/", f"{t.true_peak:g}"] for t in all_targets()}
+        found = next((t for t in all_targets() if shown[t.name] == plain), None)
     if found is None:
         raise click.UsageError(f"no target “{name}”; there are {', '.join(t.name for t in all_targets())}")
     return found
 
 
 def _side_by_side(items: tuple[Path, ...], work: Callable[[Path, Told], Any], told: Told) -> list[Any]:
-    """Work on several files over all cores, with one progress for all."""
-    from gluvo.progress import CORES
+    """Work on several files over all cores, with one progress for all: what became of each, a `GluvoError` where one failed.
 
-    done = [0.0] * len(items)
+    Ctrl+C ends it: what works is told to stop, and has cleared up after itself when `KeyboardInterrupt` is raised.
+    """
+    from gluvo.progress import CORES, Stopper
+
+    done, stopper = [0.0] * len(items), Stopper()
 
     def one(n: int) -> Any:
         def inside(share: float) -> None:
+            stopper.check(share)
             done[n] = share
             told(sum(done) / len(done))
 
-        return work(items[n], inside)
+        try:
+            inside(0.0)
+            return work(items[n], inside)
+        except Cancelled:
+            raise
+        except GluvoError as error:
+            return error
 
     with concurrent.futures.ThreadPoolExecutor(CORES) as pool:
-        return list(pool.map(one, range(len(items))))
+        futures = [pool.submit(one, n) for n in range(len(items))]
+        try:
+            return [future.result() for future in futures]
+        except BaseException:
+            # another Ctrl+C would leave what the first one clears up; the process ends after this
+            signal.signal(signal.SIGINT, signal.SIG_IGN)
+            stopper.stop()
+            for future in futures:
+                future.cancel()
+            raise
+
+
+def _worked(work: Callable[[Told], Any], told: Told) -> Any:
+    """One long piece of work that Ctrl+C ends; see `_side_by_side`. Raises what it raises."""
+    (found,) = _side_by_side((Path(),), lambda _, inside: work(inside), told)
+    if isinstance(found, GluvoError):
+        raise found
+    return found
+
+
+def _good(found: list[Any]) -> tuple[list[Any], list[str]]:
+    """What went well, and a sentence for each that did not."""
+    return (
+        [one for one in found if not isinstance(one, GluvoError)],
+        [str(one) for one in found if isinstance(one, GluvoError)],
+    )
+
+
+def _end_with(wrong: list[str]) -> None:
+    """Tell each thing that went wrong in its own sentence, and end with 2; nothing if all went well."""
+    for sentence in wrong:
+        _say(sentence)
+    if wrong:
+        sys.exit(2)
+
+
+@contextlib.contextmanager
+def _telling_finished() -> Iterator[Callable[[Path], None]]:
+    """Collects files that are finished, to tell of them if the work is stopped."""
+    finished: list[Path] = []
+    try:
+        yield finished.append
+    except KeyboardInterrupt:
+        names = ", ".join(one_line(path.name) for path in finished)
+        raise GluvoError(f"stopped. Finished: {names}" if names else "stopped. Nothing was written") from None
 
 
 def _delivered_lines(d: Any) -> list[list[str]]:

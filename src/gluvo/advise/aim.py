@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -25,8 +26,8 @@ CLOSE = 0.01
 """dB within which an aim is met."""
 MOST_SHARE = 0.4
 """Of the time that a De-esser may work: sibilants are moments, and what is sharp all the time wants an equaliser."""
-COARSE = 2.0
-"""dB between the thresholds that are tried where what is asked does not rise steadily."""
+COARSE, FINE = 2.0, 0.1
+"""dB between the thresholds that are tried where what is asked does not rise steadily, at first and where it is nearest."""
 
 
 @dataclass(frozen=True)
@@ -43,8 +44,8 @@ class Found:
 def find_threshold(
     step: Glue | DeEsser, before: Joint, span: Span | None, progress: Progress = no_progress, keys: Sequence[Joint] = ()
 ) -> Found:
-    """The threshold for which the mean reduction over the span is ``step.aim`` dB; of a De-esser, where it works, and none
-    for which it would work most of the time.
+    """The threshold for which the mean reduction that arrives over the span is ``step.aim`` dB; of a De-esser, where it
+    works, and none for which it would work most of the time.
 
     `before` is the joint that feeds the step, `keys` what its detector listens to if that is something else. The
     detector's levels are computed once; each try runs only the curve and the ballistics over them (where it feeds
@@ -65,7 +66,8 @@ def find_threshold(
     @functools.cache
     def hops_at(threshold: float) -> Floats:
         progress(0.5)
-        return stretch.counted(curve_at(msgspec.structs.replace(step, threshold=threshold)))
+        tried = msgspec.structs.replace(step, threshold=threshold)
+        return stretch.counted(tried.arriving(curve_at(tried)))
 
     if isinstance(step, DeEsser):
         return _from_above(
@@ -163,19 +165,29 @@ def _from_above(
 ) -> Found:
     """The highest threshold at which an amount is what was asked for, where it need not rise steadily as that falls; none
     that is not allowed."""
-    above, best = high, (abs(amount_at(high) - aim), high)
-    while above > low:
-        below = max(low, above - COARSE)
-        if not allowed(below):
+    tried = [high]
+    while tried[-1] > low:
+        below = max(low, tried[-1] - COARSE)
+        if not allowed(below):  # as far as it may go
+            below = root_between(lambda t: 1.0 if allowed(t) else -1.0, below, tried[-1], CLOSE) + CLOSE
+            if below >= tried[-1] or not allowed(below):
+                break
+            tried.append(below)
             break
-        reached = amount_at(below)
-        if reached >= aim:
+        tried.append(below)
+        if amount_at(below) >= aim:
+            break
+    if amount_at(tried[-1]) < aim:  # it may be more between two that were tried
+        nearest = max(tried, key=amount_at)
+        around = np.arange(min(high, nearest + COARSE), max(tried[-1], nearest - COARSE), -FINE)
+        tried = sorted({*tried, *(float(t) for t in around)}, reverse=True)
+    for above, below in itertools.pairwise(tried):
+        if amount_at(below) >= aim:
             threshold = root_between(lambda t: amount_at(t) - aim, below, above, 4e-3)
             reached = amount_at(threshold)
             return Found(threshold, reached, met=abs(reached - aim) < 0.05)
-        best = min(best, (abs(reached - aim), below))
-        above = below
-    return Found(best[1], amount_at(best[1]), met=False)
+    nearest = min(tried, key=lambda t: abs(amount_at(t) - aim))
+    return Found(nearest, amount_at(nearest), met=False)
 
 
 def _nearby(reduction_at: Callable[[float], float], glue: Glue) -> float | None:
@@ -253,6 +265,7 @@ def _fed_forward(step: Glue | DeEsser, level: Floats, made: Floats, rate: int) -
 
 def _fed_back(step: Step, audio: np.ndarray, rate: int) -> Floats:
     processor, reduction = step.make(rate), np.zeros(len(audio))
+    wet = processor.reduction if processor.wet is None else processor.wet
     for at, place, block in stream(processor, audio):
-        reduction[at : at + len(block)] = processor.reduction[place]
+        reduction[at : at + len(block)] = wet[place]
     return reduction

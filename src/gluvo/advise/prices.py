@@ -9,7 +9,7 @@ from typing import Annotated
 import msgspec
 import numpy as np
 
-from gluvo.advise.loudness_target import Reached, driven, hits_of_joints, level_of, reach_target
+from gluvo.advise.loudness_target import NO_LIMITER, Reached, driven, hits_of_joints, level_of, reach_target
 from gluvo.errors import GluvoError
 from gluvo.measure.figures import Figures
 from gluvo.measure.harmonics import new_spectrum
@@ -87,7 +87,7 @@ def _priced(
     plan = renderer.plan(session)
     working = [item.id for item in session.mix.chain if item.on and item.holds_ceiling]
     if not working:
-        raise GluvoError("The mix bus has no limiter that is on. Add one to bring the song to its target.")
+        raise GluvoError(NO_LIMITER)
     result = renderer.joint(plan.result)
     first, last = plan.before[working[0]], plan.after[working[-1]]
     joints = renderer.joints((first, *(plan.after[id] for id in working)), None, no_progress)

@@ -109,7 +109,7 @@ BUILT_IN: tuple[Preset, ...] = (
         "Drums that breathe",
         "Three decibels at 4 : 1 with a quick release: the body comes up between the hits.",
         "On a drum bus with room in it.",
-        "Cymbals ring long: put it on the shells alone.",
+        "Cymbals ring long: put it on the drums without them.",
         _glue(3.0, ratio=4.0, attack=20.0, release=80.0, low_cut=60.0, hold_loudness=True),
     ),
     _preset(
@@ -147,7 +147,7 @@ BUILT_IN: tuple[Preset, ...] = (
         "Takes up to 4 dB from what stands 10 dB over its neighbours for a quarter of a second.",
         "Single notes of a mallet, a room or a guitar ring out.",
         "One place rings all the time: a narrow cut is cleaner.",
-        ResonanceTamer(depth=4.0, selectivity=10.0, speed=250.0),
+        ResonanceTamer(at_most=4.0, stands_out=10.0, at_least=250.0),
     ),
     _preset(
         "Smooth harsh highs",
@@ -155,7 +155,7 @@ BUILT_IN: tuple[Preset, ...] = (
         "Cymbals, strings or hard mallets scratch.",
         "The sound is dull already.",
         ResonanceTamer(
-            depth=6.0, selectivity=4.0, speed=90.0, weight_1=0.0, weight_2=0.0, weight_3=30.0, weight_5=120.0
+            at_most=6.0, stands_out=4.0, at_least=90.0, weight_1=0.0, weight_2=0.0, weight_3=30.0, weight_5=120.0
         ),
     ),
     # --- shaper ----------------------------------------------------------------------------------------------
@@ -187,6 +187,48 @@ BUILT_IN: tuple[Preset, ...] = (
         "A voice or a piano needs body.",
         "Chords are thick: what is new will blur them.",
         Saturation(shape="warm", drive=6.0, low=200.0, high=5000.0, mid=100.0, side=50.0, hold_loudness=True),
+    ),
+    _preset(
+        "Softer hits",
+        "Rounds the peaks before a limiter has to, lows below 60 Hz left alone.",
+        "Drums poke out a little, and a limiter would duck everything for them.",
+        "The hits are what drives the song.",
+        Saturation(shape="soft", drive=3.0, low=60.0, high=9000.0),
+    ),
+    _preset(
+        "Fuller low middle",
+        "Even harmonics from 120 to 1200 Hz, for body on small loudspeakers.",
+        "A bass or a piano is gone where there are no lows.",
+        "The low middle is where the mix is thick already.",
+        Saturation(shape="warm", drive=2.0, low=120.0, high=1200.0, mix=70.0),
+    ),
+    _preset(
+        "Nearer voices",
+        "Warmth in the mid alone between 300 Hz and 6 kHz, where voices are.",
+        "A voice lies behind its band on a finished mix.",
+        "The voice has a stem of its own: work there.",
+        Saturation(shape="warm", drive=0.0, low=300.0, high=6000.0, side=0.0, mix=70.0),
+    ),
+    _preset(
+        "Airier sides",
+        "A little fizz on the side's highs above 2 kHz.",
+        "The middle is bright enough, and the sides are not.",
+        "It will be heard in mono: there is nothing left of it there.",
+        Saturation(shape="warm", drive=6.0, low=2000.0, mid=0.0, mix=50.0),
+    ),
+    _preset(
+        "Raise the quiet",
+        "Brings up what lies under the peaks, and leaves the peaks where they are.",
+        "Rooms, tails and soft words are lost.",
+        "There is noise between the notes.",
+        Saturation(shape="dense", drive=-6.0, low=40.0),
+    ),
+    _preset(
+        "Square off the tops",
+        "Cuts the highest peaks off at a corner: short and hard.",
+        "Single peaks cost loudness, and a hard edge suits the song.",
+        "Held notes reach it: they would crackle.",
+        Saturation(shape="edge", drive=3.0, oversampling=8),
     ),
     # --- width -----------------------------------------------------------------------------------------------
     _preset(

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from gluvo.compare.profile import LINES, Line, Profile
+from gluvo.compare.profile import FRACTION, LINES, Line, Profile
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.spectrum import Tone, band_means, spanned
@@ -16,6 +17,10 @@ LOWEST, HIGHEST = 30.0, 16_000.0
 TOLD = 1.0
 """dB outside that are worth a sentence."""
 MOST_TOLD = 5
+CUT_MARGIN = 2.0 ** (1.0 / 6.0)
+"""Under an encoder's edge by as much a band of a third of an octave has all that was there."""
+HARDLY_HEARD, LEAST_WEIGHT = 40.0, 0.1
+"""dB under the loudest range at which another one is hardly heard beside it, and what it counts for then."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,13 +46,19 @@ class Corridor:
 
 
 def corridor_of(profiles: Sequence[Profile]) -> Corridor | None:
-    """The corridor of some references; None without any that sounds."""
+    """The corridor of some references; None without any that sounds. Each counts as far up as an encoder left something of
+    it, and the corridor ends where none does."""
     heard = [p for p in profiles if p.figures.integrated > SILENT]
     if not heard:
         return None
     count = min(len(p.centres) for p in heard)
-    spectra = np.stack([p.spectrum[:count] for p in heard])
-    return Corridor(heard[0].centres[:count], *spanned(spectra))
+    centres, spectra = heard[0].centres[:count], np.stack([p.spectrum[:count] for p in heard])
+    ends = np.array([np.searchsorted(centres, p.cut / CUT_MARGIN) if p.cut is not None else count for p in heard])
+    mean, spread = spanned(spectra)
+    for first, last in itertools.pairwise(sorted({*ends.tolist(), 0})):
+        mean[first:last], spread[first:last] = spanned(spectra[ends >= last, first:last])
+    last = int(ends.max())
+    return Corridor(centres[:last], mean[:last], spread[:last])
 
 
 @dataclass(frozen=True)
@@ -74,7 +85,14 @@ def findings(
     corridor = corridor_of(list(references.values()))
     if corridor is None or result.figures.integrated <= SILENT:
         return ()
-    found = [*_of_tone(result, corridor, buses), *_of_figures(result, references)]
+    cut = [
+        Finding(
+            f"{name} has been through a lossy codec: above {spoken(p.cut)} nothing is left, and nothing is judged.", 0.0
+        )
+        for name, p in references.items()
+        if p.cut is not None
+    ]
+    found = [*_of_tone(result, corridor, buses), *_of_figures(result, references), *cut]
     worst = sorted((f for f in found if f.severity > 0.0), key=lambda f: -f.severity)[: MOST_TOLD + 3]
     inside = [f for f in found if f.severity == 0.0]
     return (*worst, *inside)
@@ -84,6 +102,8 @@ def _of_tone(result: Profile, corridor: Corridor, buses: Mapping[str, tuple[str,
     count = min(len(corridor.centres), len(result.centres))
     centres, outside = corridor.centres[:count], corridor.outside(result.spectrum[: len(corridor.centres)])[:count]
     heard = (centres >= LOWEST) & (centres <= HIGHEST)
+    level = np.maximum(result.spectrum[:count], corridor.mean[:count])  # what is missing would be as loud as there
+    loud = np.asarray(level - level[heard].max(initial=-200.0))
     found = []
     for sign in (1.0, -1.0):
         there = heard & (sign * outside > TOLD / 2.0)
@@ -93,16 +113,25 @@ def _of_tone(result: Profile, corridor: Corridor, buses: Mapping[str, tuple[str,
             most = float(abs(outside[at]))
             if most < TOLD:
                 continue
-            bus, share = _bus_at(buses, float(centres[at]))
+            bus, share = _bus_at(buses, float(centres[at])) if len(buses) > 1 else ("", 1.0)
             where = f"{spoken(float(centres[at]))} sits {most:.1f} dB {'over' if sign > 0.0 else 'under'} the corridor"
             wide = float(centres[last - 1] / centres[first]) > 2.0
             reach = f" ({spoken(float(centres[first]))} to {spoken(float(centres[last - 1]))})" if wide else ""
             source = f"; most of what is there comes from {buses[bus][0]} ({100.0 * share:.0f} %)" if bus else ""
-            found.append(Finding(f"{where}{reach}{source}.", most * (1.5 if wide else 1.0), float(centres[at]), bus))
+            weight = _weight(centres[first:last], loud[first:last])
+            found.append(Finding(f"{where}{reach}{source}.", most * weight, float(centres[at]), bus))
     found.sort(key=lambda f: -f.severity)
     if not found:
         return [Finding("The tone lies within the corridor from 30 Hz to 16 kHz.", 0.0)]
     return found[:MOST_TOLD]
+
+
+def _weight(centres: Floats, loud: Floats) -> float:
+    """How much of a difference is heard: by the level of its range against the loudest (dB), and by its width, of which an
+    octave counts fully."""
+    level = float(np.clip(1.0 + loud.max() / HARDLY_HEARD, LEAST_WEIGHT, 1.0))
+    octaves = float(np.log2(centres[-1] / centres[0])) + 1.0 / FRACTION
+    return level * min(octaves, 2.0) ** 0.5
 
 
 def _bus_at(buses: Mapping[str, tuple[str, Tone]], freq: float) -> tuple[str, float]:

@@ -13,7 +13,7 @@ from gluvo.render.plan import Node, Plan, less, mixed, run
 from gluvo.session.records import Session
 
 SONG, VERSIONS, REFERENCES, ENCODINGS, PRICES = "song", "versions", "references", "encodings", "prices"
-GROUPS = {SONG: "Song", VERSIONS: "Versions", REFERENCES: "References", ENCODINGS: "Encodings", PRICES: "Loudness"}
+GROUPS = {SONG: "Song", REFERENCES: "References", VERSIONS: "Versions", ENCODINGS: "Encodings", PRICES: "Loudness"}
 """Groups of the Hear row, in its order, and their names."""
 
 
@@ -176,7 +176,7 @@ def _versions(session: Session, _there: Collection[str]) -> tuple[Hearable, ...]
     )
 
 
-PROVIDERS: tuple[Callable[[Session, Collection[str]], tuple[Hearable, ...]], ...] = (_song, _versions, _references)
+PROVIDERS: tuple[Callable[[Session, Collection[str]], tuple[Hearable, ...]], ...] = (_song, _references, _versions)
 
 
 def hearables(session: Session, there: Collection[str]) -> tuple[Hearable, ...]:

@@ -11,7 +11,7 @@ RESULT, UNTOUCHED, STEP_OUT, CHANGE = "result", "untouched", "step_out", "change
 DETECTOR, BAND, TAKEN = "detector", "band", "taken"
 """What the Hear row offers besides references."""
 
-MOST_BOOST = 40.0
+MOST_BOOST = 24.0
 """dB; what is fainter than this under the others stays fainter."""
 
 

@@ -5,6 +5,7 @@ A new line of the table is a record in `LINES`.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -29,6 +30,8 @@ OCTAVES = (63.0, 125.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0, 8000.0)
 EDGES = tuple(f * 2.0**0.5 for f in OCTAVES[:-1])
 LOW_END = 140.0
 PIECE_SECONDS = 10.0
+CUT_FROM, CUT_TO, CUT_STEP, CUT_FALL = 5_000.0, 20_500.0, 500.0, 20.0
+"""Where it is looked for the edge of a lossy codec's low-pass, in Hz, and by how many dB it falls there at least."""
 LEVELS = np.arange(-30.0, 10.25, 0.5)
 """LU over the integrated loudness at which the distribution of momentary loudness is told."""
 
@@ -78,6 +81,19 @@ class Profile:
         inside = (tone.freqs >= 20.0) & (tone.freqs < LOW_END)
         both = float(tone.left[inside].sum()) * float(tone.right[inside].sum())
         return float(np.clip(tone.cross.real[inside].sum() / both**0.5, -1.0, 1.0)) if both > 0.0 else 1.0
+
+    @functools.cached_property
+    def cut(self) -> float | None:
+        """Hz above which an encoder left nothing: over half a kHz the spectrum falls further than any instrument's does,
+        and stays there. None where it goes on."""
+        edges = np.arange(CUT_FROM, min(CUT_TO, float(self.tone.freqs[-1]) - 1000.0), CUT_STEP)
+        if self.figures.integrated <= SILENT or len(edges) < 4:
+            return None
+        levels = [10.0 * np.log10(_power(self.tone, "stereo", f, f + CUT_STEP) + 1e-20) for f in edges]
+        for n in range(1, len(levels) - 2):
+            if levels[n - 1] - max(levels[n + 1 :]) > CUT_FALL and levels[n - 1] > levels[0] - CUT_FALL:
+                return float(edges[n])
+        return None
 
     @property
     def tilt(self) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from gluvo.errors import WriteError
-from gluvo.session.files import reason_of
+from gluvo.session.files import read_whole, reason_of
 
 MOST_COVER = 16_000_000
 """Bytes of a picture."""
@@ -14,11 +14,9 @@ MOST_COVER = 16_000_000
 def cover_of(path: Path) -> bytes:
     """The picture of a cover. Raises `WriteError` where it is not there, or neither JPEG nor PNG."""
     try:
-        content = path.read_bytes()
+        content = read_whole(path, MOST_COVER)
     except (OSError, ValueError) as error:
         raise WriteError(f"The cover {path.name} cannot be read ({reason_of(error)}).") from None
-    if len(content) > MOST_COVER:
-        raise WriteError(f"The cover {path.name} is larger than {MOST_COVER // 1_000_000} MB.")
     kind_of(content, path.name)
     return content
 

@@ -122,6 +122,14 @@ def encoded(master: np.ndarray, rate: int, encoding: Encoding, progress: Progres
     )
 
 
+def decoded_of(
+    master: np.ndarray, rate: int, encoding: Encoding, progress: Progress = no_progress
+) -> tuple[np.ndarray, int]:
+    """A master after encoding and decoding, and its rate. Raises as `encoded`."""
+    _, went, to = _there_and_back(master, rate, encoding, progress)
+    return went, to
+
+
 def decoded_peak(master: np.ndarray, rate: int, encoding: Encoding, progress: Progress = no_progress) -> float:
     """The true peak of a master after encoding and decoding, dBTP. Raises as `encoded`."""
     _, went, to = _there_and_back(master, rate, encoding, progress)

@@ -7,6 +7,7 @@ import re
 from collections.abc import Mapping
 
 from gluvo.errors import WriteError
+from gluvo.session.files import fitting
 from gluvo.session.records import Deliverable, Session
 
 FIELDS: Mapping[str, str] = {
@@ -23,6 +24,8 @@ FIELDS: Mapping[str, str] = {
 """What can stand in a pattern, in braces, and what it becomes."""
 LONGEST = 180
 """Characters of a name, without what the format adds."""
+ROOM = 40
+"""Bytes that are left for what the format, a number and the writing add."""
 _UNSAFE = '/\\:*?"<>|'
 
 
@@ -65,7 +68,7 @@ def stem_of(
     pattern = row.pattern
     if section and "{section}" not in pattern:
         pattern += " - {section}"
-    text = safe(re.sub(r"\{([^{}]*)\}", value, pattern))[:LONGEST].strip(" .")
+    text = fitting(safe(re.sub(r"\{([^{}]*)\}", value, pattern))[:LONGEST], " " * ROOM).strip(" .")
     if not text:
         raise WriteError(f"The name pattern of {row.name} leaves no name for the file.")
     return text

@@ -134,6 +134,8 @@ def _strip(material: Material, id: str) -> dict[str, Any]:
                 did = {"loudness": a.integrated - b.integrated, "true_peak": a.true_peak - b.true_peak}
             if after.reduction is not None:
                 did |= {"largest_reduction": after.largest_reduction(), "mean_reduction": after.mean_reduction()}
+            if (wet := after.wet_reduced()) is not None:
+                did |= {"largest_wet_reduction": wet.most, "mean_wet_reduction": wet.mean}
         items.append(
             {
                 "step": item.title,
@@ -278,7 +280,8 @@ def loudness_graph(trace: Trace, before: Trace, session: Session) -> Markup:
     """Short-term loudness of result and source, integrated as it builds up, and the target."""
     short, untouched = loudness.short_term(trace), loudness.short_term(before)
     heard = short[short > -70.0]
-    top = 6.0 * np.ceil((max(float(heard.max(initial=-20.0)), session.target.loudness) + 1.0) / 6.0)
+    loudest = max(float(heard.max(initial=-20.0)), session.target.loudness, float(untouched.max(initial=-20.0)))
+    top = max(0.0, 6.0 * np.ceil((loudest + 1.0) / 6.0))
     low, end = top - 36.0, max(1.0, trace.seconds)
     graph = Graph((0.0, end), (low, top))
     step = next(s for s in (5, 10, 20, 30, 60, 120, 300, 600, 1800) if end / s <= 12 or s == 1800)
@@ -307,6 +310,17 @@ def spectrum_graph(tone: Spectrum, references: Mapping[str, Spectrum]) -> Markup
         tilted = np.asarray(drawn.levels)[inside] + 4.5 * np.log2(freqs[inside] / 1000.0)
         graph.line(freqs[inside], tilted - np.median(tilted), colour)
     return Markup(graph.svg())
+
+
+KINDS = (".html", ".json", ".pdf")
+"""What a report can be written as, by the endings of files."""
+
+
+def write_one(material: Material, path: Path) -> None:
+    """Write a report as what the ending of `path` says, .html or .json. Raises `WriteError` if it cannot be written."""
+    content = as_json(material) if path.suffix.lower() == ".json" else as_html(material).encode()
+    with replacing(path) as file:
+        file.write(content)
 
 
 def write_report(material: Material, path: Path) -> tuple[Path, Path]:

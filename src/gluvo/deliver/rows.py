@@ -20,6 +20,10 @@ EVEN_DB = 60.0
 """dB that an even fade goes through before it ends in silence."""
 
 
+FROM_SILENCE = 0.125
+"""The share of an even fade in which it comes out of silence; from there on it rises by the same dB each moment."""
+
+
 def fade(shape: str, count: int) -> Floats:
     """Gains that rise from 0 to 1 over `count` frames; the first is 0.
 
@@ -30,8 +34,8 @@ def fade(shape: str, count: int) -> Floats:
     if shape == "smooth":
         return np.asarray(0.5 - 0.5 * np.cos(np.pi * t))
     if shape == "even":
-        least = 10.0 ** (-EVEN_DB / 20.0)
-        return np.asarray((10.0 ** (-EVEN_DB * (1.0 - t) / 20.0) - least) / (1.0 - least))
+        first = np.minimum(t / FROM_SILENCE, 1.0)
+        return np.asarray(10.0 ** (-EVEN_DB * (1.0 - t) / 20.0) * first * first * (3.0 - 2.0 * first))
     return t
 
 

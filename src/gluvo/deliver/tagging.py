@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import base64
+import os
+import struct
 from collections.abc import Callable
 from typing import IO, Any
 
@@ -65,6 +67,52 @@ def _id3(kind: Callable[[IO[bytes]], Any]) -> Callable[[IO[bytes], dict[str, str
     return write
 
 
+_INFO = {
+    "title": b"INAM",
+    "artist": b"IART",
+    "album": b"IPRD",
+    "track": b"IPRT",
+    "year": b"ICRD",
+    "isrc": b"ISRC",
+    "comment": b"ICMT",
+}
+"""Chunks of RIFF INFO (Multimedia Programming Interface and Data Specifications 1.0, 1991), which most readers know; track
+and ISRC are not in that list, and are written as many others do."""
+DESCRIPTION = 256
+"""Bytes of the description at the beginning of a broadcast chunk."""
+
+
+def _wav(file: IO[bytes], plain: dict[str, str], cover: bytes | None) -> None:
+    """As RIFF INFO, in the broadcast chunk's description (EBU Tech 3285), and as ID3, which takes a cover as well."""
+    described = " - ".join(plain[name] for name in ("artist", "title") if name in plain)
+    if (place := _chunk(file, b"bext")) is not None:
+        file.seek(place)
+        file.write(described.encode("ascii", "replace")[:DESCRIPTION].ljust(DESCRIPTION, b"\0"))
+    info = b"INFO"
+    for name, value in plain.items():
+        text = value.encode() + b"\0"
+        info += _INFO[name] + struct.pack("<I", len(text)) + text + b"\0" * (len(text) % 2)
+    end = file.seek(0, os.SEEK_END)
+    file.write(b"\0" * (end % 2) + b"LIST" + struct.pack("<I", len(info)) + info)
+    size = file.tell() - 8
+    file.seek(4)
+    file.write(struct.pack("<I", size))
+    file.seek(0)
+    _id3(WAVE)(file, plain, cover)
+
+
+def _chunk(file: IO[bytes], name: bytes) -> int | None:
+    """Where the content of a chunk of a RIFF file begins; None where there is none."""
+    place, end = 12, file.seek(0, os.SEEK_END)
+    while place + 8 <= end:
+        file.seek(place)
+        found, size = struct.unpack("<4sI", file.read(8))
+        if found == name:
+            return place + 8
+        place += 8 + size + size % 2
+    return None
+
+
 _COMMENTS = {
     "title": "TITLE",
     "artist": "ARTIST",
@@ -124,7 +172,7 @@ def _mp4(file: IO[bytes], plain: dict[str, str], cover: bytes | None) -> None:
 
 
 _TAGGERS: dict[str, Callable[[IO[bytes], dict[str, str], bytes | None], None]] = {
-    "wav": _id3(WAVE),
+    "wav": _wav,
     "aiff": _id3(AIFF),
     "mp3": _id3(MP3),
     "flac": _flac,

@@ -12,10 +12,10 @@ import platformdirs
 
 from gluvo.errors import GluvoError
 from gluvo.measure.figures import FIGURES, Figure, Figures
-from gluvo.session.files import reason_of, replacing
+from gluvo.session.files import read_whole, reason_of, replacing
 from gluvo.session.records import Target
 
-MEASURES = {"integrated": "integrated", "short_term": "max_short_term", "rms": "loudest_rms"}
+MEASURES = {"integrated": "integrated", "short_term": "max_short_term", "rms": "loudest_rms", "rms_whole": "rms"}
 """The figure that each measure is."""
 
 TARGETS: tuple[Target, ...] = (
@@ -65,6 +65,10 @@ in LUFS; who wants one adds it."""
 
 PEAK_TOLERANCE = 0.05
 """dB that a measured true peak may lie over a ceiling: interpolators differ by this much."""
+
+
+MOST_BYTES = 4 << 20
+"""No file of targets is larger."""
 
 
 class _File(msgspec.Struct, frozen=True):
@@ -126,7 +130,7 @@ def write_targets(path: Path, targets: Sequence[Target]) -> None:
 def read_targets(path: Path) -> tuple[Target, ...]:
     """Read targets from JSON. Raises `GluvoError` with what is wrong."""
     try:
-        found = msgspec.json.decode(path.read_bytes(), type=_File)
+        found = msgspec.json.decode(read_whole(path, MOST_BYTES), type=_File)
     except (OSError, ValueError) as error:
         if isinstance(error, OSError):
             raise GluvoError(f"{path.name} cannot be read ({reason_of(error)}).") from None

@@ -6,7 +6,7 @@ import concurrent.futures
 import contextlib
 import io
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -14,6 +14,7 @@ import numpy as np
 
 from gluvo.advise.loudness_target import driven, reach_target
 from gluvo.deliver.covers import cover_of
+from gluvo.deliver.encoding import Encoding, decoded_of
 from gluvo.deliver.formats import Format, format_of
 from gluvo.deliver.names import stem_of
 from gluvo.deliver.rows import Piece, RowStream
@@ -21,14 +22,15 @@ from gluvo.deliver.targets import loudness_of
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import AudioFileError, Cancelled, GluvoError, WriteError
 from gluvo.measure.figures import Figures, figures_of
-from gluvo.measure.trace import Tracer
+from gluvo.measure.trace import Tracer, trace_of
 from gluvo.progress import CORES, Progress, no_progress
 from gluvo.render.machine import Machine, filler, played_all
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
-from gluvo.session.files import reason_of, replacing
+from gluvo.session.files import Part, placing, reason_of
 from gluvo.session.media import Material
 from gluvo.session.records import Deliverable, Section, Session, Target
+from gluvo.session.scratch import Growing
 from gluvo.session.sounds import measured_file
 from gluvo.steps import MAX_BLOCK, Limiter, Step
 from gluvo.steps.limiter import last_limiter
@@ -71,6 +73,9 @@ class Row:
     paths: tuple[tuple[Path, Section | None], ...]
     explained: str = ""
     """Why its target could not be met, in words; nothing if it was, or was not looked for."""
+    over: frozenset[Path] = frozenset()
+    """The files that it may take the place of. One that appears where it goes and is none of these is left alone, and the
+    new one gets a number."""
 
 
 @dataclass(frozen=True)
@@ -142,9 +147,11 @@ def prepared(
         for attempt in range(CONVERSIONS):
             reached = reach_target(renderer, session.replace(target=aim), None, progress)
             brought = driven(session, reached.step, reached.drive, reached.ceiling)
-            if rate == renderer.material.rate or not reached.met or attempt == CONVERSIONS - 1:
+            as_it_is = rate == renderer.material.rate and not format.lossy
+            if as_it_is or not reached.met or attempt == CONVERSIONS - 1:
                 break
-            miss = _after_conversion(renderer, brought, rate, target) - target.loudness
+            encoding = Encoding(format.key, row.bit_rate) if format.lossy else None
+            miss = _as_heard(renderer, brought, rate, target, encoding, progress) - target.loudness
             if abs(miss) <= CLOSE:
                 break
             aim = msgspec.structs.replace(aim, loudness=min(0.0, max(-40.0, aim.loudness - miss)))
@@ -155,27 +162,33 @@ def prepared(
     return Row(row, session, target, format, rate, paths)
 
 
-def _after_conversion(renderer: Renderer, session: Session, rate: int, target: Target) -> float:
-    """How loud the song is at another rate, its ceiling held there, by a target's measure."""
+def _as_heard(
+    renderer: Renderer, session: Session, rate: int, target: Target, encoding: Encoding | None, progress: Progress
+) -> float:
+    """How loud the song is at a rate, its ceiling held there, and after an encoding and its decoding if there is one, by a
+    target's measure: an encoder's low-pass takes some of the highs."""
     audio, come = renderer.joint(renderer.plan(session).result).audio, renderer.material.rate
-    tracer = Tracer(rate, between=False)
-    heard = Format("wav", "", "", lambda *_: _Heard(tracer), ("32f",))
+    tracer, kept = Tracer(rate, between=False), Growing()
+    heard = Format("wav", "", "", lambda *_: _Heard(tracer.push if encoding is None else kept.add), ("32f",))
     plain, whole = Deliverable(id="x", name="x", bits="32f"), Piece(0, round(len(audio) * rate / come), io.BytesIO())
     stream = RowStream(plain, heard, (come, rate), len(audio), (whole,), holder_of(session))
     for at in range(0, len(audio), PIECE):
         stream.push(audio[at : at + PIECE].astype(np.float64))
     stream.finish()
+    if encoding is not None:
+        decoded, rate = decoded_of(kept.array(), rate, encoding, lambda _: progress(0.5))
+        return loudness_of(figures_of(trace_of(decoded, rate)), target)
     return loudness_of(figures_of(tracer.finish()), target)
 
 
 class _Heard:
     """Takes what would be written, to be measured."""
 
-    def __init__(self, tracer: Tracer) -> None:
-        self._tracer = tracer
+    def __init__(self, take: Callable[[np.ndarray], None]) -> None:
+        self._take = take
 
     def write(self, block: np.ndarray) -> None:
-        self._tracer.push(block)
+        self._take(block)
 
     def close(self) -> None: ...
 
@@ -189,11 +202,13 @@ def write_rows(
     progress: Progress = no_progress,
     told: Callable[[str, float], None] = lambda _id, _share: None,
     wanted: Callable[[str], bool] = lambda _id: True,
+    placed: Callable[[Path], object] | None = None,
 ) -> dict[str, Outcome]:
     """Play the song once and write all rows, each whole or not at all; what became of each, by its id.
 
     `folder`: the session's, for the cover. `told` gets each row's share; a row that is no longer `wanted` is given up.
-    Raises `AudioFileError` if a stem is missing, and what `progress` raises; then no file is left.
+    `placed` gets each file that is whole and in its place: whoever asks for that can be stopped while they are measured,
+    too. Raises `AudioFileError` if a stem is missing, and what `progress` raises; then no file is left that is not whole.
     """
     for missing in material.missing.values():
         raise AudioFileError(f"Nothing was written, since a part of the song is not there. {missing}")
@@ -230,8 +245,14 @@ def write_rows(
                 with contextlib.suppress(Cancelled):  # the files are whole by now: they are measured in any case
                     progress(PLAYED + (1.0 - PLAYED) * (share + done / len(streams)))
 
-            outcomes[id] = writing.finished(further)
+            def further_or_stop(done: float, share: float = n / len(streams)) -> None:
+                progress(PLAYED + (1.0 - PLAYED) * (share + done / len(streams)))
+
+            outcomes[id] = writing.finished(further if placed is None else further_or_stop, placed or _nobody)
     return {row.deliverable.id: outcomes[row.deliverable.id] for row in rows}
+
+
+def _nobody(_path: Path) -> None: ...
 
 
 def _pieces(machine: Machine, material: Material, progress: Progress) -> Iterator[tuple[int, dict[str, np.ndarray]]]:
@@ -256,7 +277,7 @@ class _Writing:
     def __init__(self, row: Row, material: Material, folder: Path) -> None:
         self.row, self.trouble = row, ""
         self._files = contextlib.ExitStack()
-        self._open: list[tuple[Path, Section | None, Piece]] = []
+        self._open: list[tuple[Part, Section | None, Piece]] = []
         self._stream: RowStream | None = None
         come, go = material.rate, row.rate
         total = round(material.frames * go / come)
@@ -264,13 +285,13 @@ class _Writing:
             tags = row.session.tags
             self._cover = cover_of(folder / tags.cover) if tags.cover else None
             for path, section in row.paths:
-                file = self._files.enter_context(replacing(path))
+                part = self._files.enter_context(placing(path, over=path in row.over))
                 a, b = (0, total) if section is None else (round(section.start * go), round(section.end * go))
-                piece = Piece(min(a, total), min(b, total), file)
+                piece = Piece(min(a, total), min(b, total), part.file)
                 if piece.end <= piece.start:
                     what = f"The section {section.name}" if section is not None else "The song"
                     raise WriteError(f"{what} holds no sound, so {path.name} was not written.")
-                self._open.append((path, section, piece))
+                self._open.append((part, section, piece))
             pieces = tuple(piece for _, _, piece in self._open)
             holder = holder_of(row.session)
             self._stream = RowStream(row.deliverable, row.format, (come, go), material.frames, pieces, holder)
@@ -282,8 +303,8 @@ class _Writing:
             self._stream.push(block)
         return not self.trouble
 
-    def finished(self, progress: Progress) -> Outcome:
-        """Tag the files, put them in their places, and measure what is there."""
+    def finished(self, progress: Progress, placed: Callable[[Path], object]) -> Outcome:
+        """Tag the files, put them in their places, which is told to `placed`, and measure what is there."""
         from gluvo.deliver.tagging import tag  # here, since what it needs takes long to load
 
         mended = 0.0
@@ -300,8 +321,10 @@ class _Writing:
         if self.trouble:
             return Outcome(trouble=self.trouble)
         found = []
-        for n, (path, section, piece) in enumerate(self._open):
-            share = n / len(self._open)
+        for part, _, _ in self._open:
+            placed(part.path)
+        for n, (part, section, piece) in enumerate(self._open):
+            share, path = n / len(self._open), part.path
             try:
                 figures, rate = measured_file(path, lambda d, share=share: progress(share + d / len(self._open)))  # type: ignore[misc]
             except AudioFileError as error:  # it was changed or taken away meanwhile
@@ -345,12 +368,20 @@ class _Writing:
 
 
 def write_deliverable(
-    material: Material, session: Session, deliverable: Deliverable, path: Path, progress: Progress = no_progress
+    material: Material,
+    session: Session,
+    deliverable: Deliverable,
+    path: Path,
+    progress: Progress = no_progress,
+    over: bool = True,
 ) -> Written:
-    """Write the session as it is into one file. Raises `WriteError` if it cannot be written, `AudioFileError` if a stem is
+    """Write the session as it is into one file, `over` one that is there or beside it.
+
+    Raises `WriteError` if it cannot be written, `AudioFileError` if a stem is
     missing, or what `progress` raises; then no file is left, and one that was there before is as it was."""
     format = format_of(deliverable)
-    row = Row(deliverable, session, session.target, format, rate_of(deliverable, material.rate), ((path, None),))
+    rate, may = rate_of(deliverable, material.rate), frozenset((path,) if over else ())
+    row = Row(deliverable, session, session.target, format, rate, ((path, None),), over=may)
     outcome = write_rows(material, [row], path.parent, progress)[deliverable.id]
     if outcome.trouble:
         raise WriteError(outcome.trouble)
@@ -371,8 +402,3 @@ def holder_of(session: Session) -> Step | None:
     if last.ceiling_out is not None:
         return Limiter(ceiling=max(-12.0, min(0.0, last.ceiling_out)))
     return None
-
-
-def replace_paths(row: Row, paths: tuple[tuple[Path, Section | None], ...]) -> Row:
-    """The row with its files elsewhere."""
-    return replace(row, paths=paths)

@@ -43,7 +43,7 @@ class Bender:
                 shaping.shaved(raised, self._over.factor, drive, knee, taken[part])
             self._over.down(bent, out[part])
 
-    def adopt(self, other: Bender) -> None:
-        """Go on where `other` is, if it bends at the same rate."""
-        self._over.adopt(other._over)
+    def adopt(self, other: Bender) -> bool:
+        """Go on where `other` is, if it bends at the same rate; whether it does."""
         np.copyto(self._last, other._last)
+        return self._over.adopt(other._over)

@@ -172,8 +172,9 @@ class Crossover:
             high.run(rest, rest)
         return [band[:n] for band in self._bands]
 
-    def adopt(self, other: Crossover) -> None:
-        """Go on where another one with as many bands is."""
-        if len(self.freqs) == len(other.freqs):
+    def adopt(self, other: Crossover) -> bool:
+        """Go on where another one with the same frequencies is; whether it has the same."""
+        if self.freqs == other.freqs:
             for mine, theirs in zip((*self._low, *self._high), (*other._low, *other._high), strict=True):
                 mine.adopt(theirs)
+        return self.freqs == other.freqs

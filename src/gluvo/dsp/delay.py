@@ -87,14 +87,18 @@ class Delay:
     [0.0, 0.0, 1.0, 1.0]
     """
 
-    def __init__(self, frames: int) -> None:
+    def __init__(self, frames: int, room: int = 0) -> None:
         self.frames = frames
-        self.ring = np.zeros((frames + RUN, 2))
+        self.ring = np.zeros((frames + room + RUN, 2))
         self.place = np.zeros(1, dtype=np.int64)
 
     def run(self, x: Audio, out: Audio) -> None:
         """Delay `x` (frames, 2) into `out`, which may be `x`."""
         delay_block(self.ring, self.place, self.frames, x, out)
+
+    def lengthen(self, frames: int) -> None:
+        """Delay by more from now on, within the `room` there is for that; before anything came."""
+        self.frames += frames
 
     def adopt(self, other: Delay) -> None:
         """Go on where `other` is, whose delay may be another; what it no longer has is silence."""

@@ -186,10 +186,12 @@ class Sections:
         """Filter `x` (frames, 2) into `out`, which may be `x`."""
         run_sections(self.coefficients, self.states, self._line, x, out)
 
-    def adopt(self, other: Sections) -> None:
-        """Go on where `other` is, if it has as many sections."""
-        if self.memory.shape == other.memory.shape:
+    def adopt(self, other: Sections) -> bool:
+        """Go on where `other` is, if its sections are the same; whether they are."""
+        same = np.array_equal(self.sos, other.sos)
+        if same:
             np.copyto(self.memory, other.memory)
+        return same
 
 
 def low_cut(freq: float, slope: int, rate: int) -> Floats:

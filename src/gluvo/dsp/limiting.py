@@ -309,6 +309,10 @@ class CeilingHolder:
         self._taken, self._factors = np.zeros((2, longest_block)), np.zeros((2, longest_block))
         self._work = np.zeros(longest_block)
 
+    def begin(self, place: int) -> None:
+        """Hops begin where the song's time is a multiple of them; what comes next is at `place` in it."""
+        self.state[:, 3] = place % self.lengths[3]
+
     def run(self, x: Audio, peaks: Floats, out: Audio, reduction: Floats) -> None:
         """Limit `x` (n, 2) into `out`, which may be `x`, given `peaks` (2, n or more), both of the same moment.
 
@@ -339,8 +343,8 @@ class CeilingHolder:
             reduction[:n] = 0.0
 
     def adopt(self, other: CeilingHolder) -> None:
-        """Go on where `other` is. A hold of another length holds all that `other` holds for as long as it may; averages of
-        another length start full of its present reduction."""
+        """Go on where `other` is, but for the place in the hop. A hold of another length holds all that `other` holds for as
+        long as it may; averages of another length start full of its present reduction."""
         self._late.adopt(other._late)
         np.copyto(self.env, other.env)
         np.copyto(self.places, other.places)
@@ -356,10 +360,9 @@ class CeilingHolder:
         if self.hops.shape == other.hops.shape and self.heights.shape == other.heights.shape:
             np.copyto(self.hops, other.hops)
             np.copyto(self.heights, other.heights)
-            self.state[:, 3:] = other.state[:, 3:]
+            self.state[:, 4:] = other.state[:, 4:]
         elif self.hops.size:  # as though it had been sustained for as long as is looked at
             self.hops[:] = self.heights[:] = other.env[:, 4:5]
-            self.state[:, 3] = other.state[:, 3]
         if np.array_equal(self.lengths[1:], other.lengths[1:]):
             np.copyto(self.rings, other.rings)
             return

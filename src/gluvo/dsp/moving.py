@@ -295,7 +295,8 @@ class ShiftedBand:
         """Move `x` (n, 2) in place by `moved` (n) dB; `columns`: which of the two are meant, 0 or 1 each."""
         shift(x, columns, moved, self._table, self._span, self._neutral_at, self._filters, self._work)
 
-    def adopt(self, other: ShiftedBand) -> None:
-        """Go on where `other` is, if it has as many sections."""
+    def adopt(self, other: ShiftedBand) -> bool:
+        """Go on where `other` is, if it has as many sections; whether it has."""
         if self._filters.shape == other._filters.shape:
             np.copyto(self._filters, other._filters)
+        return self._filters.shape == other._filters.shape

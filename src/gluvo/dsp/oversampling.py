@@ -201,11 +201,12 @@ class Oversampler:
             halved(even, skip_even, odd, skip_odd, past, self._falling[stage], now, lower)
             now = lower
 
-    def adopt(self, other: Oversampler) -> None:
-        """Go on where another one of the same factor is."""
+    def adopt(self, other: Oversampler) -> bool:
+        """Go on where another one of the same factor is; whether it has the same."""
         if self.factor == other.factor:
             for mine, theirs in zip((*self._rising, *self._falling), (*other._rising, *other._falling), strict=True):
                 np.copyto(mine, theirs)
+        return self.factor == other.factor
 
 
 @functools.lru_cache(maxsize=64)

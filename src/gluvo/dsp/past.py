@@ -5,8 +5,6 @@ States that belong to other settings would ring, and be louder than either end.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import numpy as np
 
 from gluvo.dsp.kernel import Audio, kernel
@@ -32,8 +30,9 @@ class Past:
 
     >>> past = Past(4)
     >>> past.remember(np.arange(10.0).reshape(5, 2))
-    >>> [block[:, 0].tolist() for block in past.blocks(np.zeros((8, 2)))]
-    [[2.0, 4.0, 6.0], [8.0]]
+    >>> lately = np.zeros((3, 2)); past.look(3, lately)
+    >>> lately[:, 0].tolist()
+    [4.0, 6.0, 8.0]
     """
 
     def __init__(self, frames: int) -> None:
@@ -43,13 +42,15 @@ class Past:
         """Take in a block of any length."""
         self._place = remember(x, self._kept, self._place)
 
-    def blocks(self, work: Audio) -> Iterator[Audio]:
-        """What is kept, the oldest first, in blocks that may be written over; each is used again for the next one."""
-        for start, stop in ((self._place, len(self._kept)), (0, self._place)):
-            for at in range(start, stop, len(work)):
-                block = work[: min(len(work), stop - at)]
-                np.copyto(block, self._kept[at : at + len(block)])
-                yield block
+    def __len__(self) -> int:
+        return len(self._kept)
+
+    def look(self, ago: int, out: Audio) -> None:
+        """What came in `ago` frames ago and after it, into `out`, which is no longer than that."""
+        first = (self._place - ago) % len(self._kept)
+        n = min(len(out), len(self._kept) - first)
+        np.copyto(out[:n], self._kept[first : first + n])
+        np.copyto(out[n:], self._kept[: len(out) - n])
 
     def adopt(self, other: Past) -> None:
         """Go on where another one of the same length is."""

@@ -158,6 +158,15 @@ class Frames:
         self._spectrum = self.spectrum.view(complex)
         self._filled = 0
 
+    def begin(self, place: int) -> None:
+        """Frames are full where the song's time is a multiple of the hop; what comes next is at `place` in it."""
+        self._filled = place % self.hop
+
+    @property
+    def phase(self) -> int:
+        """How far into a hop the next frame lies."""
+        return self._filled
+
     def push(self, x: Audio, out: Audio, at: int) -> tuple[int, bool]:
         """Take in frames of `x` (n, 2) from `at` on, and put as many into `out`; how many, and whether a frame is full."""
         n = min(len(x) - at, self.hop - self._filled)
@@ -180,11 +189,10 @@ class Frames:
         self._taken[: self.size - self.hop] = self._taken[self.hop :]
 
     def adopt(self, other: Frames) -> None:
-        """Go on where another one of the same size is."""
+        """Go on where another one of the same size is, which is as far into its hop."""
         if self.size == other.size:
             np.copyto(self._taken, other._taken)
             np.copyto(self._sum, other._sum)
-            self._filled = other._filled
 
 
 def weights_at(freqs: Floats, places: Floats, values: Floats) -> Floats:

@@ -8,20 +8,23 @@ FULL = 12.0
 """dB of difference between two followers at which all of the set gain is given."""
 SAME = 0.98
 """The share of a peak from which another one counts as being as high."""
-FLOOR = -90.0
-"""dBFS under which the level is taken not to move."""
+FLOOR = -300.0
+"""dBFS that digital silence reads."""
+DEEPEST = 84.0
+"""dB by which a level may be ahead of the follower that rises slowly: a hit after digital silence is one like any other,
+however loud or soft it is."""
 
 
 @kernel
 def held_peaks(x, columns, hold, fall, state, out):  # type: ignore[no-untyped-def]
-    """The louder of the meant columns of `x` (frames, 2) as a peak level, amplitudes ≥ 1e-9, into `out` (frames).
+    """The louder of the meant columns of `x` (frames, 2) as a peak level, amplitudes ≥ 1e-15, into `out` (frames).
 
     A peak is held for `hold` frames from the last one that was `SAME` as high, and then falls by the factor `fall` a frame:
     a tone whose half-waves are no longer than that reads steadily. `state`: level, and how many frames are left to hold.
     """
     level, left = state[0], state[1]
     for i in range(x.shape[0]):
-        now = max(max(abs(x[i, 0]) * columns[0], abs(x[i, 1]) * columns[1]), 1e-9)
+        now = max(max(abs(x[i, 0]) * columns[0], abs(x[i, 1]) * columns[1]), 1e-15)
         if now >= level * SAME:
             level, left = max(level, now), float(hold)
         elif left > 0.0:
@@ -45,6 +48,7 @@ def shaping_gains(level, attack, sustain, times, state, out):  # type: ignore[no
     slow, last, gain = state[0], state[1], state[2]
     for i in range(level.shape[0]):
         now = max(level[i], FLOOR)
+        slow = max(slow, now - DEEPEST)
         slow = now + (slow - now) * rise if now > slow else now
         last = now + (last - now) * fall if now < last else now
         wanted = attack * min(1.0, (now - slow) / FULL) + sustain * min(1.0, (last - now) / FULL)

@@ -61,6 +61,8 @@ def _extremes(x, hop, low, high):  # type: ignore[no-untyped-def]
         low[k], high[k] = bottom, top
 
 
+PEAKS_SHARE = 0.05
+"""The share of the time in which more is taken than is told as taken at peaks."""
 WORTH = 0.1
 """dB of reduction that count as work."""
 APART = 0.5
@@ -84,6 +86,18 @@ class Working:
     mean_seconds: float
     share: float
     """Of the time, 0–1."""
+
+
+@dataclass(frozen=True)
+class Reduced:
+    """What a step takes away over a span, dB; only where it has signal."""
+
+    mean: float
+    """On average."""
+    peaks: float
+    """What is passed `PEAKS_SHARE` of the time: what is read off a meter when hits come."""
+    most: float
+    """At most."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -118,6 +132,23 @@ class Reduction:
         rows = self._rows(span)
         mean, mask = self.mean[rows], heard[: len(self.mean)][rows]
         return mean[: len(mask)][mask]
+
+    def reduced(self, heard: np.ndarray, span: Span | None = None) -> Reduced:
+        """The figures over a span; those of the mean and the peaks where it is `heard` (see `heard_hops`)."""
+        first = round(span.start * self.curve_rate) if span is not None else 0
+        curve = self._part(span)
+        rows = (max(0, first) + np.arange(len(curve))) * REDUCTION_HOP // hop_frames(self.rate)
+        counted = curve[heard[np.minimum(rows, len(heard) - 1)]] if len(heard) and len(curve) else curve[:0]
+        peaks = float(np.quantile(counted, 1.0 - PEAKS_SHARE)) if len(counted) else 0.0
+        return Reduced(self.average(heard, span), peaks, self.largest(span))
+
+    def cut(self, span: Span) -> Reduction:
+        """That of a span alone."""
+        rows, fine = (
+            self._rows(span),
+            slice(*(int(t * self.rate + 0.5) // REDUCTION_HOP for t in (span.start, span.end))),
+        )
+        return Reduction(self.rate, self.curve[fine], self.mean[rows], self.top[rows], self.busy[rows])
 
     def share_over(self, db: float, span: Span | None = None) -> float:
         """The share of the time, 0–1, in which more than so many dB are taken."""

@@ -86,7 +86,8 @@ class SoundCard:
         except OSError as error:  # no PortAudio on this machine
             raise DeviceError(f"Sound output is not available ({error}).") from None
         except (sounddevice.PortAudioError, ValueError) as error:
-            raise DeviceError(f"The sound device cannot play at {rate / 1000:g} kHz ({error}).") from None
+            log.warning("no output at %s Hz: %s", rate, error)
+            raise DeviceError(f"The sound device cannot play at {rate / 1000:g} kHz.") from None
         self.name = str(info["name"])
         self.rate = rate
         self._trouble = sounddevice.PortAudioError
@@ -95,7 +96,8 @@ class SoundCard:
         try:
             return bool(self._stream.write(block))
         except self._trouble as error:
-            raise DeviceError(f"The sound device has stopped ({error}).") from None
+            log.warning("%s has stopped: %s", self.name, error)
+            raise DeviceError(f"The sound device “{self.name}” is gone.") from None
 
     def close(self) -> None:
         with contextlib.suppress(self._trouble):  # it may be gone already
@@ -115,6 +117,15 @@ def outputs() -> list[tuple[int, str]]:
         log.warning("the sound cards could not be listed: %s", error)
         return []
     return [(n, str(d["name"])) for n, d in enumerate(found) if d["max_output_channels"] >= 2]
+
+
+def look_again() -> None:
+    """Have the outputs listed anew: PortAudio keeps those that it found when it was first asked. No card may be open."""
+    with contextlib.suppress(Exception):  # whatever is wrong with it, it is as it was
+        import sounddevice
+
+        sounddevice._terminate()
+        sounddevice._initialize()
 
 
 def open_device(rate: int, choice: str = "") -> Device:

@@ -44,12 +44,15 @@ def read_block(samples, offset, plan, fade, beside, stretches, out):  # type: ig
     The samples begin `offset` frames into the song, and outside of them there is silence; or, if they lie `beside` the
     song, they have a time of their own: `stretches` are rows of start and end in the song, start and end in the sound, in
     frames (see `compare.hearables.TimeMap`), and elsewhere the sound goes round. Jumps are crossfaded: what would have
-    come next fades out under what comes now.
+    come next fades out under what comes now; where nothing would have come, since a loop ends where the samples do, they
+    fade out before it.
     """
     length = samples.shape[0]
     position, tail, left, start, end = plan[0], plan[1], plan[2], plan[3], plan[4]
     n = out.shape[0]
-    if not beside and left == 0 and not (end > start and position <= end < position + n):  # no jump: nearly always
+    stops = not beside and end > start and end <= length + offset < end + fade  # nothing follows to be faded out
+    near = end > start and position <= end and end - fade < position + n
+    if not beside and left == 0 and not near:  # no jump: nearly always
         first, last = min(n, max(0, offset - position)), max(0, min(n, length + offset - position))
         out[:first] = 0.0
         out[max(first, last) :] = 0.0
@@ -62,9 +65,14 @@ def read_block(samples, offset, plan, fade, beside, stretches, out):  # type: ig
         if end > start and position == end:
             tail, left, position = position, fade, start
         a, b = _sample(samples, length, position, offset, fade, beside, stretches)
+        if stops and end - fade <= position < end:
+            share = _smooth((end - position) / (fade + 1.0))
+            a, b = share * a, share * b
         if left > 0:
-            old_a, old_b = _sample(samples, length, tail, offset, fade, beside, stretches)
-            share = left / (fade + 1.0)
+            old_a, old_b = 0.0, 0.0
+            if not (stops and tail >= end):
+                old_a, old_b = _sample(samples, length, tail, offset, fade, beside, stretches)
+            share = _smooth(left / (fade + 1.0))
             a += share * (old_a - a)
             b += share * (old_b - b)
             tail += 1
@@ -72,6 +80,12 @@ def read_block(samples, offset, plan, fade, beside, stretches, out):  # type: ig
         out[i, 0], out[i, 1] = a, b
         position += 1
     plan[0], plan[1], plan[2] = position, tail, left
+
+
+@kernel
+def _smooth(share):  # type: ignore[no-untyped-def]
+    """A fade without corners, 3 s² − 2 s³."""
+    return share * share * (3.0 - 2.0 * share)
 
 
 @kernel
@@ -98,7 +112,7 @@ def _sample(samples, length, position, offset, fade, beside, stretches):  # type
     a, b = float(samples[p, 0]), float(samples[p, 1])
     if 0 <= since < fade:
         q = (came + since) % length
-        share = (fade - since) / (fade + 1.0)
+        share = _smooth((fade - since) / (fade + 1.0))
         a += share * (float(samples[q, 0]) - a)
         b += share * (float(samples[q, 1]) - b)
     return a, b
@@ -143,6 +157,12 @@ class Playhead:
     def read_beside(self, samples: np.ndarray, stretches: np.ndarray, out: Audio) -> None:
         """Read a sound that has a time of its own for the next block; see `read_block`."""
         np.copyto(self._next, self._plan)
+        read_block(samples, 0, self._next, self._fade, True, stretches, out)
+
+    def look_beside(self, samples: np.ndarray, stretches: np.ndarray, at: int, out: Audio) -> None:
+        """Read a sound that has a time of its own from `at` frames after the next one on, as though nothing had jumped."""
+        self._next[:] = 0
+        self._next[POSITION] = self._plan[POSITION] + at
         read_block(samples, 0, self._next, self._fade, True, stretches, out)
 
     def go_on(self, frames: int) -> None:

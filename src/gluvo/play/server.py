@@ -20,10 +20,12 @@ from typing import Any, cast
 import msgspec
 import numpy as np
 
+from gluvo.compare.match import RESULT
 from gluvo.dsp.delay import clean
 from gluvo.errors import GluvoError
-from gluvo.play.device import SILENT, Device, SilentDevice, open_device
+from gluvo.play.device import SILENT, Device, SilentDevice, look_again, open_device
 from gluvo.play.engine import Engine, Monitoring
+from gluvo.play.fades import best_lag, scaled
 from gluvo.play.meters import BEAT, TAKEN, Board
 from gluvo.session.media import Material
 from gluvo.session.records import Bus, Media, RoadTest, Session, Stem
@@ -35,6 +37,8 @@ RECORD = "GLUVO_RECORD"
 """Names an environment variable: a WAV that the silent device writes what it is given to."""
 SWITCH_SECONDS = 1e-4
 """How long the thread that prepares an edit may keep the interpreter while the audio thread wants it."""
+LOOK_SECONDS = 2.0
+"""Between looks for a sound device that has gone."""
 PREFETCH_EVERY = 0.5
 """Seconds between looks ahead."""
 
@@ -53,6 +57,8 @@ class Server:
         self._session = Session()
         self._choice = ""
         self._rebuilt = 0.0
+        self._lost, self._look_at = False, 0.0
+        """Whether the device has gone that was played to, and when it is looked for again."""
         self._done = 0
         """How many of the song's requests have been come to."""
 
@@ -96,6 +102,8 @@ class Server:
             return
         engine.board.state[BEAT] += 1
         if not engine.failed:
+            if self._lost and time.monotonic() >= self._look_at:
+                self._look_for_it()
             engine.prefetch(self._pipe.poll)
             return
         failed, playing, position = engine.failed, engine.playing, engine.position
@@ -112,7 +120,26 @@ class Server:
             self._start(self._choice)
             self._tell("error", f"Playing was interrupted by a fault ({failed}) and goes on.")
         else:
-            self._start(SILENT, f"{failed} Playing to the silent device instead.")
+            self._lost, self._look_at = True, time.monotonic()
+            self._start(SILENT, f"{failed} Playing silently until it is back.")
+
+    def _look_for_it(self) -> None:
+        """See whether the sound device that was lost is there again, and go back to it."""
+        assert self._engine is not None
+        self._look_at = time.monotonic() + LOOK_SECONDS
+        look_again()
+        try:
+            device = open_device(self._engine.rate, self._choice)
+        except (GluvoError, OSError, RuntimeError) as error:
+            log.info("not yet: %s", error)
+            return
+        if isinstance(device, SilentDevice):
+            return
+        self._lost = False
+        self._engine.close()
+        self._engine.start(device)
+        self._tell("device", device.name, "")
+        self._tell("error", f"The sound device “{device.name}” is back: playing to it.")
 
     def _do(self, name: str, args: tuple[Any, ...]) -> None:
         if name == "load":
@@ -125,14 +152,19 @@ class Server:
         elif self._engine is None:
             return
         elif name == "device":
-            self._choice = args[0]
+            self._choice, self._lost = args[0], False
             self._engine.close()
             self._start(self._choice)
         else:
             if name == "keep":
                 id, address, time_map = args
-                self._beside[id] = Sound(mapped(address), self._engine.rate)
-                args = id, self._beside[id], time_map
+                try:
+                    sound = Sound(mapped(address), self._engine.rate)
+                except FileNotFoundError:  # it was let go before this was come to
+                    self._taken(name)
+                    return
+                self._beside[id] = sound
+                args = id, sound, time_map
             elif name == "drop":
                 self._beside.pop(args[0], None)
             getattr(self._engine, name)(*args)
@@ -165,7 +197,7 @@ class Server:
         shared[BEAT] += 1
         self._done = int(shared[TAKEN])
         self._make = lambda session: Engine(Material(rate, sounds, frames), self._beside, session, Board(shared))
-        self._session, self._choice = session, choice
+        self._session, self._choice, self._lost = session, choice, False
         self._engine = self._make(session)
         gc.freeze()
         self._start(choice)
@@ -219,9 +251,12 @@ def rehearse() -> None:
             Stem(id="warm-stem", name="", media=Media(path="", size=0, sha256="0" * 64), into="warm"),
         )
     )
-    clean(np.zeros((4, 2)), np.zeros((4, 2)))  # what takes out what is no number; seldom needed
+    few = np.zeros((4, 2))
+    clean(few, few)  # what is seldom needed
+    best_lag(few, 1, 2, 1)
+    scaled(few, 1.0, 0.5)
     engine = Engine(Material(rate, {"warm-stem": silence}, len(silence.samples)), {"": silence}, warm)
-    engine.listen(Monitoring(road=RoadTest(kind="small", distorts=True)))
+    engine.listen(Monitoring(gains={RESULT: 0.0}, road=RoadTest(kind="small", distorts=True)))
     engine.play()
     block = np.zeros((512, 2))
     for n in range(6):

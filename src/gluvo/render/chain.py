@@ -29,6 +29,12 @@ class Chain:
         self.processors: tuple[Processor, ...] = tuple(step.make(rate) for step in self.steps)
         self.latency = sum(p.latency for p in self.processors)
 
+    def begin(self, place: int) -> None:
+        """See `Processor.begin`."""
+        for processor in self.processors:
+            processor.begin(place)
+            place -= processor.latency
+
     def process(self, x: Audio, out: Audio) -> None:
         """Process up to `MAX_BLOCK` frames into `out`, which may be `x`. Whatever comes in, what goes on is finite."""
         np.copyto(out, x)
@@ -45,19 +51,23 @@ class Unit(Protocol):
 
     latency: int
 
+    def begin(self, place: int) -> None: ...
+
     def run(self, x: Audio, out: Audio) -> None: ...
 
 
 def stream(
-    unit: Unit, x: Sounding, progress: Progress = no_progress, keys: Sequence[Sounding] = ()
+    unit: Unit, x: Sounding, progress: Progress = no_progress, keys: Sequence[Sounding] = (), place: int = 0
 ) -> Iterator[tuple[int, slice, Audio]]:
     """Run `x` (frames, 2) through a unit: where each block begins in `x`, its place in the unit's last block (for
-    what it reports), and the block itself, aligned with `x`. `keys` go along with `x`, to a processor.
+    what it reports), and the block itself, aligned with `x`. `keys` go along with `x`, to a processor. `x` begins at frame
+    `place` of the song.
 
     The latency is made good: silence is fed after the end, and what comes before the beginning dropped.
     The yielded block is used again for the next one.
     """
     total, late = len(x), unit.latency
+    unit.begin(place)
     block, out, *others = (np.zeros((MAX_BLOCK, 2)) for _ in range(2 + len(keys)))
     for start in range(0, total + late, MAX_BLOCK):
         n = min(MAX_BLOCK, total + late - start)

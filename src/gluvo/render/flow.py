@@ -104,23 +104,27 @@ class Making:
             self.done = self.taken = before.done
             yield
         self.done, trace = self.total, before.joint.trace.scaled(gains[0])
-        reduction, came = (before.joint.reduction, before.joint.came) if reduces else (None, None)
-        self.joint = Joint(self.audio, trace, reduction, came, self.start)
+        reduction, came, wet = (before.joint.reduction, before.joint.came, before.joint.wet) if reduces else (None,) * 3
+        self.joint = Joint(self.audio, trace, reduction, came, self.start, wet=wet)
 
     def _run(self, node: Run | Ear) -> Iterator[None]:
         unit = node.step.ear(self.rate) if isinstance(node, Ear) else node.step.make(self.rate)
         filling, tracer = Filling(self.total), Tracer(self.rate, between=False)
         audio = self.audio = filling.array
         reduces = isinstance(node, Run) and node.step.reduces
-        reduction = ReductionTracer(self.rate, self.total) if reduces else None
+        tracers = [
+            (what, ReductionTracer(self.rate, self.total))
+            for what in ((unit.reduction, unit.wet) if reduces else ())
+            if what is not None
+        ]
         self.ahead = max(CHUNK, unit.latency + MAX_BLOCK)
         yield
         x, *keys = (making.audio for making in self.inputs)
-        for start, place, block in stream(unit, x, keys=keys):
+        for start, place, block in stream(unit, x, keys=keys, place=self._first):
             filling.add(block)
             tracer.push(block)
-            if reduction is not None:
-                reduction.push(unit.reduction[place])
+            for what, collected in tracers:
+                collected.push(what[place])
             self.done = start + len(block)
             read = min(self.total, self.done + unit.latency)
             if read - self.taken >= CHUNK:
@@ -132,7 +136,8 @@ class Making:
             yield
         before = self.inputs[0].joint
         came = before.trace if reduces and before is not None else None
-        self.joint = Joint(audio, tracer.finish(audio), reduction.finish() if reduction else None, came, self.start)
+        reduction, wet = [*(collected.finish() for _, collected in tracers), None, None][:2]
+        self.joint = Joint(audio, tracer.finish(audio), reduction, came, self.start, wet=wet)
 
 
 def source_audio(node: Source, material: Material, frames: slice) -> np.ndarray:

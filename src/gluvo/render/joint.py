@@ -11,7 +11,7 @@ import numpy as np
 
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.loudness import integrated
-from gluvo.measure.overview import REDUCTION_HOP, Catch, Outline, Reduction, heard_hops, outline_of
+from gluvo.measure.overview import Catch, Outline, Reduced, Reduction, heard_hops, outline_of
 from gluvo.measure.resonances import Resonance, resonances
 from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import Span, Trace
@@ -33,11 +33,13 @@ class Joint:
     """``(frames, 2)`` float32."""
     trace: Trace
     reduction: Reduction | None = None
-    """What the step that made it took away, if it is one that does."""
+    """What the step that made it took away, if it is one that does, as it arrives in the sound."""
     came: Trace | None = None
     """What was measured of the step's input: only where it had signal, reduction counts in means."""
     start: float = 0.0
     """Where `audio` begins in the song, in seconds; 0 for the whole song."""
+    wet: Reduction | None = None
+    """What was taken from what is reduced alone, where some of the sound passes beside it (Mix)."""
     part_of: Joint | None = field(default=None, repr=False)
     """The joint of the whole song that this is a stretch of, whose audio it shares."""
     _known: dict[object, object] = field(default_factory=dict, repr=False)
@@ -54,9 +56,9 @@ class Joint:
     def heap(self) -> int:
         """Bytes of it that lie on the heap: what was measured, and audio that is too small for a file."""
         measured = self.trace.bytes
-        reduction = self.reduction
-        if reduction is not None:
-            measured += sum(a.nbytes for a in (reduction.curve, reduction.mean, reduction.top, reduction.busy))
+        for reduction in (self.reduction, self.wet):
+            if reduction is not None:
+                measured += sum(a.nbytes for a in (reduction.curve, reduction.mean, reduction.top, reduction.busy))
         return int(measured + (self.audio.nbytes if self._is_small else 0))
 
     @property
@@ -114,6 +116,20 @@ class Joint:
             return 0.0
         return self.once(("mean", span), lambda: reduction.average(heard, self.within(span)))
 
+    def reduced(self, span: Span | None = None) -> Reduced | None:
+        """What the step takes away in a span, as it arrives; None if it is none that does."""
+        return self._reduced(self.reduction, span, "reduced")
+
+    def wet_reduced(self, span: Span | None = None) -> Reduced | None:
+        """What is taken from what is reduced alone; None where nothing passes beside it."""
+        return self._reduced(self.wet, span, "wet")
+
+    def _reduced(self, reduction: Reduction | None, span: Span | None, what: str) -> Reduced | None:
+        heard = self.heard
+        if reduction is None or heard is None:
+            return None
+        return self.once((what, span), lambda: reduction.reduced(heard, self.within(span)))
+
     def largest_reduction(self, span: Span | None = None) -> float:
         reduction = self.reduction
         if reduction is None:
@@ -151,12 +167,6 @@ def cut(joint: Joint, frames: slice, start: float) -> Joint:
     """A stretch of a whole-song joint, as a joint of its own."""
     rate = joint.rate
     span = Span(frames.start / rate, frames.stop / rate)
-    reduction = joint.reduction
-    if reduction is not None:
-        rows = reduction._rows(span)
-        fine = slice(frames.start // REDUCTION_HOP, frames.stop // REDUCTION_HOP)
-        reduction = Reduction(
-            rate, reduction.curve[fine], reduction.mean[rows], reduction.top[rows], reduction.busy[rows]
-        )
+    reduction, wet = (r.cut(span) if r is not None else None for r in (joint.reduction, joint.wet))
     came = joint.came.cut(span) if joint.came is not None else None
-    return Joint(stretch_of(joint.audio, frames), joint.trace.cut(span), reduction, came, start, joint)
+    return Joint(stretch_of(joint.audio, frames), joint.trace.cut(span), reduction, came, start, wet, joint)

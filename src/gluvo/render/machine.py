@@ -8,10 +8,16 @@ import numpy as np
 
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.past import PAST_SECONDS, Past
 from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Ear, Mix, Node, Run, Source
 from gluvo.session.media import Material
 from gluvo.steps import MAX_BLOCK, Processor
+
+ROOM_SECONDS = 0.012
+"""By how much a machine may be held up."""
+LONG_AGO = 1 << 62
+"""Frames that are more than anything is late by."""
 
 
 class Part:
@@ -34,6 +40,9 @@ class Part:
         self._late = [Delay(start - p.latency) if p.latency < start else None for p in inputs]
         self._ready = [np.zeros((MAX_BLOCK, 2)) if late else p.out for late, p in zip(self._late, inputs, strict=True)]
         self._gains = np.array(node.gains).reshape(-1, 2) if isinstance(node, Mix) else None
+        self._start = start
+        self.past: Past | None = None
+        """What it gave lately, where that is kept for parts that come later."""
         self._block = -1
         self._frames = 0
         self._cut(MAX_BLOCK)
@@ -50,10 +59,17 @@ class Part:
         if self.processor is not None:
             self.processor.keys = tuple(self._came[1:])
 
-    def run(self, n: int, block: int) -> None:
+    def begin(self, place: int) -> None:
+        """The sources' next frame is frame `place` of the song; see `Processor.begin`."""
+        if self.processor is not None:
+            self.processor.begin(place - self._start)
+
+    def run(self, n: int, block: int, since: int, over: int) -> None:
         """Make this block's sound, once a block however often it is asked; the inputs must have theirs.
 
-        A source has been filled from outside.
+        A source has been filled from outside. The song's first frame was read `since` frames before the block, and the
+        one after its last `over` frames: before the one and after the other there is silence behind every step, as in a
+        render.
         """
         if block == self._block:
             return
@@ -62,19 +78,51 @@ class Part:
             self._cut(n)
         for late, x, ready in self._held_up:
             late.run(x, ready)
+        self._make()
+        if self.processor is not None:
+            if since < self.latency:
+                self._made[: self.latency - since] = 0.0
+            if over + n > self.latency:
+                self._made[max(0, self.latency - over) :] = 0.0
+        if self.past is not None:
+            self.past.remember(self._made)
+
+    def _make(self) -> None:
         if self.processor is not None:
             self.processor.run(self._came[0], self._made)
         elif self._gains is not None:
             mix_all(self._came, self._gains, self._made)
 
-    def adopt(self, other: Part) -> None:
-        """Go on where a part of the same place in the session is."""
-        self.running = True
-        if self.processor is not None and other.processor is not None:
-            self.processor.adopt(other.processor)
+    def adopt(self, other: Part) -> bool:
+        """Go on where a part of the same place in the session is. Whether that is all it needs; else it must run in."""
+        ready = True
+        if self.processor is not None:
+            ready = other.processor is not None and self.processor.adopt(other.processor)
+        if self.past is not None and other.past is not None:
+            self.past.adopt(other.past)
         for mine, theirs in zip(self._late, other._late, strict=False):
             if mine is not None and theirs is not None:
                 mine.adopt(theirs)
+        return ready and len(self.inputs) == len(other.inputs)
+
+    def run_in(self, place: int) -> None:
+        """Run over what its inputs gave lately, up to frame `place` of the song, as though it had always been there."""
+        if self.past is None or not self.inputs:
+            return
+        left = len(self.past)
+        self.begin(place - left)
+        while left > 0:
+            n = min(MAX_BLOCK, left)
+            if n != self._frames:
+                self._cut(n)
+            for late, x, block in zip(self._late, self.inputs, self._came, strict=True):  # written over when they go on
+                if x.past is not None:
+                    x.past.look(left, block)
+                if late is not None:
+                    late.run(block, block)
+            self._make()
+            self.past.remember(self._made)
+            left -= n
 
 
 def mix_all(sounds: Sequence[Audio], gains: Floats, out: Audio) -> None:
@@ -108,51 +156,93 @@ class Machine:
     """The parts that lead to some outputs, all outputs equally late.
 
     `like`: a machine that may be running; what is the same in both is shared, and runs once for both. `also`: nodes
-    that are run without being an output.
+    that are run without being an output. `remembers`: whether parts keep what they gave lately, for machines that will
+    take over.
     """
 
     def __init__(
-        self, outputs: Mapping[str, Node], rate: int, like: Machine | None = None, also: Iterable[Node] = ()
+        self,
+        outputs: Mapping[str, Node],
+        rate: int,
+        like: Machine | None = None,
+        also: Iterable[Node] = (),
+        remembers: bool = False,
     ) -> None:
-        self.rate = rate
+        self.rate, self._remembers = rate, remembers
         self.parts: dict[str, Part] = {}
         shared = like.parts if like is not None else {}
         for node in (*outputs.values(), *also):
             self._add(node, shared)
         self.latency = max((self.parts[n.key].latency for n in outputs.values()), default=0)
         self._outputs = {name: self.parts[n.key] for name, n in outputs.items()}
-        self._late = {name: Delay(self.latency - p.latency) for name, p in self._outputs.items()}
+        room = round(ROOM_SECONDS * rate) if remembers else 0
+        self._late = {name: Delay(self.latency - p.latency, room) for name, p in self._outputs.items()}
         self.paths: dict[str, Audio] = {name: np.zeros((MAX_BLOCK, 2)) for name in outputs}
         self.sources = [p for p in self.parts.values() if isinstance(p.node, Source)]
         self._frames = 0
         self._held_up: list[tuple[Delay, Audio, Audio]] = []
+        self.place = 0
+        """The song's frame that the sources are given next, as long as nothing has jumped."""
+        self._since = 0
+        """How long ago the song's first frame was given."""
 
     def _add(self, node: Node, shared: Mapping[str, Part]) -> Part:
         if node.key not in self.parts:
             inputs = tuple(self._add(before, shared) for before in node.inputs)
-            self.parts[node.key] = shared.get(node.key) or Part(node, inputs, self.rate)
+            part = self.parts[node.key] = shared.get(node.key) or Part(node, inputs, self.rate)
+            if self._remembers and part.past is None:
+                part.past = Past(round(PAST_SECONDS * self.rate))
         return self.parts[node.key]
 
-    def process(self, n: int, block: int) -> None:
-        """Run a block of `n` frames into `paths`. The sources must have been filled; `block` counts up."""
+    def begin(self, place: int) -> None:
+        """Told before anything is processed: which frame of the song the sources are given next."""
+        self.place, self._since = place, 0 if place <= 0 else LONG_AGO
         for part in self.parts.values():
-            part.run(n, block)
+            part.begin(place)
+
+    def process(self, n: int, block: int, over: int = -LONG_AGO) -> None:
+        """Run a block of `n` frames into `paths`. The sources must have been filled; `block` counts up, and the song has
+        been over for `over` frames when the block begins."""
+        since = self._since
+        for part in self.parts.values():
+            part.run(n, block, since, over)
+        self.place += n
+        self._since += n
         if n != self._frames:
             self._frames, outputs = n, self._outputs.items()
             self._held_up = [(self._late[name], part.out[:n], self.paths[name][:n]) for name, part in outputs]
         for late, x, path in self._held_up:
             late.run(x, path)
 
+    def hold_up(self, frames: int) -> None:
+        """Be later by so many frames, `ROOM_SECONDS` at most; before it takes over, and only if it remembers."""
+        self.latency += frames
+        for late in self._late.values():
+            late.lengthen(frames)
+
+    def lately(self, name: str, out: Audio) -> None:
+        """What an output gave lately, before it was brought in step, into `out`."""
+        past = self._outputs[name].past
+        if past is not None:
+            past.look(len(out), out)
+
+    def recall(self, name: str, x: Audio, out: Audio) -> None:
+        """Let an output go on with a block that is not heard, as though it had come; `out` is written over."""
+        self._late[name].run(x, out)
+
     def take_over(self, other: Machine) -> None:
         """Take over the state of a running machine, part by part, found by where they stand in the session."""
         places: dict[str, Part] = {}
         for part in other.parts.values():
             places.setdefault(part.node.name, part)
+        self.place, self._since = other.place, other._since
         for part in self.parts.values():
+            if not part.running:
+                part.begin(self.place)
             name = part.node.name
             earlier = places.get(name) or places.get(name.rpartition(":")[2])
-            if not part.running and earlier is not None:
-                part.adopt(earlier)
+            if not part.running and (earlier is None or not part.adopt(earlier)):
+                part.run_in(self.place)
             part.running = True
         for name, late in self._late.items():
             if name in other._late:
@@ -193,12 +283,13 @@ def played_all(
 ) -> Iterator[tuple[int, dict[str, Audio]]]:
     """As `played`, for all outputs at once, by their names."""
     late = machine.latency
+    machine.begin(0)
     for count, start in enumerate(range(0, frames + late, MAX_BLOCK)):
         n = min(MAX_BLOCK, frames + late - start)
         for part in machine.sources:
             assert isinstance(part.node, Source)
             fill(part.node, start, part.out[:n])
-        machine.process(n, count)
+        machine.process(n, count, start - frames)
         skip = max(0, late - start)
         if skip < n:
             yield start + skip - late, {name: path[skip:n] for name, path in machine.paths.items()}

@@ -6,6 +6,7 @@ plans share what is the same in both: the cache of renders finds it again, and t
 
 from __future__ import annotations
 
+import functools
 import hashlib
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -92,7 +93,7 @@ class StripPlan:
     end: Node
     """What comes out of its chain, before the fader."""
     along: tuple[str, ...]
-    """The steps that are on in the chain itself, lanes aside."""
+    """The items that are on in the chain itself."""
 
 
 def source(media: Media, sound: str, name: str, offset: float = 0.0) -> Source:
@@ -114,7 +115,7 @@ def less(name: str, after: Node, before: Node) -> Node:
 
 
 def run(name: str, step: Step, *inputs: Node) -> Run:
-    return Run(_key("run", *(n.key for n in inputs), step.sound_key().decode()), name, inputs, step)
+    return Run(_key("run", *(n.key for n in inputs), _sound_of(step)), name, inputs, step)
 
 
 class Plan:
@@ -163,6 +164,10 @@ class Plan:
         assert strip is not None
         return strip.gains
 
+    def item(self, id: str) -> Step | None:
+        """A step or container of the session."""
+        return self._session.item(id)
+
     def flowing(self, id: str) -> Node:
         """What a strip sends on, after its fader."""
         return mixed(f"{self._tag}{id}/out", [(self.strips[id].end, self.gains(id))])
@@ -187,7 +192,7 @@ class Plan:
         if strip.id in self.strips:
             return self.strips[strip.id]
         start = self._start(strip)
-        along = tuple(i.id for i in strip.chain if i.on and i.id != self._without and not i.holds_steps)
+        along = tuple(i.id for i in strip.chain if i.on and i.id != self._without)
         made = self.strips[strip.id] = StripPlan(start, self.chain(strip.chain, start), along)
         return made
 
@@ -306,6 +311,12 @@ def ordered(wanted: Iterable[Node], known: Collection[str] = ()) -> list[Node]:
 def steps_heard(session: Session) -> tuple[str, ...]:
     """The ids of the steps and containers that are on, in the order in which the live engine reports on them."""
     return tuple(item.id for strip in session.strips for item in chains.flat_on(strip.chain))
+
+
+@functools.lru_cache(maxsize=2000)
+def _sound_of(step: Step) -> str:
+    """What a step's sound depends on: most steps are the same from one edit to the next."""
+    return step.sound_key().decode()
 
 
 def _key(*parts: str) -> str:

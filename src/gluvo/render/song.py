@@ -74,13 +74,6 @@ class Rendered:
             return self.at(self.plan.strips[strip].end).figures(span, abs(left))
         return self.at(self.plan.flowing(strip)).figures(span)
 
-    def reduction(self, strip: str, span: Span | None = None) -> float:
-        """What the steps of a strip's chain take away, dB on average, added up along the chain."""
-        found = self.plan.strips.get(strip)
-        if found is None:
-            return 0.0
-        return sum(self.at(self.plan.after[id]).mean_reduction(span) for id in found.along)
-
 
 class Renderer:
     """Renders the plans of a session over its material; only what has not been rendered so before."""

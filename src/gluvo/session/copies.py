@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import glob
 import secrets
 from dataclasses import dataclass
 from pathlib import Path
 
 from gluvo.errors import SessionError
+from gluvo.session.history import HISTORY, history_of
 from gluvo.session.lock import is_held
 from gluvo.session.records import Session
 from gluvo.session.store import read_session
@@ -30,12 +32,25 @@ class LeftCopy:
     """None where it cannot be read."""
     problem: str = ""
     """Why it cannot be read."""
+    digest: str = ""
+    """Of the copy's content."""
 
 
 def discard(copy: Path) -> None:
     """A copy is no longer needed. Where it cannot be taken away, it stays."""
     with contextlib.suppress(OSError):
         copy.unlink(missing_ok=True)
+        history_of(copy).unlink(missing_ok=True)
+
+
+def sweep_histories(path: Path) -> None:
+    """Take away undo histories of copies of the session at `path` that are gone: a kill may leave the one without the other.
+    For the window that holds its lock."""
+    path = path.resolve()
+    with contextlib.suppress(OSError):
+        for history in path.parent.glob(f"..{glob.escape(path.name)}.*{SUFFIX}{HISTORY}"):
+            if not history.with_name(history.name.removeprefix(".").removesuffix(HISTORY)).exists():
+                history.unlink(missing_ok=True)
 
 
 def copies_left(path: Path, saved: Session | None) -> list[LeftCopy]:
@@ -44,19 +59,21 @@ def copies_left(path: Path, saved: Session | None) -> list[LeftCopy]:
     They are told by what they hold, not by their times: copies of nothing but what is `saved` are taken away.
     """
     path = path.resolve()
+    sweep_histories(path)
     found: list[tuple[int, LeftCopy]] = []
     for place, changed in _copies_in(path.parent):
         if session_name(place) != path.name:
             continue
         try:
-            session = read_session(place).session
+            loaded = read_session(place)
+            session = loaded.session
         except SessionError as error:
             found.append((changed, LeftCopy(place, None, str(error))))
             continue
         if saved is not None and session.replace(view=saved.view) == saved:
             discard(place)
         else:
-            found.append((changed, LeftCopy(place, session)))
+            found.append((changed, LeftCopy(place, session, digest=loaded.digest)))
     return [left for _, left in sorted(found, key=lambda pair: -pair[0])]
 
 

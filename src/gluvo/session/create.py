@@ -8,6 +8,7 @@ from pathlib import Path
 import msgspec
 import numpy as np
 
+from gluvo.errors import AudioFileError
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Tracer
 from gluvo.progress import Progress, no_progress
@@ -25,21 +26,28 @@ def new_session(
     name: str,
     top: Path | None = None,
     progress: Progress = no_progress,
+    refused: list[str] | None = None,
 ) -> Session:
     """A session in `folder` for a mix, or for stems: a strip for each file.
 
     Where the stems lie in folders inside the folder `top`, each of those becomes a bus of that name. Every file is
     read, so that a bad one is refused here; none is kept in memory. The loudest quarter minute becomes the first
-    section.
+    section. `refused` gets a sentence for each bad file if there are good ones; without it, the first bad one is raised.
     """
     session = Session(name=name[:MOST_NAME])
     buses: dict[Path, str] = {top.resolve(): MIX} if top is not None else {}
     total = len(files) + len(references)
+    good: list[Path] = []
     for n, path in enumerate(files):
-        header = header_of(path)
+        try:
+            header = header_of(path)
+            media = media_of(path, folder, lambda d, n=n: progress(0.7 * (n + d) / total))  # type: ignore[misc]
+        except AudioFileError as error:
+            _refuse(error, refused, last=path is files[-1] and not good)
+            continue
+        good.append(path)
         session = session.replace(rate=session.rate or header.rate)
         session, into = _bus_for(session, path.resolve().parent, buses)
-        media = media_of(path, folder, lambda d, n=n: progress(0.7 * (n + d) / total))  # type: ignore[misc]
         stem = Stem(
             id=session.fresh_id("stem"), name=path.stem[:MOST_NAME], into=into, media=media, mono=header.channels == 1
         )
@@ -47,13 +55,22 @@ def new_session(
     for n, path in enumerate(references):
         found = reference_of(path, folder, lambda d, n=n: progress(0.7 * (len(files) + n + d) / total))  # type: ignore[misc]
         session = with_reference(session, found)
-    section = _loudest(files, session.rate, lambda d: progress(0.7 + 0.3 * d))
+    section = _loudest(good, session.rate, lambda d: progress(0.7 + 0.3 * d))
     session = session.replace(
         sections=(section,),
         deliverables=(Deliverable(id="deliverable-1", name="Streaming"),),
         view=View(page="buses" if len(files) > 1 else "shape", section=section.id, loop=True, position=section.start),
     )
     return checked(session)
+
+
+def _refuse(error: AudioFileError, refused: list[str] | None, last: bool) -> None:
+    """Note that a file is bad and go on without it; raise it if nothing else is left (`last`), or nobody notes."""
+    if refused is None or (last and not refused):
+        raise error
+    refused.append(str(error))
+    if last:
+        raise AudioFileError(f"None of the {len(refused)} files can be used. {refused[0]}")
 
 
 def _bus_for(session: Session, folder: Path, buses: dict[Path, str]) -> tuple[Session, str]:
@@ -99,11 +116,23 @@ def _loudest(files: Sequence[Path], rate: int, progress: Progress) -> Section:
     return Section(id="section-1", name="Loudest", start=round(start, 3), end=round(start + length, 3))
 
 
-def stems_added(session: Session, files: Sequence[Path], folder: Path, progress: Progress = no_progress) -> Session:
-    """The session with further stems, which flow into the mix bus. Bad files are refused."""
+def stems_added(
+    session: Session,
+    files: Sequence[Path],
+    folder: Path,
+    progress: Progress = no_progress,
+    refused: list[str] | None = None,
+) -> Session:
+    """The session with further stems, which flow into the mix bus. Bad files are refused; see `new_session`."""
+    good = 0
     for n, path in enumerate(files):
-        header = header_of(path)
-        media = media_of(path, folder, lambda d, n=n: progress((n + d) / len(files)))  # type: ignore[misc]
+        try:
+            header = header_of(path)
+            media = media_of(path, folder, lambda d, n=n: progress((n + d) / len(files)))  # type: ignore[misc]
+        except AudioFileError as error:
+            _refuse(error, refused, last=path is files[-1] and not good)
+            continue
+        good += 1
         stem = Stem(id=session.fresh_id("stem"), name=path.stem[:MOST_NAME], media=media, mono=header.channels == 1)
         session = session.replace(rate=session.rate or header.rate, strips=(*session.strips, stem))
     return checked(session)

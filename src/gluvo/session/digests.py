@@ -14,7 +14,7 @@ import platformdirs
 
 from gluvo.errors import AudioFileError
 from gluvo.progress import Progress, no_progress
-from gluvo.session.files import reason_of
+from gluvo.session.files import open_ordinary, read_whole, reason_of
 
 PIECE = 1 << 23
 """So many bytes are read at a time."""
@@ -44,7 +44,7 @@ def digest_of(path: Path, progress: Progress = no_progress) -> tuple[str, int]:
     The file is not read where its size, times and place on disk are those of an earlier reading.
     """
     try:
-        with path.open("rb") as file:
+        with open_ordinary(path) as file:
             before = os.fstat(file.fileno())
             if (known := _recalled(before)) is not None:
                 return known, before.st_size
@@ -55,12 +55,12 @@ def digest_of(path: Path, progress: Progress = no_progress) -> tuple[str, int]:
                 progress(done / max(before.st_size, 1))
             after = os.fstat(file.fileno())
     except FileNotFoundError:
-        raise AudioFileError(f"{path.name} was not found in {path.parent}.") from None
+        raise AudioFileError(f"{path.name} was not found in {path.absolute().parent}.") from None
     except PermissionError:
         raise AudioFileError(f"{path.name} may not be read: its permissions forbid it.") from None
     except IsADirectoryError:
         raise AudioFileError(f"{path.name} is a folder, not an audio file.") from None
-    except (OSError, ValueError) as error:
+    except (OSError, ValueError, RuntimeError) as error:
         raise AudioFileError(f"{path.name} cannot be read ({reason_of(error)}).") from None
     found = _Known(after.st_size, after.st_mtime_ns, after.st_ctime_ns, digest.hexdigest())
     still = (before.st_size, before.st_mtime_ns, before.st_ctime_ns) == (found.size, found.written, found.changed)
@@ -91,7 +91,7 @@ def _place() -> Path:
 def _table() -> _Table:
     """What is known; nothing where it cannot be read, since everything in it can be found again."""
     try:
-        return _decoder.decode(_place().read_bytes())
+        return _decoder.decode(read_whole(_place(), 16 << 20))
     except (OSError, msgspec.MsgspecError):
         return {}
 

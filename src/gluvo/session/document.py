@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -9,16 +11,18 @@ from typing import Any
 
 import msgspec
 
-from gluvo.errors import ChangedOutside, SessionError
-from gluvo.session.copies import LeftCopy, copies_left, discard, own_copy
-from gluvo.session.files import digest, refuse_own, same_file
+from gluvo.errors import ChangedOutside, SessionError, WriteError
+from gluvo.session.copies import LeftCopy, copies_left, discard, own_copy, sweep_histories
+from gluvo.session.files import MOST_NAME, digest, read_whole, refuse_own, same_file
 from gluvo.session.history import Entry, History, read_history, without_views, write_history
 from gluvo.session.lock import Lock, is_held
 from gluvo.session.media import place_of, relative_to
-from gluvo.session.records import AnyStrip, Media, Session, SessionEdit, Stem
-from gluvo.session.store import Loaded, checked, read_session, session_bytes, write_bytes
+from gluvo.session.records import AnyStrip, Media, Session, SessionEdit, Stem, View
+from gluvo.session.store import MOST_BYTES, Loaded, checked, checked_whole, read_session, session_bytes, write_bytes
 from gluvo.session.tree import looking_at_what_is_there
 
+BESIDE = 60
+"""Bytes that the names of a session's history, lock and copies have besides its own."""
 READ_ONLY = "This session is open in another window, so it cannot be changed here. Take it over, or save a copy."
 
 
@@ -43,6 +47,7 @@ class Document:
         self._on_disk: str | None = None
         """The digest of the session file as it was last read or written here."""
         self.path = path
+        self._folder = folder_of(path)
         self.kept = kept or {}
         self.lock = lock
         self.notes: list[str] = []
@@ -52,6 +57,8 @@ class Document:
         """Copies that the work here goes on from; done with when it is saved."""
         self._writing = threading.RLock()
         self._listeners: list[Callable[[Session, Session], None]] = []
+        self._lost: View | None = None
+        """What was chosen when an undo took it away; looked at again when it is brought back."""
 
     @classmethod
     def open(cls, path: Path, lock: Lock | None = None) -> Document:
@@ -81,8 +88,13 @@ class Document:
 
     @property
     def folder(self) -> Path:
-        """What media paths are relative to."""
-        return self.path.parent
+        """What media paths are relative to: where the file itself lies, also if a link led to it."""
+        return self._folder
+
+    @property
+    def ever_saved(self) -> bool:
+        """Whether there is a file of it."""
+        return self._saved is not None
 
     @property
     def changed(self) -> bool:
@@ -122,6 +134,7 @@ class Document:
         if self.read_only:
             raise SessionError(READ_ONLY)
         checked(session)
+        self._lost = None
         del self._entries[self._now + 1 :]
         last = self._entries[-1]
         if together is not None and last.together == together and self._now > 0:
@@ -161,7 +174,15 @@ class Document:
 
     def look(self, **changes: object) -> None:
         """Change the view; nothing to undo."""
+        if {"strip", "step"} & set(changes):
+            self._lost = None
         self._become(self._session.looking(**changes))
+
+    @property
+    def place_in_history(self) -> tuple[int, int]:
+        """The present state's place in the history, and how many states there are: others after an edit, an undo or a redo,
+        the same after an amendment."""
+        return self._now, len(self._entries)
 
     @property
     def undo_name(self) -> str | None:
@@ -185,7 +206,7 @@ class Document:
     def changed_outside(self) -> bool:
         """Whether the session file is another than was last read or written here. One that is gone is not."""
         try:
-            now = digest(self.path.read_bytes())
+            now = digest(read_whole(self.path, MOST_BYTES))
         except (OSError, ValueError):
             return False
         return now != self._on_disk
@@ -197,31 +218,51 @@ class Document:
         is not the one that was read here, unless it is to be replaced; `SessionError` if another window works on
         it; `WriteError` if it cannot be written. Then nothing has changed.
         """
+        self.write(path, replace=replace)()
+
+    def write(self, path: Path | None = None, *, replace: bool = False) -> Callable[[], None]:
+        """As `save`, but only what takes time, for a thread of its own; what is given back is to be called by whoever else
+        works with the document, and makes it the saved one."""
+        now, entries, at = self._session, tuple(self._entries), self._now
         elsewhere = path is not None and not same_file(path, self.path)
         path = path if path is not None and elsewhere else self.path
+        if len(os.fsencode(path.name)) > MOST_NAME - BESIDE:
+            raise WriteError(f"The name {path.name[:20]}… is too long: {MOST_NAME - BESIDE} bytes is the most.")
         refuse_own(path, (place_of(media, self.folder) for media in self.session.media))
-        if (elsewhere and is_held(path)) or (not elsewhere and self.read_only):
+        mine = self.lock is not None and elsewhere and self.lock.follow(path)
+        if (elsewhere and not mine and is_held(path)) or (not elsewhere and self.read_only):
             raise SessionError(f"{path.name} is open in another window, so it was not written. Save a copy instead.")
         if not elsewhere and not replace and self.changed_outside:
             raise ChangedOutside(f"{path.name} has been changed outside of this window since it was opened.")
-        moved = path.parent.resolve() != self.folder.resolve()
-        session = relocated(self._session, self.folder, path.parent) if moved else self._session
+        old, new = self.folder, folder_of(path)
+        moved = new != old.resolve()
+        session = relocated(now, old, new) if moved else now
+        entries = (
+            tuple(Entry(e.action, relocated(e.session, old, new), e.together) for e in entries) if moved else entries
+        )
+        checked_whole(session)  # nothing is saved that could not be read again
         with self._writing:
             content = session_bytes(session, self.kept)
             write_bytes(path, content)
-            self._on_disk = digest(content)
+            of = digest(content)
+            write_history(path, History(entries, at, session.view), of)
             for copy in (self._copy, *self._recovered):
                 discard(copy)
+            sweep_histories(path)
+        lock = Lock(path) if elsewhere and not mine else self.lock
+
+        def done() -> None:
+            self._on_disk, self._saved = of, session
             self._recovered.clear()
-            self._saved = session
-        if moved:
-            old, new = self.folder, path.parent
-            self._entries = [Entry(e.action, relocated(e.session, old, new), e.together) for e in self._entries]
-        if elsewhere:
-            self.release()
-            self.path, self.lock, self._copy = path, Lock(path), own_copy(path)
-        self._become(session)
-        self.keep_history()
+            if moved:
+                self._entries = [Entry(e.action, relocated(e.session, old, new), e.together) for e in self._entries]
+            if elsewhere:
+                if not mine:
+                    self.release()
+                self.path, self.lock, self._copy, self._folder = path, lock, own_copy(path), new
+            self._become(relocated(self._session, old, new) if moved else self._session)
+
+        return done
 
     def keep_history(self) -> None:
         """Write the undo history, and where one is looking, beside the session; if what is saved is what is here.
@@ -239,7 +280,11 @@ class Document:
         with self._writing:
             if not self.changed or self.read_only:
                 return None
-            write_bytes(self._copy, session_bytes(self._session, self.kept))
+            now = History(tuple(self._entries), self._now, self._session.view)
+            content = session_bytes(self._session, self.kept)
+            write_bytes(self._copy, content)
+            with contextlib.suppress(WriteError):  # the work itself is safe by now
+                write_history(self._copy, now, digest(content))
             return self._copy
 
     def discard_autosave(self) -> None:
@@ -263,12 +308,29 @@ class Document:
         if copy.session is None:
             raise SessionError(f"The unsaved work cannot be read. {copy.problem}")
         session = copy.session
-        self.edit("Recover unsaved work", lambda now: session.replace(view=now.view))
+        if not self._with_history_of(copy):
+            self.edit("Recover unsaved work", lambda now: session.replace(view=now.view))
         self._recovered.append(copy.path)
 
     def go_on_from(self, copy: LeftCopy) -> None:
         """Note that the session here is what a copy of unsaved work held."""
+        self._with_history_of(copy)
         self._recovered.append(copy.path)
+
+    def _with_history_of(self, copy: LeftCopy) -> bool:
+        """Go on from a copy of unsaved work with the undo history that was kept with it, if there is one that can be read."""
+        if self.read_only or copy.session is None:
+            return False
+        try:
+            found = read_history(copy.path, copy.digest)
+        except SessionError:
+            return False
+        wanted = copy.session.replace(view=self._session.view)
+        if found is None or found.entries[found.now].session.replace(view=wanted.view) != wanted:
+            return False
+        self._entries, self._now = list(without_views(found.entries, wanted.view)), found.now
+        self._become(wanted)
+        return True
 
     def take_theirs(self) -> None:
         """Go on from what somebody else has written into the session file, as one action that can be undone."""
@@ -280,15 +342,41 @@ class Document:
         return self._session.replace(view=other.view) == other
 
     def _go(self, index: int) -> None:
+        """Go to a state of the history. What it has not is no longer chosen: where the chosen strip is gone, what was chosen
+        when the later of the two states was made is looked at again; and what was chosen now, if it is brought back."""
+        later, session, view = (
+            self._entries[max(index, self._now)].session,
+            self._entries[index].session,
+            self._session.view,
+        )
+        lost, self._lost = self._lost, None
+        if not _is_there(session, view):
+            self._lost = view
+            if session.strip(view.strip) is None and _is_there(session, later.view):
+                view = msgspec.structs.replace(view, strip=later.view.strip, step=later.view.step, band=later.view.band)
+        elif lost is not None and _is_there(session, lost):
+            view = msgspec.structs.replace(view, strip=lost.strip, step=lost.step, band=lost.band)
+        elif lost is not None:
+            self._lost = lost
         self._now = index
-        self._become(self._entries[index].session.replace(view=self._session.view))
+        self._become(session.replace(view=view))
 
     def _become(self, session: Session) -> None:
-        session = looking_at_what_is_there(session)
+        session = looking_at_what_is_there(session, self._session)
         before, self._session = self._session, session
         if before != session:
             for listener in self._listeners:
                 listener(before, session)
+
+
+def _is_there(session: Session, view: View) -> bool:
+    """Whether a session has the strip and the step that a view has chosen."""
+    return session.strip(view.strip) is not None and (not view.step or session.item(view.step) is not None)
+
+
+def folder_of(path: Path) -> Path:
+    """The folder that a session's media are relative to."""
+    return path.resolve().parent if path.is_symlink() else path.absolute().parent.resolve()
 
 
 def relocated(session: Session, old: Path, new: Path) -> Session:
@@ -297,6 +385,8 @@ def relocated(session: Session, old: Path, new: Path) -> Session:
         return session
 
     def moved(media: Media) -> Media:
+        if not place_of(media, old).exists() and place_of(media, new).exists():
+            return media  # the folder was moved as a whole
         return msgspec.structs.replace(media, path=relative_to(place_of(media, old), new))
 
     def all_moved(strips: tuple[AnyStrip, ...]) -> tuple[AnyStrip, ...]:

@@ -10,10 +10,16 @@ from typing import Any
 import msgspec
 
 from gluvo.errors import GluvoError, SessionError
-from gluvo.session.files import replacing
+from gluvo.session.files import read_whole, reason_of, replacing
+from gluvo.session.migrations import brought_up
 from gluvo.session.records import AnyStrip, Session, View
+from gluvo.session.store import checked_whole
 
+VERSION = 2
 MOST_ENTRIES = 200
+HISTORY = ".history"
+MOST_READ = 64_000_000
+"""Bytes: no history is longer; a file that is, is something else."""
 MOST_BYTES = 4_000_000
 """A longer history loses its oldest actions."""
 
@@ -50,6 +56,7 @@ class _Kept(msgspec.Struct, kw_only=True):
 
 class _File(msgspec.Struct, kw_only=True):
     format: str = "gluvo-history"
+    version: int = VERSION
     of: str = ""
     """The SHA-256 of the session file that it goes with."""
     now: int = 0
@@ -60,7 +67,7 @@ class _File(msgspec.Struct, kw_only=True):
 def history_of(path: Path) -> Path:
     """Where the history of a session is kept."""
     path = path.resolve()
-    return path.with_name(f".{path.name}.history")
+    return path.with_name(f".{path.name}{HISTORY}")
 
 
 def write_history(path: Path, history: History, of: str) -> None:
@@ -90,12 +97,16 @@ def read_history(path: Path, of: str) -> History | None:
     Raises `SessionError` if it cannot be read.
     """
     try:
-        content = history_of(path).read_bytes()
+        content = read_whole(history_of(path), MOST_READ)
     except FileNotFoundError:
         return None
     except OSError as error:
-        raise SessionError(f"The undo history cannot be read ({error.strerror}).") from None
+        raise SessionError(f"The undo history cannot be read ({reason_of(error)}).") from None
     try:
+        raw = msgspec.json.decode(content)
+        if isinstance(raw, dict) and raw.get("version", 1) < VERSION:
+            raw = {**brought_up(raw), "version": VERSION}
+            content = msgspec.json.encode(raw)
         file = msgspec.json.decode(content, type=_File)
         if file.format != "gluvo-history":
             raise ValueError("another format")
@@ -103,7 +114,8 @@ def read_history(path: Path, of: str) -> History | None:
             return None
         entries: list[Entry] = []
         for kept in file.entries:
-            entries.append(Entry(kept.action, _applied(entries[-1].session if entries else Session(), kept)))
+            state = _applied(entries[-1].session if entries else Session(), kept)
+            entries.append(Entry(kept.action, checked_whole(state)))
         if not 0 <= file.now < len(entries):
             raise ValueError("no present state")
     except (msgspec.MsgspecError, ValueError, KeyError, GluvoError, RecursionError, UnicodeDecodeError):

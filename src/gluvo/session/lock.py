@@ -6,10 +6,16 @@ import contextlib
 import fcntl
 import os
 import secrets
+import time
 from pathlib import Path
 from typing import IO
 
 import msgspec
+
+from gluvo.session.files import answered, open_ordinary, read_whole
+
+LOOK_SECONDS, REST_SECONDS = 0.25, 30.0
+"""How long a look at who works on a session may take, and for how long none is taken after one that took longer."""
 
 
 class Holder(msgspec.Struct, frozen=True, kw_only=True):
@@ -31,6 +37,8 @@ class Lock:
         self._token = secrets.token_hex(8)
         self._file: IO[bytes] | None = None
         self._owned = False
+        self._looks_at = 0.0
+        """When it is looked again who works on it: a folder that does not answer is left in peace for a while."""
         self._alone = False
         """Where no lock file can be made, nobody else can be kept out, and nobody is."""
         self._acquire()
@@ -40,7 +48,7 @@ class Lock:
         """Whether this window may write. Another one may have taken over in the meantime."""
         if self._alone:
             return True
-        if self._owned:
+        if self._owned and time.monotonic() >= self._looks_at:
             holder = self._holder()
             if holder is not None and holder.token != self._token:
                 self._owned = False
@@ -51,6 +59,14 @@ class Lock:
     def lost(self) -> bool:
         """Whether another window has taken over."""
         return not self.mine
+
+    def follow(self, path: Path) -> bool:
+        """Whether the lock file of the session at `path` is this one's: the folder was moved, and took it along. Then it is
+        known to be there from now on."""
+        if self._file is None or not _same(self._file, lock_of(path)):
+            return False
+        self._path = lock_of(path)
+        return True
 
     def take_over(self) -> None:
         """Become the window that may write; the one that was finds out when it next looks."""
@@ -63,13 +79,15 @@ class Lock:
         """Let others have it."""
         if self.mine and self._file is not None:
             with contextlib.suppress(OSError):
-                self._path.unlink(missing_ok=True)
+                answered(lambda: self._path.unlink(missing_ok=True), LOOK_SECONDS)
         self._owned = False
         self._drop()
 
     def _acquire(self) -> None:
         for _ in range(20):
             try:
+                if self._path.exists():
+                    open_ordinary(self._path).close()
                 file = self._path.open("a+b")
             except (OSError, ValueError):
                 self._alone = True  # a folder that cannot be written: saving there will say so
@@ -91,7 +109,10 @@ class Lock:
 
     def _holder(self) -> Holder | None:
         try:
-            return msgspec.json.decode(self._path.read_bytes(), type=Holder)
+            return msgspec.json.decode(read_whole(self._path, 4096, LOOK_SECONDS), type=Holder)
+        except TimeoutError:
+            self._looks_at = time.monotonic() + REST_SECONDS
+            return None
         except (OSError, msgspec.DecodeError):
             return None
 
@@ -136,7 +157,7 @@ def _same(file: IO[bytes], path: Path) -> bool:
 def is_held(path: Path) -> bool:
     """Whether a living window works on the session at `path`."""
     try:
-        with lock_of(path).open("rb") as file:
+        with open_ordinary(lock_of(path)) as file:
             fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
     except BlockingIOError:
         return True

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,12 +11,13 @@ import msgspec
 import platformdirs
 
 from gluvo.errors import GluvoError
-from gluvo.session.files import reason_of, replacing
+from gluvo.session.files import fitting, placing, read_whole, reason_of, replacing
+from gluvo.session.migrations import brought_up
 from gluvo.session.records import Name, Session
 from gluvo.session.store import checked
 from gluvo.steps import ChainItem, Lane, Step
 
-VERSION = 1
+VERSION = 2
 SUFFIX = ".gluvo-preset.json"
 MOST_BYTES = 4 << 20
 CHAIN = "chain"
@@ -78,9 +78,7 @@ def own_presets(folder: Path | None = None) -> tuple[list[Kept], list[str]]:
 def read_preset(path: Path) -> Preset:
     """Read a preset. Raises `GluvoError` with what is wrong."""
     try:
-        if path.stat().st_size > MOST_BYTES:
-            raise GluvoError(f"{path.name} is no preset: it is far too large.")
-        raw = msgspec.json.decode(path.read_bytes())
+        raw = msgspec.json.decode(read_whole(path, MOST_BYTES))
     except OSError as error:
         raise GluvoError(f"{path.name} cannot be read ({reason_of(error)}).") from None
     except (ValueError, RecursionError):
@@ -88,11 +86,12 @@ def read_preset(path: Path) -> Preset:
     if not isinstance(raw, dict) or raw.get("format") != "gluvo-preset":
         raise GluvoError(f"{path.name} is no preset of Gluvo.")
     version = raw.get("version")
-    if not isinstance(version, int) or version != VERSION:
+    if not isinstance(version, int) or not 1 <= version <= VERSION:
         said = "a newer Gluvo" if isinstance(version, int) and version > VERSION else "no Gluvo that is known here"
-        raise GluvoError(f"{path.name} was made by {said} (preset version {version}, this one reads {VERSION}).")
+        raise GluvoError(f"{path.name} was made by {said} (preset version {version}, this one reads up to {VERSION}).")
     try:
-        preset = msgspec.convert(raw, Preset)
+        raw = brought_up(raw) if version < VERSION else raw
+        preset = msgspec.convert({**raw, "version": VERSION}, Preset)
         checked(in_session(preset))
     except (msgspec.ValidationError, RecursionError) as error:
         raise GluvoError(f"{path.name} has a value that makes no sense: {error}.") from None
@@ -104,7 +103,12 @@ def read_preset(path: Path) -> Preset:
 def write_preset(path: Path, preset: Preset) -> None:
     """Write a preset. Raises `WriteError` if it cannot be written."""
     with replacing(path) as file:
-        file.write(msgspec.json.format(msgspec.json.encode(preset), indent=2) + b"\n")
+        file.write(preset_bytes(preset))
+
+
+def preset_bytes(preset: Preset) -> bytes:
+    """The file's content."""
+    return msgspec.json.format(msgspec.json.encode(preset), indent=2) + b"\n"
 
 
 def keep_preset(preset: Preset, folder: Path | None = None) -> Path:
@@ -115,22 +119,9 @@ def keep_preset(preset: Preset, folder: Path | None = None) -> Path:
     except OSError as error:
         raise GluvoError(f"{place} cannot be made ({reason_of(error)}).") from None
     plain = "".join(c if c.isalnum() or c in " -_" else "-" for c in preset.name).strip()[:80] or "Preset"
-    names = (plain if n == 1 else f"{plain} {n}" for n in itertools.count(1))
-    for name in names:
-        path = place / f"{name}{SUFFIX}"
-        try:
-            path.open("x").close()  # the name is taken, whatever another window does
-        except FileExistsError:
-            continue
-        except OSError as error:
-            raise GluvoError(f"{path.name} could not be written ({reason_of(error)}).") from None
-        try:
-            write_preset(path, preset)
-        except GluvoError:
-            path.unlink(missing_ok=True)
-            raise
-        return path
-    raise AssertionError("names do not end")
+    with placing(place / f"{fitting(plain, ' (999)' + SUFFIX)}{SUFFIX}", over=False) as part:
+        part.file.write(preset_bytes(preset))
+    return part.path
 
 
 def forget_preset(kept: Kept) -> None:

@@ -14,7 +14,7 @@ from gluvo.session import chains
 from gluvo.steps import AnyStep, ChainItem, Step
 from gluvo.steps.settings import MOST_NAME, choice, number, switch
 
-VERSION = 2
+VERSION = 3
 MIX = "mix"
 """The id of the mix bus, into which everything flows."""
 
@@ -159,7 +159,7 @@ class Stem(Strip, tag="stem", frozen=True, kw_only=True):
 AnyStrip = Stem | Bus
 
 
-Measure = Literal["integrated", "short_term", "rms"]
+Measure = Literal["integrated", "short_term", "rms", "rms_whole"]
 """What a target's loudness is measured by; see `measure.figures`."""
 Line = Annotated[str, Meta(max_length=1000, pattern="^[^\\x00-\\x1f\\x7f]*$")]
 """A text of one line."""
@@ -173,10 +173,15 @@ class Target(Struct, frozen=True, kw_only=True):
         Measure,
         choice(
             "Measure",
-            (("integrated", "integrated"), ("short_term", "loudest short-term"), ("rms", "RMS of the loudest 3 s")),
+            (
+                ("integrated", "integrated"),
+                ("short_term", "loudest short-term"),
+                ("rms", "RMS of the loudest 3 s"),
+                ("rms_whole", "RMS of the whole song"),
+            ),
             "What the loudness is measured by: the whole song by its gates (ITU-R BS.1770), its loudest 3 seconds by the "
-            "same weighting, or the plain RMS of its loudest 3 seconds, both channels' powers averaged, where a sine of full "
-            "scale reads −3.0 dBFS.",
+            "same weighting, or the plain RMS of its loudest 3 seconds or of all of it, both channels' powers averaged, "
+            "where a sine of full scale reads −3.0 dBFS.",
         ),
     ] = "integrated"
     loudness: Annotated[

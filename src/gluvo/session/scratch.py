@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import errno
 import functools
 import mmap
 import os
@@ -29,8 +30,8 @@ SMALLEST = 4_000_000
 """Bytes under which an array is just kept on the heap, if it need not be shared."""
 IN_MEMORY = 700_000_000
 
-Address = tuple[str, tuple[int, ...], str]
-"""Where another process finds an array: a path, its shape and its type."""
+Address = tuple[str, tuple[int, int], tuple[int, ...], str]
+"""Where another process finds an array: a path, the device and the number of the file there, its shape and its type."""
 
 _lock = threading.Lock()
 _taken = 0
@@ -147,13 +148,25 @@ def address_of(array: np.ndarray) -> tuple[Address, np.ndarray]:
         array, handle = copy, _shared.get(_place(copy))
         if handle is None:
             raise MemoryError("neither memory nor the disk has room for audio that processes share")
-    return (f"/proc/{os.getpid()}/fd/{handle}", array.shape, array.dtype.str), array
+    there = os.fstat(handle)
+    return (f"/proc/{os.getpid()}/fd/{handle}", (there.st_dev, there.st_ino), array.shape, array.dtype.str), array
 
 
 def mapped(address: Address) -> np.ndarray:
-    """An array of another process, or of this one."""
-    path, shape, kind = address
-    handle = os.open(path, os.O_RDWR | os.O_CLOEXEC)
+    """An array of another process, or of this one. Raises `FileNotFoundError` if that process holds it no longer.
+
+    By then its descriptor may stand for any other file, one of the user's among them: what is there is looked at before
+    it is opened for writing, and a file that has a name is never opened.
+    """
+    path, identity, shape, kind = address
+    found = os.open(path, os.O_PATH | os.O_CLOEXEC)
+    try:
+        there = os.fstat(found)
+        if (there.st_dev, there.st_ino) != identity or there.st_nlink:
+            raise FileNotFoundError(errno.ENOENT, "the array is no longer there")
+        handle = os.open(f"/proc/self/fd/{found}", os.O_RDWR | os.O_CLOEXEC)
+    finally:
+        os.close(found)
     try:
         return _array(handle, shape, kind, 0, False)
     finally:
@@ -170,7 +183,7 @@ def let_rest(array: np.ndarray) -> None:
 def room_on_disk() -> int:
     """Bytes that are free where large arrays lie; 0 if nobody can tell."""
     folder = Path(platformdirs.user_cache_dir("gluvo", appauthor=False))
-    while not folder.exists() and folder != folder.parent:
+    while not os.path.exists(folder) and folder != folder.parent:  # noqa: PTH110, which never raises
         folder = folder.parent
     try:
         return shutil.disk_usage(folder).free

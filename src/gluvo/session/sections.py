@@ -12,14 +12,23 @@ import msgspec
 from gluvo.errors import SessionError
 from gluvo.measure.parts import names_of, parts_of
 from gluvo.measure.trace import Trace
+from gluvo.session.files import read_cell, read_whole, reason_of, replacing, safe_cell
 from gluvo.session.records import Section, Session
-from gluvo.session.store import replacing
 
 SHORTEST = 0.05
 """Seconds."""
+SAME = 0.06
+"""Seconds by which two edges that are the same may differ: they snap to where the sound is still."""
 TOUCHING = 0.002
 """Seconds between edges that move as one."""
 HEADER = ("name", "start", "end")
+MOST_BYTES = 4 << 20
+"""No file of sections is larger."""
+
+
+def same_span(section: Section, start: float, end: float) -> bool:
+    """Whether a section is a stretch of the song, as far as edges that snap let it be."""
+    return abs(section.start - start) < SAME and abs(section.end - end) < SAME
 
 
 def with_section(session: Session, name: str, start: float, end: float) -> tuple[Session, Section]:
@@ -84,7 +93,7 @@ def write_csv(path: Path, session: Session) -> None:
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(HEADER)
-    writer.writerows((s.name, f"{s.start:.4f}", f"{s.end:.4f}") for s in session.sections)
+    writer.writerows((safe_cell(s.name), f"{s.start:.4f}", f"{s.end:.4f}") for s in session.sections)
     with replacing(path) as file:
         file.write(text.getvalue().encode())
 
@@ -92,9 +101,9 @@ def write_csv(path: Path, session: Session) -> None:
 def read_csv(path: Path, session: Session) -> Session:
     """The session with the sections of a file in place of its own. Raises `SessionError` with what is wrong where."""
     try:
-        rows = list(csv.reader(io.StringIO(path.read_text(encoding="utf-8-sig"))))
+        rows = list(csv.reader(io.StringIO(read_whole(path, MOST_BYTES).decode("utf-8-sig"))))
     except OSError as error:
-        raise SessionError(f"{path.name} cannot be read ({error.strerror}).") from None
+        raise SessionError(f"{path.name} cannot be read ({reason_of(error)}).") from None
     except (UnicodeDecodeError, csv.Error):
         raise SessionError(f"{path.name} is not a CSV file.") from None
     if rows and tuple(cell.strip().lower() for cell in rows[0]) == HEADER:
@@ -102,7 +111,7 @@ def read_csv(path: Path, session: Session) -> Session:
     session = session.replace(sections=()).looking(section="")
     for number, row in enumerate((r for r in rows if r), start=1):
         try:
-            name, start, end = row[0].strip(), float(row[1]), float(row[2])
+            name, start, end = read_cell(row[0].strip()), float(row[1]), float(row[2])
         except (IndexError, ValueError):
             raise SessionError(f"{path.name}: section {number} needs a name, a start and an end in seconds.") from None
         if not (math.isfinite(start) and math.isfinite(end) and 0.0 <= start < end):

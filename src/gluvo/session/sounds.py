@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import concurrent.futures
 import contextlib
+import os
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,19 +16,22 @@ import soxr
 from gluvo.dsp.delay import LOUDEST
 from gluvo.errors import AudioFileError
 from gluvo.measure.figures import Figures, figures_of
+from gluvo.measure.flattops import FlatTopCounter
 from gluvo.measure.trace import Tracer
 from gluvo.progress import Progress, no_progress
 from gluvo.session import decoding
 from gluvo.session.containers import cut_short
-from gluvo.session.files import reason_of
+from gluvo.session.files import open_ordinary, reason_of
 from gluvo.session.scratch import Growing
-from gluvo.session.straight import Straight
+from gluvo.session.straight import Straight, hush_for
 
 LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
 """Hz"""
 PIECE = 1 << 18
 """Frames that are read at a time."""
 LONGEST_SECONDS = 12 * 3600
+PLAIN_FORMATS = ("WAV", "WAVEX", "RF64", "W64", "AIFF", "CAF")
+"""Of libsndfile: those whose length is as long as the file is large."""
 ENCODERS_PADDING = 4096
 """Frames of silence that encoders put around the sound, and decoders take away again."""
 AUDIO_SUFFIXES = (
@@ -91,7 +95,8 @@ def blocks_of(
         )
         while True:
             try:
-                block = file.pieces(PIECE)
+                with hush_for(path):
+                    block = file.pieces(PIECE)
             except (soundfile.LibsndfileError, RuntimeError) as error:
                 raise AudioFileError(f"{name} cannot be read as audio ({_reason(error)}).") from None
             if len(block):
@@ -121,7 +126,8 @@ def _check_whole(path: Path, header: Header, read: int, bad: int, first_bad: int
     if path.suffix.lower() in decoding.SUFFIXES:
         short = read < header.frames - ENCODERS_PADDING
     else:
-        short = read < header.frames or cut_short(path)
+        with hush_for(path):
+            short = read < header.frames or cut_short(path)
     if short:
         raise AudioFileError(f"{path.name} is cut short: its end is missing. Bring in a whole copy.")
     if bad:
@@ -135,17 +141,16 @@ def _check_whole(path: Path, header: Header, read: int, bad: int, first_bad: int
 def _opened(path: Path) -> Iterator[tuple[Straight | decoding.Decoded, Header]]:
     name = path.name
     try:
-        if path.is_dir():
-            raise AudioFileError(f"{name} is a folder, not an audio file.")
-        if not path.is_file() and path.exists():
-            raise AudioFileError(f"{name} is not a file.")
-        size = path.stat().st_size
-        if size == 0:
-            raise AudioFileError(f"{name} is empty.")
+        with open_ordinary(path) as opened:
+            if os.fstat(opened.fileno()).st_size == 0:
+                raise AudioFileError(f"{name} is empty.")
         by_av = path.suffix.lower() in decoding.SUFFIXES
-        file: Straight | decoding.Decoded = decoding.Decoded(path) if by_av else Straight(str(path))
+        with hush_for(path):
+            file: Straight | decoding.Decoded = decoding.Decoded(path) if by_av else Straight(str(path))
     except FileNotFoundError:
-        raise AudioFileError(f"{name} was not found in {path.parent}.") from None
+        raise AudioFileError(f"{name} was not found in {path.absolute().parent}.") from None
+    except IsADirectoryError:
+        raise AudioFileError(f"{name} is a folder, not an audio file.") from None
     except PermissionError:
         raise AudioFileError(f"{name} may not be read: its permissions forbid it.") from None
     except UnicodeEncodeError:
@@ -158,6 +163,8 @@ def _opened(path: Path) -> Iterator[tuple[Straight | decoding.Decoded, Header]]:
         rate = file.samplerate
         if not LOWEST_RATE <= rate <= HIGHEST_RATE or rate % 100:
             raise AudioFileError(f"{name} is at {rate / 1000:g} kHz; Gluvo takes 44.1 to 192 kHz.")
+        if isinstance(file, Straight) and file.format in PLAIN_FORMATS and file.frames > LONGEST_SECONDS * rate:
+            raise AudioFileError(f"{name} is longer than {LONGEST_SECONDS // 3600} hours.")
         claimed = file.frames if 0 < file.frames <= LONGEST_SECONDS * rate else 0
         yield file, Header(rate, file.channels, claimed)
 
@@ -183,12 +190,19 @@ def _ahead(blocks: Generator[np.ndarray, None, None]) -> Iterator[np.ndarray]:
             yield block
 
 
-def measured_file(path: Path, progress: Progress = no_progress) -> tuple[Figures, int]:
-    """The figures of a file and its rate, without keeping it in memory."""
+def measured_file(
+    path: Path, progress: Progress = no_progress, flat: FlatTopCounter | None = None
+) -> tuple[Figures, int]:
+    """The figures of a file and its rate, without keeping it in memory; its flat tops are counted if that is asked for."""
     header, tracer = header_of(path), None
     for block in _ahead(blocks_of(path, None, progress)):
         tracer = tracer or Tracer(header.rate)
-        tracer.push(block if block.shape[1] == 2 else np.repeat(block, 2, axis=1))
+        both = block if block.shape[1] == 2 else np.repeat(block, 2, axis=1)
+        tracer.push(both)
+        if flat is not None:
+            flat.push(both)
+    if flat is not None:
+        flat.push(np.zeros((0, 2)), last=True)
     assert tracer is not None  # a file without sound is refused
     return figures_of(tracer.finish()), header.rate
 
@@ -199,5 +213,7 @@ def resampled(samples: np.ndarray, rate: int, to: int) -> np.ndarray:
 
 
 def _reason(error: Exception) -> str:
+    if isinstance(error, OSError):
+        return reason_of(error)
     text = str(error).split(": ")[-1].strip().rstrip(".")
     return text[:1].lower() + text[1:]

@@ -12,7 +12,8 @@ from typing import Any
 import msgspec
 
 from gluvo.errors import SessionError
-from gluvo.session.files import digest, reason_of, replacing
+from gluvo.session.files import digest, read_whole, reason_of, replacing
+from gluvo.session.migrations import brought_up
 from gluvo.session.records import VERSION, Session
 from gluvo.session.sounds import HIGHEST_RATE, LOWEST_RATE
 from gluvo.session.tree import check
@@ -49,7 +50,15 @@ def _holds_belong_to_sections(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "version": 2}
 
 
-MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _holds_belong_to_sections}
+def _settings_have_new_names(raw: dict[str, Any]) -> dict[str, Any]:
+    """Version 2 had other names for some settings."""
+    return {**brought_up(raw), "version": 3}
+
+
+MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
+    1: _holds_belong_to_sections,
+    2: _settings_have_new_names,
+}
 """From a version to the next one."""
 
 
@@ -67,12 +76,10 @@ class Loaded:
 def read_session(path: Path) -> Loaded:
     """Read and check a session file. Raises `SessionError` with what is wrong and where."""
     try:
-        if path.stat().st_size > MOST_BYTES:
-            raise SessionError(f"{path.name} is not a session file: it is far too large.")
-        text = path.read_bytes()
+        text = read_whole(path, MOST_BYTES)
     except FileNotFoundError:
-        raise SessionError(f"{path.name} was not found in {path.parent}.") from None
-    except (OSError, ValueError) as error:
+        raise SessionError(f"{path.name} was not found in {path.absolute().parent}.") from None
+    except (OSError, ValueError, RuntimeError) as error:
         raise SessionError(f"{path.name} cannot be read ({reason_of(error)}).") from None
     try:
         raw = msgspec.json.decode(text)
@@ -175,6 +182,12 @@ def checked(session: Session) -> Session:
     except msgspec.ValidationError as error:
         raise SessionError(f"That is beyond what a session holds: {error}.") from None
     check(session)
+    return session
+
+
+def checked_whole(session: Session) -> Session:
+    """As `checked`, and all that is asked of a file, too: for states that come from elsewhere than from an edit."""
+    _check(checked(session), "The session")
     return session
 
 

@@ -7,6 +7,11 @@ expected the library's own way is taken, with the same result.
 
 from __future__ import annotations
 
+import contextlib
+import os
+import threading
+from pathlib import Path
+
 import numpy as np
 import soundfile
 
@@ -16,6 +21,40 @@ RAW = getattr(getattr(soundfile, "_snd", None), "sf_read_raw", None)
 """The library's function for bytes, if there is one."""
 LITTLE_ENDIAN = ("WAV", "WAVEX", "RF64", "W64")
 BYTES = 3
+
+
+class _Hush:
+    """The library that decodes MP3 tells what it thinks of a file on the error output, past everybody: while something of it
+    runs, that goes nowhere. What is wrong with a file is told in a sentence of ours."""
+
+    def __init__(self) -> None:
+        self._lock, self._count, self._kept = threading.Lock(), 0, -1
+
+    def __enter__(self) -> None:
+        with self._lock:
+            self._count += 1
+            if self._count == 1:
+                with contextlib.suppress(OSError):
+                    self._kept = os.dup(2)
+                    nowhere = os.open(os.devnull, os.O_WRONLY)
+                    os.dup2(nowhere, 2)
+                    os.close(nowhere)
+
+    def __exit__(self, *_: object) -> None:
+        with self._lock:
+            self._count -= 1
+            if self._count == 0 and self._kept >= 0:
+                os.dup2(self._kept, 2)
+                os.close(self._kept)
+                self._kept = -1
+
+
+hushed = _Hush()
+
+
+def hush_for(path: Path) -> contextlib.AbstractContextManager[None]:
+    """What a file is to be opened and read in; see `_Hush`."""
+    return hushed if path.suffix.lower() in (".mp3", ".mp2") else contextlib.nullcontext()
 
 
 class Straight(soundfile.SoundFile):

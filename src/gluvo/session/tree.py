@@ -178,9 +178,16 @@ def removed(session: Session, id: str) -> Session:
     return session.replace(strips=tuple(s for s in session.strips if s.id not in gone))
 
 
-def looking_at_what_is_there(session: Session) -> Session:
-    """The session with the mix bus chosen if the chosen strip has gone.
-
-    A step that has gone is left chosen, and shows what comes in; if it is brought back, it is looked at again.
-    """
-    return session if session.strip(session.view.strip) else session.looking(strip=MIX, step="")
+def looking_at_what_is_there(session: Session, before: Session | None = None) -> Session:
+    """The session with something chosen that is there: the mix bus if the chosen strip has gone; if the chosen step has,
+    what stood before it in the session as it was `before`, so that what is added next comes where it was."""
+    if session.strip(session.view.strip) is None:
+        return session.looking(strip=MIX, step="", band=0)
+    if not session.view.step or session.item(session.view.step) is not None:
+        return session
+    found, was = "", before.strip_with(session.view.step) if before is not None else None
+    if was is not None:
+        ids = [item.id for item in chains.flat(was.chain)]
+        there = {item.id for item in chains.flat(session.chain)}
+        found = next((id for id in ids[: ids.index(session.view.step)][::-1] if id in there), "")
+    return session.looking(step=found, band=0)

@@ -15,8 +15,12 @@ import numpy as np
 
 from gluvo.dsp.delay import clean, ordinary
 from gluvo.dsp.kernel import Audio, Floats
+from gluvo.steps.settings import settings_of
 
 N = TypeVar("N")
+
+LEVEL_UNIT = "dBFS"
+"""The unit of settings that are levels of the sound itself, such as thresholds."""
 
 MAX_BLOCK = 16_384
 """The most frames that a processor is given at a time. Renders give so many: with fewer, threads wait for the interpreter
@@ -71,6 +75,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
 
     holders: ClassVar[Mapping[str, str]] = {}
     """The settings that can be found rather than set, in the order in which they are found, and the switch of each."""
+    by_hand: ClassVar[Mapping[str, Mapping[str, object]]] = {}
+    """What else becomes of a step when the user sets a setting by hand: by that setting, what is set with it."""
     reduces: ClassVar[bool] = False
     """Whether the step takes level away and tells how much."""
     shapes_hits: ClassVar[bool] = False
@@ -130,6 +136,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """The step without the gain that comes after all of it, and that gain as a factor."""
         return self, 1.0
 
+    def arriving(self, reduction: Floats) -> Floats:
+        """What is left in what comes out of reductions in dB, where some of the sound passes beside what is reduced."""
+        return reduction
+
     @property
     def plain_gain(self) -> float:
         """The factor at which a step that takes level away passes what it takes nothing from."""
@@ -144,6 +154,22 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """What the step's sound depends on, as bytes."""
         plain = msgspec.to_builtins(self)
         return msgspec.json.encode({k: v for k, v in plain.items() if k not in self.silent}, order="sorted")
+
+    def readied(self, setting: str) -> tuple[Self, str]:
+        """The step with something to be found for one of its `holders`, where as it is set there would be nothing, and a
+        sentence on what was set for that; the step itself and nothing to say, otherwise."""
+        return self, ""
+
+    def with_level_moved(self, gain: float) -> Self:
+        """The step for a sound that comes in louder by `gain` dB: its thresholds are moved by as much, as far as they
+        reach. What listens to another stem or bus stays as it is."""
+        if self.holds_steps:
+            return self.with_rows([[step.with_level_moved(gain) for step in row] for row in self.rows])
+        if self.keys_from:
+            return self
+        levels = {name: s for name, s in settings_of(type(self)).items() if s.unit == LEVEL_UNIT}
+        moved = {name: s.clamp(round(getattr(self, name) + gain, 2)) for name, s in levels.items()}
+        return msgspec.structs.replace(self, **moved)
 
     # --- its parts -----------------------------------------------------------------------------------------
 
@@ -231,13 +257,21 @@ class Processor:
 
     def __init__(self) -> None:
         self.reduction: Floats = np.zeros(MAX_BLOCK)
-        """Reduction of the last block in dB, ≥ 0, of the more reduced channel; stays 0 for steps that take none."""
+        """Reduction of the last block in dB, ≥ 0, of the more reduced channel, as it arrives in what comes out; stays 0 for
+        steps that take none."""
+        self.wet: Floats | None = None
+        """As much of what is reduced alone, where some of the sound passes beside it."""
         self.level = np.full(1, -200.0)
         """The largest level in dBFS that the step's detector read in the last block, if it has one."""
         self.moved: dict[int, Floats] = {}
         """By how many dB each part that moves, by its id, has moved in the last block."""
         self.keys: tuple[Audio, ...] = ()
         """Further signals that go with the next block, for steps that take some: what detectors listen to, or a lane."""
+
+    def begin(self, place: int) -> None:
+        """Told before anything is processed: the next frame that comes is frame `place` of the song, negative before its
+        first. What looks at the sound on a grid lets the grid begin with the song, so that it is the same wherever, and
+        behind whatever is late, it is run."""
 
     def process(self, x: Audio, out: Audio) -> None:
         """Process up to `MAX_BLOCK` frames of finite samples into `out`, which may be `x`."""
@@ -252,5 +286,11 @@ class Processor:
         clean(x, out)
         self.process(out, out)
 
-    def adopt(self, other: Processor) -> None:
-        """Take over the state of a processor of the same kind with other settings, so that sound goes on."""
+    def adopt(self, other: Processor) -> bool:
+        """Take over the state of a processor with other settings, so that sound goes on. Whether that is all it needs.
+
+        State passes only where it means the same in both: that of other filters would ring, and be louder than either end.
+        Where some is missing, what was played lately is run through it before it is heard; what was taken over is where
+        that begins.
+        """
+        return type(other) is type(self)

@@ -145,6 +145,11 @@ class ClipperProcessor(Processor):
         # what is taken is known half way through the oversampling, and told when it is heard
         self._taken_late = Delay(self._bender.latency // 2 + self._mender.latency)
         self.latency = self._bender.latency + self._mender.latency
+        self._place = 0
+        """Of the next frame that comes out of the bending, in the song."""
+
+    def begin(self, place: int) -> None:
+        self._place = place - self._bender.latency
 
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
@@ -153,6 +158,9 @@ class ClipperProcessor(Processor):
         self._bender.run(driven, added, self.reduction[:n])
         self._late.run(driven, driven)
         np.add(driven, added, out=driven)
+        if self._place < 0:  # what the filters swing before the song begins is not in it, and must not hide what is
+            driven[: -self._place] = 0.0
+        self._place += n
         taken[:, 0] = self.reduction[:n]
         self._taken_late.run(taken, taken)
         self._mender.run(driven, out, self._mended)
@@ -160,10 +168,10 @@ class ClipperProcessor(Processor):
         if self._output != 1.0:
             np.multiply(out, self._output, out=out)
 
-    def adopt(self, other: Processor) -> None:
+    def adopt(self, other: Processor) -> bool:
         if not isinstance(other, ClipperProcessor):
-            return
-        self._bender.adopt(other._bender)
+            return False
         self._late.adopt(other._late)
         self._mender.adopt(other._mender)
         self._taken_late.adopt(other._taken_late)
+        return self._bender.adopt(other._bender)

@@ -205,9 +205,9 @@ class SibilanceDetector:
         voice, band = self.listen(x)
         relative_levels(voice, band, self._smoothing, self._release, self.state, self._ratio, out[0])
 
-    def adopt(self, other: SibilanceDetector) -> None:
-        self.sections.adopt(other.sections)
+    def adopt(self, other: SibilanceDetector) -> bool:
         np.copyto(self.state, other.state)
+        return self.sections.adopt(other.sections)
 
 
 class DeEsserProcessor(Processor):
@@ -244,10 +244,11 @@ class DeEsserProcessor(Processor):
         if detector.mid_side:
             comp.from_mid_side(out, out)
 
-    def adopt(self, other: Processor) -> None:
+    def adopt(self, other: Processor) -> bool:
         if not isinstance(other, DeEsserProcessor):
-            return
-        self._detector.adopt(other._detector)
+            return False
+        heard = self._detector.adopt(other._detector)
         np.copyto(self._state, other._state)
-        if self._shelf is not None and other._shelf is not None:
-            self._shelf.adopt(other._shelf)
+        if self._shelf is not None:
+            return other._shelf is not None and self._shelf.adopt(other._shelf) and heard
+        return heard

@@ -20,8 +20,8 @@ class Hears(Protocol):
     def hear(self, x: Audio) -> Audio:
         """What it listens to of `x`, in left and right or in mid and side. Used again by the next block."""
 
-    def adopt(self, other: Any) -> None:
-        """Go on where another one of the same kind is."""
+    def adopt(self, other: Any) -> bool:
+        """Go on where another one of the same kind is; whether that is all it needs."""
 
 
 class DetectorEar(Processor):
@@ -38,6 +38,6 @@ class DetectorEar(Processor):
         else:
             np.copyto(out, heard)
 
-    def adopt(self, other: Processor) -> None:
-        if isinstance(other, DetectorEar) and type(other._detector) is type(self._detector):
-            self._detector.adopt(other._detector)
+    def adopt(self, other: Processor) -> bool:
+        same = isinstance(other, DetectorEar) and type(other._detector) is type(self._detector)
+        return same and self._detector.adopt(other._detector)  # type: ignore[attr-defined]

@@ -346,6 +346,15 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     def passes(self) -> bool:
         return not self.works and self.makeup == 0.0 and (self.look_ahead == 0.0 or self.feeds_back)
 
+    def readied(self, setting: str) -> tuple[Self, str]:
+        if setting == "threshold" and self.slope == 0.0:
+            return msgspec.structs.replace(self, ratio=2.0), "At a ratio of 1 nothing is reduced: it is set to 2 : 1."
+        if setting == "lift_threshold" and not self.lifts:
+            return msgspec.structs.replace(
+                self, lift_ratio=2.0
+            ), "At a lift ratio of 1 nothing is lifted: it is set to 2 : 1."
+        return self, ""
+
     @property
     def held_now(self) -> tuple[str, ...]:
         """There is no threshold to be found where nothing is reduced or lifted, and no level to be made up."""
@@ -365,6 +374,9 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         if self.mix < 100.0 or self.mode in ("mid", "side"):  # make-up is then not for all of it
             return self, 1.0
         return msgspec.structs.replace(self, makeup=0.0), gain_of(self.makeup)
+
+    def arriving(self, reduction: Floats) -> Floats:
+        return comp.arriving(reduction, self.mix / 100.0)
 
     def describe(self) -> str:
         words = []
@@ -486,9 +498,9 @@ class Detector:
         np.multiply(work, self.heard, out=work)
         return work
 
-    def adopt(self, other: Detector) -> None:
-        self.sections.adopt(other.sections)
+    def adopt(self, other: Detector) -> bool:
         np.copyto(self.squares, other.squares)
+        return self.sections.adopt(other.sections)
 
 
 class GlueProcessor(Processor):
@@ -499,6 +511,8 @@ class GlueProcessor(Processor):
         self._mode = settings.mode
         self._curve, self._times = settings.curve, settings.times(rate)
         self._makeup, self._mix = gain_of(settings.makeup), settings.mix / 100.0
+        if settings.mix < 100.0:
+            self.wet, self._share = np.zeros(MAX_BLOCK), np.zeros(MAX_BLOCK)
         self._detector = Detector(settings, rate)
         self._delay = Delay(self.latency)
         columns = self._detector.columns
@@ -535,7 +549,11 @@ class GlueProcessor(Processor):
             detector.run(self.keys[0] if self.keys else x, level)
             comp.ballistics(level, n, self._curve, self._times, self._state, reduction)
         self.level[0] = max(largest(row[:n]) for row in level)
-        comp.larger(reduction, n, self.reduction)
+        if self.wet is None:
+            comp.larger(reduction, n, self.reduction)
+        else:
+            comp.larger(reduction, n, self.wet)
+            comp.blended(self.wet, n, self._mix, self._share, self.reduction)
         if self._lifts:
             if self._lift_detector is not None:
                 self._lift_detector.run(x, level)
@@ -548,12 +566,13 @@ class GlueProcessor(Processor):
             mid, side = self._detector.heard
             comp.apply_gain_mid_side(out, reduction, self._makeup, self._mix, mid, side, self._factors, out)
 
-    def adopt(self, other: Processor) -> None:
+    def adopt(self, other: Processor) -> bool:
         if not isinstance(other, GlueProcessor):
-            return
-        self._detector.adopt(other._detector)
+            return False
+        heard = self._detector.adopt(other._detector)
         self._delay.adopt(other._delay)
         self._state[:] = other._state if self._state.shape == other._state.shape else other._state.max(axis=0)
         self._lift_state[:] = other._lift_state if len(self._lift_state) == len(other._lift_state) else 0.0
-        if self._lift_detector is not None and other._lift_detector is not None:
-            self._lift_detector.adopt(other._lift_detector)
+        if self._lift_detector is not None:
+            return other._lift_detector is not None and self._lift_detector.adopt(other._lift_detector) and heard
+        return heard

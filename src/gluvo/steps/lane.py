@@ -109,7 +109,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
         if self.mute:
             return "muted"
         words = ["−∞ dB" if self.level <= FADER_OFF else f"{self.level:.1f} dB"]
-        words += [f"held, would add {-self.blend:.1f} dB"] if self.hold_loudness else []
+        words += [f"held, would add {abs(self.blend):.1f} dB"] if self.hold_loudness else []
         return " · ".join(words).replace("-", "−")
 
 

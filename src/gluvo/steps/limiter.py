@@ -234,6 +234,9 @@ class LimiterProcessor(Processor):
         self._taken_late = Delay(self._mender.latency)  # the first holder's reduction, brought to when it is heard
         self.latency = ahead + (HALF + self._mender.latency if settings.true_peak else 0)
 
+    def begin(self, place: int) -> None:
+        self._main.begin(place)
+
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
         work, peaks = self._work[:n], self._peaks
@@ -253,14 +256,15 @@ class LimiterProcessor(Processor):
         if self._output != 1.0:
             np.multiply(out, self._output, out=out)
 
-    def adopt(self, other: Processor) -> None:
+    def adopt(self, other: Processor) -> bool:
         if not isinstance(other, LimiterProcessor):
-            return
+            return False
         self._main.adopt(other._main)
         self._mender.adopt(other._mender)
         np.copyto(self._reader.history, other._reader.history)
         self._late.adopt(other._late)
         self._taken_late.adopt(other._taken_late)
+        return True
 
 
 def last_limiter(chain: Sequence[Step]) -> Limiter | None:

@@ -15,11 +15,10 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.moving import MovingBand, selector
-from gluvo.dsp.past import PAST_SECONDS, Past
 from gluvo.steps import held
 from gluvo.steps.bands import Band, Target
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.settings import choice, number
+from gluvo.steps.settings import choice, number, settings_of
 
 MOST_BANDS = 24
 ALL = "All bands"
@@ -97,6 +96,16 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     @property
     def keys_from(self) -> tuple[str, ...]:
         return tuple(dict.fromkeys(band.key for band in self.bands if band.moving and band.key))
+
+    def with_level_moved(self, gain: float) -> Self:
+        level = settings_of(Band)["threshold"]
+
+        def moved(band: Band) -> Band:
+            return msgspec.structs.replace(band, threshold=level.clamp(round(band.threshold + gain, 2)))
+
+        return msgspec.structs.replace(
+            self, bands=tuple(moved(b) if b.dynamic and not b.key else b for b in self.bands)
+        )
 
     def key_place(self, band: Band) -> int | None:
         """Which of the keys a band listens to; None where it listens to the signal itself."""
@@ -366,41 +375,27 @@ class MidSideEqProcessor(Processor):
         stages = [Stage(settings, columns, rate, still=still) for columns in settings.stages]
         self.stages = [stage for stage in stages if not stage.idle]
         self._gain = gain_of(settings.output)
-        self._remembers = bool(self.stages and still)
-        self._past = Past(round(PAST_SECONDS * rate) if self._remembers else 1)
-        self._work = np.zeros((MAX_BLOCK, 2))
         self.moved = {id: np.zeros(MAX_BLOCK) for stage in self.stages for id in stage.moving}
 
     def process(self, x: Audio, out: Audio) -> None:
         if self._convolver is not None:
             self._convolver.run(x, out)
-        else:
-            self._past.remember(x)
-            if out is not x:
-                np.copyto(out, x)
+        elif out is not x:
+            np.copyto(out, x)
         for stage in self.stages:
             stage.run(out, self.moved, self.keys)
         if self._gain != 1.0:
             np.multiply(out, self._gain, out=out)
 
-    def adopt(self, other: Processor) -> None:
+    def adopt(self, other: Processor) -> bool:
         if not isinstance(other, MidSideEqProcessor):
-            return
+            return False
         if self._convolver is not None and other._convolver is not None:
             self._convolver.adopt(other._convolver)
         same = len(self.stages) == len(other.stages) and all(
             mine.is_as(theirs) for mine, theirs in zip(self.stages, other.stages, strict=True)
         )
-        self._past.adopt(other._past)
-        if not same and self._remembers and other._remembers:
-            self._replay()
         for stage in self.stages:
             for theirs in other.stages:
-                stage.adopt(theirs, still=same or not other._remembers)
-
-    def _replay(self) -> None:
-        """Let what came in lately run through, so that the bands are where they would be: states of other settings
-        would ring, and be louder than either end."""
-        for block in self._past.blocks(self._work):
-            for stage in self.stages:
-                stage.run(block, self.moved)
+                stage.adopt(theirs, still=same)
+        return same and (self._convolver is None) == (other._convolver is None)

@@ -36,23 +36,17 @@ def _weight(place: float, name: str) -> msgspec.Meta:
 
 
 class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
-    """Works on frames of 85 ms, and is late by one. At a depth of 0 it passes bit for bit, and at once."""
+    """Works on frames of 85 ms, and is late by one. At most 0 dB it passes bit for bit, and at once."""
 
     title: ClassVar[str] = "Resonance tamer"
     summary: ClassVar[str] = "Cuts what rings out of its surroundings, as long as it does"
-    leading: ClassVar[tuple[str, ...]] = ("depth", "selectivity", "speed")
+    leading: ClassVar[tuple[str, ...]] = ("at_most", "stands_out", "at_least")
     reduces: ClassVar[bool] = True
 
-    depth: Annotated[
+    stands_out: Annotated[
         float,
         number(
-            "Depth", "dB", 0.0, 24.0, "It never cuts anything by more than this. At 0 nothing is done.", group=TAKES
-        ),
-    ] = 0.0
-    selectivity: Annotated[
-        float,
-        number(
-            "Selectivity",
+            "Stands out by",
             "dB",
             3.0,
             24.0,
@@ -61,10 +55,10 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
             group=TAKES,
         ),
     ] = 8.0
-    speed: Annotated[
+    at_least: Annotated[
         float,
         number(
-            "Speed",
+            "For at least",
             "ms",
             20.0,
             2000.0,
@@ -73,6 +67,12 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
             scale="log",
         ),
     ] = 250.0
+    at_most: Annotated[
+        float,
+        number(
+            "At most", "dB", 0.0, 24.0, "It never cuts anything by more than this. At 0 nothing is done.", group=TAKES
+        ),
+    ] = 0.0
     mode: Annotated[Part, works_on("Which part of the stereo signal is looked at and cut.", TAKES)] = "stereo"
     mix: Annotated[float, mix("How much of the cut is in the result.", TAKES)] = 100.0
 
@@ -87,11 +87,11 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
 
     @property
     def passes(self) -> bool:
-        return self.depth == 0.0
+        return self.at_most == 0.0
 
     @property
     def memory(self) -> float:
-        return 0.0 if self.passes else 5.0 * self.speed / 1000.0
+        return 0.0 if self.passes else 5.0 * self.at_least / 1000.0
 
     @property
     def weights(self) -> tuple[float, ...]:
@@ -105,10 +105,10 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
 
     @classmethod
     def examples(cls) -> tuple[Step, ...]:
-        return (cls(depth=6.0, selectivity=3.0), cls(depth=6.0, mode="mid"))
+        return (cls(at_most=6.0, stands_out=3.0), cls(at_most=6.0, mode="mid"))
 
     def describe(self) -> str:
-        return f"up to {self.depth:.1f} dB, over {self.selectivity:.1f} dB" if self.depth else "neutral"
+        return f"up to {self.at_most:.1f} dB, over {self.stands_out:.1f} dB" if self.at_most else "neutral"
 
 
 class TamerProcessor(Processor):
@@ -123,16 +123,19 @@ class TamerProcessor(Processor):
         self.count = 0
         """Frames so far."""
         self._frames = Frames(size)
-        self._keep = math.exp(-size / OVERLAP / (settings.speed / 1000.0 * rate))
+        self._keep = math.exp(-size / OVERLAP / (settings.at_least / 1000.0 * rate))
         self._power = np.zeros(len(self.freqs))
         self._low, self._high = surroundings(size)
         self._weights = settings.weights_at(self.freqs)
-        self._selectivity, self._depth, self._mix = settings.selectivity, settings.depth, settings.mix / 100.0
+        self._stands_out, self._at_most, self._mix = settings.stands_out, settings.at_most, settings.mix / 100.0
         self._mode = settings.mode
         self._meant = columns_of(settings.mode)
         self._work, self._factors = np.zeros((3, len(self.freqs) + 1)), np.zeros(len(self.freqs))
         self._sides = np.zeros((MAX_BLOCK, 2))
         self._lost = 0.0
+
+    def begin(self, place: int) -> None:
+        self._frames.begin(place)
 
     def process(self, x: Audio, out: Audio) -> None:
         if self._passes:
@@ -166,9 +169,9 @@ class TamerProcessor(Processor):
             self._power,
             self._low,
             self._high,
-            self._selectivity,
+            self._stands_out,
             self._weights,
-            self._depth,
+            self._at_most,
             self._work,
             self.cut,
         )
@@ -178,7 +181,11 @@ class TamerProcessor(Processor):
         self.count += 1
         frames.add()
 
-    def adopt(self, other: Processor) -> None:
-        if isinstance(other, TamerProcessor) and not self._passes and not other._passes:
+    def adopt(self, other: Processor) -> bool:
+        if not isinstance(other, TamerProcessor) or self._passes or other._passes:
+            return self._passes
+        np.copyto(self._power, other._power)
+        in_step = self._frames.phase == other._frames.phase and self._mode == other._mode
+        if in_step:
             self._frames.adopt(other._frames)
-            np.copyto(self._power, other._power)
+        return in_step

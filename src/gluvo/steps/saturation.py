@@ -215,52 +215,6 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
         return f"{self.shape} · {self.drive:+.1f} dB · {self.oversampling} ×".replace("-", "−")
 
 
-PRESETS: tuple[tuple[str, str, dict[str, object]], ...] = (
-    (
-        "A little density",
-        "Rounds the loudest moments; hardly to be heard as colour.",
-        {"shape": "soft", "drive": -4.0, "low": 90.0, "mix": 60.0},
-    ),
-    (
-        "Softer hits",
-        "Takes the edge off peaks before the limiter has to.",
-        {"shape": "soft", "drive": 3.0, "low": 60.0, "high": 9000.0},
-    ),
-    (
-        "Fuller low middle",
-        "Even harmonics from 120 to 1200 Hz: body on small loudspeakers.",
-        {"shape": "warm", "drive": 2.0, "low": 120.0, "high": 1200.0, "mix": 70.0},
-    ),
-    (
-        "Nearer voices",
-        "Warmth in the mid alone, where voices are.",
-        {"shape": "warm", "drive": 0.0, "low": 300.0, "high": 6000.0, "side": 0.0, "mix": 70.0},
-    ),
-    (
-        "Airier sides",
-        "A little fizz on the side's highs.",
-        {"shape": "warm", "drive": 6.0, "low": 2000.0, "mid": 0.0, "mix": 50.0},
-    ),
-    (
-        "Raise the quiet",
-        "Brings up what lies under the peaks, and leaves the peaks where they are.",
-        {"shape": "dense", "drive": -6.0, "low": 40.0},
-    ),
-    (
-        "Shave the tops",
-        "Cuts the highest peaks off square. Short and hard.",
-        {"shape": "edge", "drive": 3.0, "oversampling": 8},
-    ),
-)
-"""Name, what it does to the sound, and the settings that make it; the rest is as a new step has it."""
-
-
-def with_preset(step: Saturation, name: str) -> Saturation:
-    """The step set to a preset."""
-    settings = next(values for title, _, values in PRESETS if title == name)
-    return msgspec.structs.replace(Saturation(id=step.id, on=step.on, held_in=step.held_in), **settings)
-
-
 @functools.lru_cache(maxsize=64)
 def _range_taps(low: float, high: float, rate: int) -> Floats | None:
     """The linear-phase filter of a range; None where it has no limits."""
@@ -347,17 +301,19 @@ class SaturationProcessor(Processor):
         if self._gain != 1.0:
             np.multiply(out, self._gain, out=out)
 
-    def adopt(self, other: Processor) -> None:
+    def adopt(self, other: Processor) -> bool:
         if not isinstance(other, SaturationProcessor):
-            return
+            return False
         self._late.adopt(other._late)
-        self._before.adopt(other._before)
-        self._after.adopt(other._after)
-        self._bender.adopt(other._bender)
+        same = (self._idle or not other._idle) and self._apart == other._apart
+        same &= self._before.adopt(other._before) and self._after.adopt(other._after)
+        same &= self._bender.adopt(other._bender)
         if self._range is not None and other._range is not None:
             self._range.adopt(other._range)
         if self._holder is not None and other._holder is not None:
             self._holder.adopt(other._holder)
+        has = [(p._range is None, p._holder is None) for p in (self, other)]
+        return same and has[0] == has[1]
 
 
 def curve_of(step: Saturation, x: Floats) -> Floats:

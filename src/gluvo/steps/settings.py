@@ -70,6 +70,24 @@ class Setting:
         """The nearest allowed value."""
         return min(self.high, max(self.low, value))
 
+    def stepped(self, value: float, steps: float) -> float:
+        """The value so many steps further on its ruler. A step is about a hundredth of the rule there, as a round number
+        (1, 2 or 5, times a power of ten); what lies between two of them goes to the next one.
+
+        >>> level = Setting("level", "Level", "", "number", 0.0, low=-60.0, high=12.0)
+        >>> level.stepped(0.0, 1), level.stepped(0.3, 1), level.stepped(0.3, -1)
+        (0.5, 0.5, 0.0)
+        """
+        way = 1 if steps > 0 else -1
+        for _ in range(max(1, round(abs(steps)))):
+            width = abs(self.to_value(self.to_position(value) + way / 100.0) - value)
+            width = max(width, abs(self.to_value(self.to_position(value) - way / 100.0) - value), self.fine)
+            step = max(_round_step(width), 10.0**-self.decimals if self.scale == "linear" else 0.0)
+            count = value / step
+            whole = math.floor(count + 1.0 + 1e-6) if way > 0 else math.ceil(count - 1.0 - 1e-6)
+            value = self.clamp(whole * step)
+        return value
+
     def show(self, value: float) -> str:
         """The value as text, without its unit; a true minus sign, more digits for small values on log scales."""
         if self.off_at_low and value <= self.low:
@@ -89,8 +107,21 @@ class Setting:
     def read(self, text: str) -> float | None:
         """The value that a typed text means, clamped; None if it means none. Units and a decimal comma are fine, and for
         frequencies the names of notes."""
+        value = self._meant(text)
+        return None if value is None else self.clamp(value)
+
+    def beyond(self, text: str) -> str:
+        """A word on a typed value that lies beyond the range; nothing if it does not."""
+        value = self._meant(text)
+        if value is None or self.low <= value <= self.high:
+            return ""
+        end, word = (self.low, "least") if value < self.low else (self.high, "most")
+        return f"{self.show(end)} {self.unit}".rstrip() + f" is the {word}."
+
+    def _meant(self, text: str) -> float | None:
+        """The number that a typed text means, wherever it lies."""
         if self.unit == "Hz" and (hz := hz_of(text)) is not None:
-            return self.clamp(hz)
+            return hz
         cleaned = text.strip().replace("−", "-").replace(",", ".").lower()
         factor = 1.0
         if self.off_at_low and cleaned.removesuffix("db").strip() in ("off", "-∞", "-inf"):
@@ -105,7 +136,14 @@ class Setting:
             value = float(cleaned) * factor
         except ValueError:
             return None
-        return self.clamp(value) if math.isfinite(value) else None
+        return value if math.isfinite(value) else None
+
+
+def _round_step(width: float) -> float:
+    """The largest number of 1, 2 and 5 times a power of ten that is not over `width`."""
+    most = width * (1.0 + 1e-9)
+    power = 10.0 ** math.floor(math.log10(most))
+    return max(factor * power for factor in (1.0, 2.0, 5.0) if factor * power <= most)
 
 
 def number(

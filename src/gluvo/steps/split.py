@@ -15,8 +15,7 @@ from gluvo.dsp.crossover import LinearBand, band_sections, linear_latency
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio
-from gluvo.dsp.past import PAST_SECONDS, Past
-from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
+from gluvo.steps.base import N, Processor, Step, Wiring
 from gluvo.steps.common import Part, columns_of, mix, works_on
 from gluvo.steps.kinds import AnyStep
 from gluvo.steps.settings import choice, number, setting_of, switch
@@ -214,6 +213,10 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
     def row_ids(self) -> tuple[str, ...]:
         return tuple(self.row_id(band.id) for band in self.bands)
 
+    def with_level_moved(self, gain: float) -> Self:
+        moved = super().with_level_moved(gain).rows
+        return self.with_rows([b.steps if b.key else row for b, row in zip(self.bands, moved, strict=True)])
+
     def may_hold(self, item: Step) -> bool:
         return not item.holds_steps
 
@@ -315,27 +318,17 @@ class Cut(Step, tag="split cut", frozen=True, kw_only=True):
 
 
 class CutProcessor(Processor):
-    """A band by filters; after a change it begins as if it had been at work all along."""
+    """A band by filters."""
 
     def __init__(self, settings: Cut, rate: int) -> None:
         super().__init__()
         self._sections = Sections(band_sections(settings.crossovers, settings.place, rate, int(settings.slope)))
-        self._past = Past(round(PAST_SECONDS * rate))
-        self._work = np.zeros((MAX_BLOCK, 2))
 
     def process(self, x: Audio, out: Audio) -> None:
-        self._past.remember(x)
         self._sections.run(x, out)
 
-    def adopt(self, other: Processor) -> None:
-        if not isinstance(other, CutProcessor):
-            return
-        self._past.adopt(other._past)
-        if np.array_equal(self._sections.sos, other._sections.sos):
-            self._sections.adopt(other._sections)
-            return
-        for block in self._past.blocks(self._work):
-            self._sections.run(block, block)
+    def adopt(self, other: Processor) -> bool:
+        return isinstance(other, CutProcessor) and self._sections.adopt(other._sections)
 
 
 class LinearCutProcessor(Processor):
@@ -347,9 +340,11 @@ class LinearCutProcessor(Processor):
     def process(self, x: Audio, out: Audio) -> None:
         self._band.run(x, out)
 
-    def adopt(self, other: Processor) -> None:
-        if isinstance(other, LinearCutProcessor):
-            self._band.adopt(other._band)
+    def adopt(self, other: Processor) -> bool:
+        if not isinstance(other, LinearCutProcessor):
+            return False
+        self._band.adopt(other._band)
+        return True
 
 
 class Facet(Step, tag="split part", frozen=True, kw_only=True):

@@ -16,8 +16,8 @@ from gluvo.steps.common import Part, columns_of, mix, works_on
 from gluvo.steps.settings import number
 
 SHAPE, MOVES = "What becomes of a hit", "How it tells them apart"
-HOLD, FALL, SMOOTH = 0.017, 0.020, 0.0005
-"""Seconds: for which a peak is held, in which it falls to 1/e, and in which the gain moves."""
+HOLD, FALL, SMOOTH = 0.026, 0.020, 0.0005
+"""Seconds: for which a peak is held (half a wave of 20 Hz), in which it falls to 1/e, and in which the gain moves."""
 
 
 class TransientShaper(Step, tag="transient_shaper", frozen=True, kw_only=True):
@@ -102,7 +102,7 @@ class ShaperProcessor(Processor):
         self._mode = settings.mode
         self._heard = columns_of(settings.mode)
         self._hold, self._fall = round(HOLD * rate), comp.pole(FALL, rate)
-        self._peak, self._state = np.array([1e-9, 0.0]), np.array([FLOOR, FLOOR, 0.0])
+        self._peak, self._state = np.array([1e-15, 0.0]), np.array([FLOOR, FLOOR, 0.0])
         self._sides = np.zeros((MAX_BLOCK, 2))
         self._levels, self._gains, self._factors = (
             np.zeros(MAX_BLOCK),
@@ -133,7 +133,9 @@ class ShaperProcessor(Processor):
         if self._output != 1.0:
             np.multiply(out, self._output, out=out)
 
-    def adopt(self, other: Processor) -> None:
-        if isinstance(other, ShaperProcessor) and not other._passes:
-            np.copyto(self._peak, other._peak)
-            np.copyto(self._state, other._state)
+    def adopt(self, other: Processor) -> bool:
+        if not isinstance(other, ShaperProcessor) or other._passes or self._mode != other._mode:
+            return self._passes
+        np.copyto(self._peak, other._peak)
+        np.copyto(self._state, other._state)
+        return True

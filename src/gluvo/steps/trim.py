@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Annotated, ClassVar, Self
 
 import msgspec
@@ -20,6 +21,8 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
     title: ClassVar[str] = "Trim"
     summary: ClassVar[str] = "Exact gain, polarity, swapped channels, DC removal"
     leading: ClassVar[tuple[str, ...]] = ("gain",)
+    silent: ClassVar[frozenset[str]] = Step.silent | {"by_reach"}
+    by_hand: ClassVar[Mapping[str, Mapping[str, object]]] = {"gain": {"by_reach": 0.0}}
 
     gain: Annotated[
         float,
@@ -34,6 +37,8 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
             fine=0.1,
         ),
     ] = 0.0
+    by_reach: Annotated[float, msgspec.Meta(ge=-96.0, le=96.0)] = 0.0
+    """How much of the gain brings the song to its target's loudness; taken back when that is looked for anew."""
     invert_left: Annotated[bool, switch("Invert left", "Turns the left channel's polarity over.", group="Channels")] = (
         False
     )
@@ -79,17 +84,16 @@ class TrimProcessor(Processor):
         for c in range(2):
             np.multiply(work[:, self._from[c]], self._gains[c], out=out[:, c])
 
-    def adopt(self, other: Processor) -> None:
-        if isinstance(other, TrimProcessor):
-            self._dc.adopt(other._dc)
+    def adopt(self, other: Processor) -> bool:
+        return isinstance(other, TrimProcessor) and self._dc.adopt(other._dc)
 
 
-def raised(step: Step | None, gain: float) -> Trim | None:
-    """A Trim that is on, with so many dB more; None for another step, or where its range does not reach as far."""
-    if not isinstance(step, Trim) or not step.on:
-        return None
-    wanted, range_ = step.gain + gain, settings_of(Trim)["gain"]
-    return msgspec.structs.replace(step, gain=round(wanted, 3)) if range_.low <= wanted <= range_.high else None
+def with_reach(step: Trim, gain: float) -> Trim | None:
+    """A Trim with so many dB for the sake of a target's loudness, in place of what it had for that; None where its range
+    does not reach as far."""
+    wanted, range_ = round(step.gain - step.by_reach + gain, 3), settings_of(Trim)["gain"]
+    within = range_.low <= wanted <= range_.high
+    return msgspec.structs.replace(step, gain=wanted, by_reach=gain) if within else None
 
 
 def with_gain(step: Step | None, gain: float) -> Trim | None:

@@ -149,6 +149,15 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
         return tuple((a, max(a, b)) for a, b in itertools.pairwise(places))
 
     @property
+    def ranges(self) -> tuple[str, ...]:
+        """Each band in words: “to 200 Hz”, “200 Hz–1.5 kHz”, “from 1.5 kHz”; nothing where there is but one."""
+        marks = [f"{f:.0f} Hz" if f < 1000.0 else f"{f / 1000.0:.3g} kHz" for f in self.crossovers]
+        if not marks:
+            return ("",)
+        between = [f"{low}–{high}" for low, high in itertools.pairwise(marks)]
+        return (f"to {marks[0]}", *between, f"from {marks[-1]}")
+
+    @property
     def matrices(self) -> Floats:
         """For each band in use the matrix from left and right to left and right, ``(bands, 2, 2)``."""
         return np.array([_matrix(w / 100.0, b / 100.0) for w, b in zip(self.widths, self.balances, strict=True)])
@@ -159,8 +168,11 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
     def describe(self) -> str:
         words = []
         if any(w != 100.0 for w in self.widths):
-            words.append("width " + " / ".join(f"{w:.0f}" for w in self.widths) + " %")
-        words += ["balance"] if any(self.balances) else []
+            each = zip(self.widths, self.ranges, strict=True)
+            words.append("width " + ", ".join(f"{w:.0f} % {where}".rstrip() for w, where in each))
+        each = zip(self.balances, self.ranges, strict=True)
+        moved = [f"{b:+.0f} % {where}".rstrip().replace("-", "−") for b, where in each if b]
+        words += ["balance " + ", ".join(moved)] if moved else []
         words += [f"mono < {self.mono_below:.0f} Hz"] if self.mono_below else []
         words += [f"side > {self.side_low_cut:.0f} Hz"] if self.side_low_cut > SIDE_CUT_OUT else []
         return " · ".join(words) or "neutral"
@@ -235,8 +247,10 @@ class WidthProcessor(Processor):
             join_sides(mid, side, work)
         np.multiply(work, self._gain, out=out)
 
-    def adopt(self, other: Processor) -> None:
-        if isinstance(other, WidthProcessor):
-            self._split.adopt(other._split)
-            for mine, theirs in ((self._mid, other._mid), (self._mono, other._mono), (self._cut, other._cut)):
-                mine.adopt(theirs)
+    def adopt(self, other: Processor) -> bool:
+        if not isinstance(other, WidthProcessor):
+            return False
+        pairs = ((self._mid, other._mid), (self._mono, other._mono), (self._cut, other._cut))
+        same = all([mine.adopt(theirs) for mine, theirs in pairs])
+        ran = other._turns or not self._turns  # else its filters have stood still
+        return self._split.adopt(other._split) and same and ran

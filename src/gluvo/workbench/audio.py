@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import weakref
 from collections.abc import Collection
 from dataclasses import dataclass, field, replace
@@ -44,6 +43,8 @@ class OpenAudio:
     """Flat tops of each stem."""
     changed: dict[str, Changed] = field(default_factory=dict)
     """Stems and references whose files are others than were brought in, by their ids."""
+    spoilt: dict[str, str] = field(default_factory=dict)
+    """What has become of files that were read and are gone or damaged now, by their paths in the session."""
     stamps: dict[str, object] = field(default_factory=dict)
     """How each file stood on disk when it was read, by its path in the session."""
     reference_media: dict[Media, str] = field(default_factory=dict)
@@ -130,16 +131,21 @@ def stamp_of(media: Media, folder: Path) -> object:
     return found.st_size, found.st_mtime_ns, found.st_ino
 
 
-def changes_of(session: Session, folder: Path, media: Collection[Media], progress: Progress) -> dict[str, Changed]:
-    """Which of some files have become others than were brought in, by the ids of their stems and references."""
-    found = {}
+def changes_of(
+    session: Session, folder: Path, media: Collection[Media], progress: Progress
+) -> tuple[dict[str, Changed], dict[str, str]]:
+    """Which of some files have become others than were brought in, by the ids of their stems and references; and what is
+    wrong with those that are gone or can no longer be read, by their places. What plays of these plays on from memory."""
+    found, spoilt = {}, {}
     owners: list[Stem | Reference] = [*session.stems, *session.references]
     for owner in owners:
         if owner.media in media:
-            with contextlib.suppress(AudioFileError):  # one that is gone plays on from memory
+            try:
                 if (other := changed_file(owner.media, folder, progress)) is not None:
                     found[owner.id] = other
-    return found
+            except AudioFileError as error:
+                spoilt[owner.media.path] = str(error)
+    return found, spoilt
 
 
 def analysed(audio: OpenAudio, progress: Progress) -> OpenAudio:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import itertools
 import logging
 import threading
+import time
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -46,6 +47,8 @@ SEARCHING = Kind("searching", newest_wins=True, told=True)
 """Settings from what they should achieve."""
 MEASURING = Kind("measuring", newest_wins=True)
 """Things beside the session, such as a reference to freeze."""
+WATCHING = Kind("watching", newest_wins=True)
+"""Whether files on disk are still what was brought in."""
 COMPARING = Kind("comparing", newest_wins=True)
 """What is told of all that is compared."""
 VERSIONING = Kind("versioning", newest_wins=True)
@@ -152,8 +155,8 @@ class Tasks:
             there = [*self._running, *(kind for kind, tasks in self._waiting.items() if tasks)]
             return any(kind in kinds or not kinds for kind in there)
 
-    def close(self, seconds: float = 2.0) -> None:
-        """Stop everything; wait for so long at most."""
+    def close(self, seconds: float = 10.0) -> bool:
+        """Stop everything, and wait until it has ended, for so long at most; whether it has. Nothing is told any more."""
         with self._wake:
             self._closing = True
             for tasks in self._waiting.values():
@@ -162,8 +165,14 @@ class Tasks:
                 task.stopper.stop()
             self._wake.notify_all()
             threads = list(self._threads.values())
+        end = time.monotonic() + seconds
         for thread in threads:
-            thread.join(timeout=seconds / max(1, len(threads)))
+            thread.join(timeout=max(0.0, end - time.monotonic()))
+        return not any(thread.is_alive() for thread in threads)
+
+    def _tell(self) -> None:
+        if not self._closing:
+            self._changed()
 
     def _run(self, kind: Kind) -> None:
         step_back()
@@ -181,10 +190,10 @@ class Tasks:
                 task.stopper.check(done)
                 if abs(done - task.share) >= 0.005:
                     task.share = done
-                    self._changed()
+                    self._tell()
 
             try:
-                self._changed()
+                self._tell()
                 check(0.0)
                 task.job(check)
             except Cancelled:
@@ -192,9 +201,10 @@ class Tasks:
             except Exception as error:  # a task's failure must reach the user, and must not end the thread
                 if not isinstance(error, GluvoError):
                     log.exception("%s failed", task.title)
-                self._failed(task, error)
+                if not self._closing:
+                    self._failed(task, error)
             finally:
                 with self._wake:
                     del self._running[kind]
                     task.running = False
-                self._changed()
+                self._tell()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Sequence
 
@@ -13,13 +14,13 @@ from PySide6.QtWidgets import QWidget
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.charts.views import ReductionView
 from gluvo.desk.controls.parts import hertz
-from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.theme import colours, font
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.drive import THIRDS, Drive
 
 FREQ_TICKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
-NEAR = 12
-"""Pixels from a node within which it is taken."""
+RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+FOOT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom
 AXIS = 22
 """Pixels that the figures of an axis take."""
 
@@ -65,26 +66,28 @@ class SibilantsView(ReductionView):
 
 
 class TamingView(Chart):
-    """What is taken by frequency, on average and at most, and how much is done where: nodes that are dragged."""
+    """What is taken by frequency, on average and at most; under it, how much is done where, as blocks whose tops are dragged."""
 
     weighted = Signal(int, float)
-    """A node by its place, and its weight, %."""
+    """A block by its place, and how much is done there, %."""
     settled = Signal()
 
-    right = 40
+    right, bottom = 16, AXIS + 78
 
     def __init__(self, places: Sequence[float], parent: QWidget | None = None) -> None:
-        """`places`: Hz of the nodes."""
+        """`places`: Hz that the blocks stand for; each reaches half the way to its neighbours."""
         super().__init__(Axis(20.0, 20_000.0, FREQ_TICKS, log=True), Axis(-12.0, 0.6, (0, -3, -6, -9, -12)), parent)
         self._places = tuple(places)
+        between = [math.sqrt(a * b) for a, b in itertools.pairwise(self._places)]
+        self._edges = (20.0, *between, 20_000.0)
         self._weights = [100.0] * len(self._places)
         self._freqs, self._mean, self._most = (np.zeros(0) for _ in range(3))
         self._chosen, self._held = 0, False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("What is tamed, and how much where")
         self.setToolTip(
-            "What is taken by frequency over the section: filled on average, the line at most. The dots set how much is done "
-            "around them, 0 to 200 %: drag one, or press Left and Right to choose it, Up and Down to move it."
+            "What is taken by frequency over the section: filled on average, the line at most. The blocks under it set how much "
+            "is done where, 0 to 200 %: drag the top of one, or press Left and Right to choose it, Up and Down to move it."
         )
 
     def show_cuts(self, freqs: Floats, mean: Floats, most: Floats) -> None:
@@ -106,9 +109,15 @@ class TamingView(Chart):
         place = hertz(self._places[self._chosen])
         self.setAccessibleDescription(f"around {place}: {self._weights[self._chosen]:.0f} %")
 
-    def _node(self, n: int) -> QPointF:
-        area = self.area
-        return QPointF(self.x_at(self._places[n]), area.bottom() - self._weights[n] / 200.0 * area.height())
+    def block(self, n: int) -> QRectF:
+        """A block's room, from nothing at its foot to 200 % at its top."""
+        left, right = self.x_at(self._edges[n]), self.x_at(self._edges[n + 1])
+        return QRectF(left + 1, self.area.bottom() + AXIS, right - left - 2, self.bottom - AXIS - 4)
+
+    def top_of(self, n: int) -> float:
+        """Where the top of a block is, in pixels."""
+        room = self.block(n)
+        return room.bottom() - self._weights[n] / 200.0 * room.height()
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
@@ -123,22 +132,23 @@ class TamingView(Chart):
             painter.drawPolyline(self.line(freqs[columns], -most))
             if float(most.max(initial=0.0)) <= 0.0:
                 self.say(painter, "Nothing stands out far enough to be cut here.")
-        nodes = [self._node(n) for n in range(len(self._places))]
-        painter.setPen(QPen(c["mid"], 1.2, Qt.PenStyle.DashLine))
-        ends = QPointF(area.left(), nodes[0].y()), QPointF(area.right(), nodes[-1].y())
-        painter.drawPolyline([ends[0], *nodes, ends[1]])
 
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
-        for n in range(len(self._places)):
-            mine = self.hasFocus() and n == self._chosen
-            painter.setPen(QPen(c["signal" if mine else "mid"], 2))
-            painter.setBrush(c["signal" if mine else "paper"])
-            painter.drawEllipse(self._node(n), 5, 5)
-        for percent in (0, 100, 200):
-            y = area.bottom() - percent / 200.0 * area.height()
-            painter.setPen(c["mid"])
-            painter.drawText(QRectF(area.right() + 4, y - 8, 36, 16), Qt.AlignmentFlag.AlignVCenter, f"{percent} %")
+        painter.setFont(font(11))
+        for n, weight in enumerate(self._weights):
+            room, top, mine = self.block(n), self.top_of(n), self.hasFocus() and n == self._chosen
+            painter.fillRect(room, c["sheet"])
+            painter.fillRect(QRectF(room.left(), top, room.width(), room.bottom() - top), c.soft("reduction", 70))
+            painter.fillRect(QRectF(room.left(), top - 1, room.width(), 2.5), c["signal" if mine else "reduction"])
+            painter.setPen(QPen(c["hair"], 1))
+            middle = room.center().y()
+            painter.drawLine(QPointF(room.left(), middle), QPointF(room.right(), middle))
+            painter.setPen(c["ink" if mine else "faint"])
+            painter.drawText(room.adjusted(6, 0, -6, -3), FOOT, f"{weight:.0f} %")
+        painter.setPen(c["faint"])
+        painter.drawText(QRectF(0, self.block(0).top(), self.left - 6, 14), RIGHT, "200")
+        painter.drawText(QRectF(0, self.block(0).center().y() - 7, self.left - 6, 14), RIGHT, "100")
         self.note(painter, area.left(), area.bottom() - 9, "dB taken: filled on average, line at most")
         if self.hasFocus():
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
@@ -148,17 +158,19 @@ class TamingView(Chart):
     # --- hands ---------------------------------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        place = event.position()
-        near = [((self._node(n) - place).manhattanLength(), n) for n in range(len(self._places))]
-        distance, n = min(near)
-        if event.button() == Qt.MouseButton.LeftButton and distance < 2 * NEAR:
+        n = self._block_at(event.position())
+        if event.button() == Qt.MouseButton.LeftButton and n is not None:
             self._chosen, self._held = n, True
             self._say()
             self.changed()
 
+    def _block_at(self, place: QPointF) -> int | None:
+        return next((n for n in range(len(self._places)) if self.block(n).adjusted(-1, -4, 1, 4).contains(place)), None)
+
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._held:
-            up = (self.area.bottom() - event.position().y()) / self.area.height()
+            room = self.block(self._chosen)
+            up = (room.bottom() - event.position().y()) / room.height()
             self.weighted.emit(self._chosen, float(round(200.0 * min(1.0, max(0.0, up)))))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
@@ -167,8 +179,9 @@ class TamingView(Chart):
             self.settled.emit()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        self.weighted.emit(self._chosen, 100.0)
-        self.settled.emit()
+        if self._block_at(event.position()) is not None:
+            self.weighted.emit(self._chosen, 100.0)
+            self.settled.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key, keys = event.key(), Qt.Key

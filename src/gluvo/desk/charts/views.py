@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QWidget
 
 from gluvo.desk.charts.chart import Axis, Chart, time_ticks
 from gluvo.desk.controls.theme import colours
-from gluvo.dsp.compression import lifted_curve, static_curve
+from gluvo.dsp.compression import arriving, lifted_curve, static_curve
 from gluvo.dsp.db import power_db
 from gluvo.measure.overview import REDUCTION_HOP, Reduction
 from gluvo.measure.spectrum import Spectrum, spanned
@@ -29,6 +29,7 @@ class TransferView(Chart):
         ticks = (-60, -48, -36, -24, -12, 0)
         super().__init__(Axis(-60.0, 3.0, ticks), Axis(-60.0, 3.0, ticks), parent)
         self._curve: tuple[float, float, float, float] | None = None
+        self._mix = 1.0
         self._share: np.ndarray | None = None
         self._live: float | None = None
         self._live_reduction = 0.0
@@ -38,12 +39,16 @@ class TransferView(Chart):
         )
 
     def show_curve(
-        self, curve: Iterable[float], levels: np.ndarray | None, lift: Iterable[float] | None = None
+        self,
+        curve: Iterable[float],
+        levels: np.ndarray | None,
+        lift: Iterable[float] | None = None,
+        mix: float = 1.0,
     ) -> None:
         """`curve`: threshold, slope, knee and range, as `compression.static_curve` takes them; `lift` likewise, as
         `compression.lifted_curve` takes them, where what is quiet is lifted. `levels`: what the detector reads in the
-        section, dBFS, every 10 ms."""
-        self._lift = None
+        section, dBFS, every 10 ms. Of a `mix` under 1 what comes out is drawn, and what is reduced alone beside it."""
+        self._lift, self._mix = None, mix
         if lift is not None:
             low, up, soft, highest = (float(v) for v in lift)
             self._lift = (low, up, soft, highest)
@@ -79,6 +84,11 @@ class TransferView(Chart):
         out = static_curve(levels, *curve)
         if self._lift is not None:
             out = out + lifted_curve(levels, *self._lift)
+        if self._mix < 1.0:
+            painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
+            painter.drawPolyline(self.line(levels, out))
+            painter.setPen(QPen(c["signal"], 2))
+            out = levels - arriving(levels - out, self._mix)
         painter.drawPolyline(self.line(levels, out))
 
     def draw_live(self, painter: QPainter, area: QRectF) -> None:

@@ -35,8 +35,9 @@ GESTURES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
         "On a ruler",
         (
             ("Drag", "moves along it; with Shift finely"),
-            ("Wheel", "a step; with Shift the last digit"),
+            ("Ctrl+wheel", "a step; with Shift the last digit; without Ctrl where it has the focus"),
             ("←  →  ↑  ↓", "a step; with Shift the last digit"),
+            ("Digits", "type a value"),
             ("Page up, page down", "ten steps"),
             ("Home, End", "the ends of its range"),
             ("Enter, F2", "types a value; Enter takes it, Escape does not"),
@@ -46,7 +47,8 @@ GESTURES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     (
         "In the ledger",
         (
-            ("Enter", "switches the step on or off"),
+            ("Enter, double-click", "opens the step"),
+            ("Ctrl+B, click on its mark", "switches it on or off"),
             ("Del", "takes it out"),
             ("Ctrl+↑  Ctrl+↓", "moves it, in and out of lanes"),
             ("Drag", "moves it anywhere"),
@@ -58,6 +60,60 @@ GESTURES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
             ("Double-click", "adds a band"),
             ("Drag, wheel", "moves a band; the wheel is its Q"),
             ("H held, pointer", "hunts with a boosted bell; letting go leaves a cut"),
+        ),
+    ),
+    (
+        "In the table of bands",
+        (
+            ("Enter, F2", "types into a cell, or turns a switch over"),
+            ("Alt+↑  Alt+↓", "nudges the cell; with Shift finely"),
+            ("Insert, Del", "adds a band, takes it out"),
+            ("Menu", "what else can be done with the band"),
+        ),
+    ),
+    (
+        "In an equaliser's lane",
+        (
+            ("← → ↑ ↓", "move the chosen band; with Shift finely"),
+            ("Page up, page down", "its Q"),
+            ("Ctrl+←  Ctrl+→", "choose another band"),
+            ("Insert, Del", "adds a band, takes it out"),
+        ),
+    ),
+    (
+        "On crossovers",
+        (
+            ("Drag", "moves where two bands meet"),
+            ("↑  ↓", "choose one"),
+            ("←  →", "move it; with Shift finely"),
+            ("Enter, F2", "types a frequency or a note"),
+        ),
+    ),
+    (
+        "On the blocks of the Resonance tamer",
+        (
+            ("Drag a top", "how much is done there"),
+            ("←  →", "choose one"),
+            ("↑  ↓", "move its top; with Shift finely"),
+        ),
+    ),
+    (
+        "In lists and tables",
+        (
+            ("↑ ↓ Home End", "choose a line"),
+            ("Enter, double-click", "does what the list is for"),
+            ("H", "hears the line, where it can be heard"),
+            ("Del", "takes the line out, on the Deliver page"),
+            ("←  →", "choose a column, in the figures of the Compare page"),
+        ),
+    ),
+    (
+        "In a blind trial",
+        (
+            ("1 2 3 …, ←  →", "hear one; X the unknown one"),
+            ("Enter", "takes what is heard; N where there is no difference"),
+            ("Space", "plays or stops"),
+            ("Esc", "ends the trial"),
         ),
     ),
     (

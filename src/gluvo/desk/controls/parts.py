@@ -6,9 +6,10 @@ import html
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QEvent, QRect, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import (
     QAbstractButton,
+    QBoxLayout,
     QButtonGroup,
     QComboBox,
     QFrame,
@@ -17,6 +18,10 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QPushButton,
     QSizePolicy,
+    QStyle,
+    QStyleOptionComboBox,
+    QStylePainter,
+    QToolTip,
     QWidget,
 )
 
@@ -183,6 +188,28 @@ class Toggle(QAbstractButton):
             event.ignore()
 
 
+class ChoiceBox(QComboBox):
+    """A list to choose from. A wheel that turns over it without its having the focus scrolls the page; a word that is too long
+    ends in dots."""
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter, option = QStylePainter(self), QStyleOptionComboBox()
+        self.initStyleOption(option)
+        painter.drawComplexControl(QStyle.ComplexControl.CC_ComboBox, option)
+        field = QStyle.SubControl.SC_ComboBoxEditField
+        room = self.style().subControlRect(QStyle.ComplexControl.CC_ComboBox, option, field, self).width() - 4
+        option.currentText = self.fontMetrics().elidedText(option.currentText, Qt.TextElideMode.ElideRight, room)
+        painter.drawControl(QStyle.ControlElement.CE_ComboBoxLabel, option)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if self.hasFocus() or event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            super().wheelEvent(event)
+        else:
+            event.ignore()
+
+
+AROUND = 68
+"""Pixels about the words of a choice: its frame, its arrow, and what keeps it off its name."""
 NAME_WIDTH, BOX_WIDTH = 50, 58
 """Pixels that the name and the word of a choice keep, however little room there is."""
 
@@ -197,11 +224,12 @@ class ChoiceRow(QWidget):
         for the whole of its words."""
         super().__init__()
         self.setting = setting
-        row = QHBoxLayout(self)
+        row = self._row = QHBoxLayout(self)
         row.setContentsMargins(0, 6 if named else 0, 0, 6 if named else 0)
-        name = label(setting.label)
+        self._named = named
+        name = self._name = label(setting.label)
         name.setMinimumWidth(min(name.sizeHint().width(), NAME_WIDTH))
-        self._box = QComboBox()
+        self._box = ChoiceBox()
         self._box.setMinimumWidth(BOX_WIDTH)  # where there is little room, the word gives way before the name
         self._box.setAccessibleName(setting.label)
         self._box.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -213,10 +241,23 @@ class ChoiceRow(QWidget):
         for widget in (self, self._box):
             widget.setToolTip(f"<b>{setting.label}</b><br>{setting.tip}")
         self._box.activated.connect(self._activated)
+        words = max((self.fontMetrics().horizontalAdvance(text) for _, text in setting.options), default=0)
+        self._beside = name.sizeHint().width() + words + AROUND
+        """Pixels that name and words take beside each other."""
         if named:
             row.addWidget(name)
             row.addStretch(1)
         row.addWidget(self._box)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Where there is too little room beside it, the name stands over the words."""
+        super().resizeEvent(event)
+        over = self._named and self.width() < self._beside
+        way = QBoxLayout.Direction.TopToBottom if over else QBoxLayout.Direction.LeftToRight
+        if way != self._row.direction():
+            self._row.setDirection(way)
+            self._row.setSpacing(0 if over else 6)
+            self._row.setContentsMargins(0, 0 if over else 6, 0, 0 if over else 6)
 
     def set_value(self, value: object) -> None:
         keys = [key for key, _ in self.setting.options]
@@ -321,6 +362,11 @@ def edit_in_place(parent: QWidget, text: str, place: QRect, done: Callable[[str]
     field = type_over(parent, text, place, lambda typed: done(typed) if typed and typed != text else None)
     field.setMaxLength(MOST_NAME)
     return field
+
+
+def say_beside(widget: QWidget, text: str) -> None:
+    """A word under a control, for as long as a tooltip stays."""
+    QToolTip.showText(widget.mapToGlobal(widget.rect().bottomLeft()), plain(text), widget)
 
 
 def plain(text: str) -> str:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt, Signal
+from dataclasses import replace
+
+from PySide6.QtCore import QEvent, QPointF, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
     QFontMetrics,
@@ -16,16 +18,32 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from gluvo.desk.controls.parts import type_over
+from gluvo.desk.controls.keys import CONTROL, TYPES, claimed
+from gluvo.desk.controls.parts import say_beside, type_over
 from gluvo.desk.controls.theme import colours, font
 from gluvo.steps.settings import Setting
 
 FINE = 0.1
 """How much slower a drag with Shift is."""
+NOTCH = 120
+"""What Qt tells of a notch of a wheel: eighths of a degree."""
+STEPS = {
+    Qt.Key.Key_Right: 1,
+    Qt.Key.Key_Up: 1,
+    Qt.Key.Key_Left: -1,
+    Qt.Key.Key_Down: -1,
+    Qt.Key.Key_PageUp: 10,
+    Qt.Key.Key_PageDown: -10,
+}
+DEFAULTS = (Qt.Key.Key_Delete, Qt.Key.Key_Backspace)
+BEGINS = "0123456789-+.,−"
+"""Characters that begin a value."""
+OWN_KEYS = (*STEPS, *DEFAULTS, *TYPES, Qt.Key.Key_Home, Qt.Key.Key_End)
 
 
 class Ruler(QWidget):
-    """Drag along it, wheel to step, Shift for fine, double-click for the default, Enter to type, arrow keys.
+    """Drag along it, Shift for fine, double-click for the default; with the focus a wheel or arrow keys step it and digits
+    type a value. A wheel that turns over it without the focus scrolls the page, unless Ctrl is held.
 
     `moved` tells each new value; `settled` that a gesture has ended.
     """
@@ -40,6 +58,8 @@ class Ruler(QWidget):
         self._note = ""
         self._dragging: float | None = None
         self._drag_position = 0.0
+        self._turned = 0
+        """What the wheel has turned and was not yet a notch."""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(setting.label)
@@ -47,7 +67,8 @@ class Ruler(QWidget):
         self.setToolTip(
             f"<b>{setting.label}</b><br>{setting.tip}<br><span style='font-size:11px'>"
             f"{setting.show(setting.low)} to {setting.show(setting.high)}{unit} · default {setting.show(setting.default)}"
-            f"{unit}<br>Drag; Shift is fine; double-click for the default. Click the value or press Enter to type.</span>"
+            f"{unit}<br>Drag; Shift is fine; double-click for the default. Click the value or type one. Ctrl and the wheel step "
+            "it.</span>"
         )
         self.setCursor(Qt.CursorShape.SizeHorCursor)
 
@@ -60,6 +81,12 @@ class Ruler(QWidget):
         if value != self._value:
             self._value = value
             self.setAccessibleDescription(f"{self.setting.show(value)} {self.setting.unit}")
+            self.update()
+
+    def set_unit(self, unit: str) -> None:
+        """Another unit from now on, where it depends on something else."""
+        if unit != self.setting.unit:
+            self.setting = replace(self.setting, unit=unit)
             self.update()
 
     def set_note(self, note: str) -> None:
@@ -159,47 +186,46 @@ class Ruler(QWidget):
         self.settled.emit()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        steps = event.angleDelta().y() / 120.0
-        fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-        self.step(steps, fine)
+        if not self.hasFocus() and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            event.ignore()  # a page that scrolls under the pointer changes no sound
+            return
+        self._turned += event.angleDelta().y() or event.angleDelta().x()  # some systems turn it aside with Shift
+        steps = int(self._turned / NOTCH)  # a smooth wheel tells of less than a notch at a time
+        self._turned -= steps * NOTCH
+        if steps:
+            self.step(steps, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         event.accept()
 
     # --- the keyboard --------------------------------------------------------------------------------------
 
+    def event(self, event: QEvent) -> bool:
+        return claimed(event, OWN_KEYS, BEGINS) or super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        key, fine = event.key(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-        keys = Qt.Key
-        if key in (keys.Key_Right, keys.Key_Up):
-            self.step(1, fine)
-        elif key in (keys.Key_Left, keys.Key_Down):
-            self.step(-1, fine)
-        elif key == keys.Key_PageUp:
-            self.step(10, fine)
-        elif key == keys.Key_PageDown:
-            self.step(-10, fine)
-        elif key == keys.Key_Home:
+        key, fine = Qt.Key(event.key()), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if event.modifiers() & CONTROL:
+            super().keyPressEvent(event)
+        elif key in STEPS:
+            self.step(STEPS[key], fine)
+        elif key == Qt.Key.Key_Home:
             self._finish(self.setting.low)
-        elif key == keys.Key_End:
+        elif key == Qt.Key.Key_End:
             self._finish(self.setting.high)
-        elif key in (keys.Key_Delete, keys.Key_Backspace):
+        elif key in DEFAULTS:
             self._finish(float(self.setting.default))
-        elif key in (keys.Key_Return, keys.Key_Enter, keys.Key_F2):
+        elif key in TYPES:
             self.type_value()
-        elif event.text() and event.text() in "-+.,−":  # digits choose what is heard
+        elif event.text() and event.text() in BEGINS:
             self.type_value(event.text())
         else:
             super().keyPressEvent(event)
 
     def step(self, steps: float, fine: bool = False) -> None:
-        """Move by hundredths of the rule, or by the last shown digit if `fine`."""
+        """Move by about a hundredth of the rule for each step, in round numbers; by the last shown digit if `fine`."""
         if fine:
-            target = self._value + steps * self._fine()
+            self._finish(self._rounded(self._value + steps * self._fine()))
         else:
-            target = self.setting.to_value(self.setting.to_position(self._value) + steps / 100.0)
-            if self.setting.scale == "linear":
-                unit = max(self.setting.fine, 10.0**-self.setting.decimals)
-                target = self._value + steps * max(unit, round((target - self._value) / steps / unit) * unit)
-        self._finish(self._rounded(target))
+            self._finish(self._rounded(self.setting.stepped(self._value, steps)))
 
     def _fine(self) -> float:
         if self.setting.scale == "log" and self._value > 0.0:
@@ -213,6 +239,8 @@ class Ruler(QWidget):
             value = self.setting.read(typed)
             if value is not None:
                 self._finish(value)
+                if beyond := self.setting.beyond(typed):
+                    say_beside(self, beyond)
 
         place = QRect(self.width() // 2, 0, self.width() - self.width() // 2, 22)
         field = type_over(self, self.setting.show(self._value), place, take)
@@ -225,6 +253,7 @@ class Ruler(QWidget):
         self.update()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
+        self._turned = 0
         self.update()
 
     # --- values --------------------------------------------------------------------------------------------

@@ -15,13 +15,13 @@ from PySide6.QtWidgets import (
     QTableWidgetItem,
 )
 
+from gluvo.desk.controls.keys import ENTERS, claimed
 from gluvo.desk.controls.parts import plain
 from gluvo.desk.controls.theme import colours, theme
 
 MOVES = (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Home, Qt.Key.Key_End, Qt.Key.Key_PageUp, Qt.Key.Key_PageDown)
 COLOUR = Qt.ItemDataRole.UserRole + 1
 """The name of a text's colour."""
-ENTERS = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
 
 
 class Coloured(QStyledItemDelegate):
@@ -97,11 +97,8 @@ class Table(QTableWidget):
             self.setCurrentCell(0, 0)
 
     def event(self, event: QEvent) -> bool:
-        # H is a key of the window's, too; here it is this list's
-        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and self._is_hear(event):
-            event.accept()
-            return True
-        return super().event(event)
+        hears = (Qt.Key.Key_H,) if self._hears else ()
+        return claimed(event, (*MOVES, *ENTERS, *hears)) or super().event(event)
 
     def _is_hear(self, event: QKeyEvent) -> bool:
         held = event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier

@@ -80,6 +80,12 @@ NIGHT = Colours(
 )
 
 
+def load_type() -> None:
+    """Load the type that comes with the program; once an application is there."""
+    for path in sorted(FONTS.glob("*.woff")):
+        QFontDatabase.addApplicationFont(str(path))
+
+
 class Theme(QObject):
     """The colours in use, and who wants to know when they change."""
 
@@ -93,8 +99,7 @@ class Theme(QObject):
 
     def attach(self, app: QApplication) -> None:
         """Load the type, dress the application, and follow the desktop's colour scheme from now on."""
-        for path in sorted(FONTS.glob("*.woff")):
-            QFontDatabase.addApplicationFont(str(path))
+        load_type()
         app.setFont(font())
         app.setStyle("Fusion")
         app.styleHints().colorSchemeChanged.connect(lambda _: self._follow())
@@ -187,6 +192,7 @@ def style_sheet(c: Colours) -> str:
     QMenu::item:disabled {{ color: {c.faint}; }}
     QMenu::separator {{ height: 1px; background: {c.hair}; margin: 4px 0; }}
     QToolTip {{ background: {c.sheet}; color: {c.ink}; border: 1px solid {c.rule}; padding: 5px 7px; }}
+    QFrame[role="notice"] {{ background: {c.sheet}; border-top: 1px solid {c.rule}; border-bottom: 1px solid {c.rule}; }}
     QLabel[role="caption"] {{ color: {c.faint}; font-size: 11px; }}
     QLabel[role="warning"] {{ color: {c.over}; font-size: 11px; }}
     QLabel[role="trouble"] {{ color: {c.over}; font-weight: 600; }}

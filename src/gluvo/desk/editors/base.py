@@ -99,6 +99,12 @@ class StepEditor(QWidget, Generic[S]):
         wanted = self.head.sizeHint().width() + (0 if shown else self.presets.sizeHint().width() + self.head.spacing())
         self.presets.setVisible(self.width() >= wanted + 2 * MARGIN)
 
+    def begin(self) -> None:
+        """Give the focus to what is worked on first."""
+        first = next((c for c in self.controls.values() if c.isVisible() and c.isEnabled()), None)
+        if first is not None:
+            first.setFocus()
+
     def choose_preset(self) -> None:
         """Choose among the presets of this kind of step, by ear."""
         item = self.bench.session.item(self.step_id)

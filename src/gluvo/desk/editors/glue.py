@@ -12,7 +12,7 @@ from gluvo.desk.charts.band_views import DriveView
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
 from gluvo.desk.charts.views import ReductionView, TransferView
 from gluvo.desk.controls.flow import Elided, Flow
-from gluvo.desk.controls.parts import Toggle, button, edit_in_place, figure, label
+from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, edit_in_place, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.aim_row import aim_row
 from gluvo.desk.editors.base import StepEditor
@@ -90,6 +90,10 @@ class GlueEditor(StepEditor[Glue]):
         super().refresh()
         self._show_key()
         show_ear(self.bench, self.ear, DETECTOR)
+        step = self.step
+        if step is not None:  # what has no effect as things are does not look as though it had
+            self.controls["look_ahead"].setEnabled(not step.feed_back)
+            self.controls["ratio"].setEnabled(not step.limit)
 
     def show_picture(self) -> None:
         step, picture, span = self.step, self.bench.picture, self.bench.span
@@ -99,7 +103,7 @@ class GlueEditor(StepEditor[Glue]):
         mean = after.mean_reduction(span) if after else 0.0
         mine = picture.hits_step == self.step_id
         lift = step.lift_curve if step.lifts else None
-        self.transfer.show_curve(step.curve, picture.levels if mine else None, lift)
+        self.transfer.show_curve(step.curve, picture.levels if mine else None, lift, step.mix / 100.0)
         around = picture.around if picture.around is not None and picture.around.step == self.step_id else None
         self.drive.show_drive(around.drive if around is not None else None)
         if after is not None:
@@ -108,6 +112,8 @@ class GlueEditor(StepEditor[Glue]):
         hits = picture.hits if mine else None
         self.hits.show_hits(hits, step.attack, self.bench.span_name)
         words = [f"{mean:.2f} dB off in {self.bench.span_name}"] if after is not None else []
+        if after is not None and (wet := after.wet_reduced(span)) is not None:
+            words[0] = f"{mean:.2f} dB off after Mix, wet {wet.mean:.2f}"
         if hits is not None:
             words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
         if step.lifts and around is not None:
@@ -154,7 +160,7 @@ class LaneEditor(StepEditor[Lane]):
         holder, row = QWidget(), Flow(across=10)
         holder.setLayout(row)
         row.addWidget(label("Leaves the chain after"))
-        self.since = QComboBox()
+        self.since = ChoiceBox()
         self.since.setMinimumContentsLength(8)
         self.since.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.since.setAccessibleName("Leaves the chain after")

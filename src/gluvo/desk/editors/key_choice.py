@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
-from gluvo.desk.controls.parts import label
+from gluvo.desk.controls.parts import ChoiceBox, label
 from gluvo.session.records import Session
 from gluvo.session.tree import path, rows
 
@@ -18,7 +18,7 @@ class KeyChoice(QWidget):
         """`change` takes the id of a strip, or nothing for `itself`."""
         super().__init__()
         self._itself = itself
-        self.box = QComboBox()
+        self.box = ChoiceBox()
         self.box.setAccessibleName("Key")
         self.box.setMaximumWidth(124)
         self.box.setMinimumContentsLength(6)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.controls.dialogs import ask
@@ -35,6 +35,7 @@ from gluvo.session.presets import (
 )
 from gluvo.session.records import Session
 from gluvo.steps import ChainItem
+from gluvo.steps.settings import MOST_NAME
 
 
 @dataclass(frozen=True)
@@ -212,19 +213,13 @@ class PresetDialog(QDialog):
             self._bench.look(step=new, band=0)
 
     def _keep(self) -> None:
-        name, ok = QInputDialog.getText(self, "Keep as a preset", "What is it for? A few words are its name.")
-        name = name.strip()
-        if not ok or not name:
+        dialog = KeepDialog(self)
+        if not dialog.exec() or not dialog.name.text().strip():
             return
-        does, ok = QInputDialog.getText(
-            self, "Keep as a preset", "What does it do to the sound, and when is it of use?"
-        )
-        if not ok:
-            return
+        name = dialog.name.text().strip()
+        words = (line.text().strip() for line in (dialog.does, dialog.when, dialog.when_not))
         try:
-            keep_preset(
-                preset_of(self._purpose.own(self._bench.session), name[:200], does.strip()[:1000]), self._folder
-            )
+            keep_preset(preset_of(self._purpose.own(self._bench.session), name, *words), self._folder)
         except (GluvoError, ValueError) as error:
             self.trouble.setText(str(error))
             return
@@ -279,6 +274,37 @@ class PresetDialog(QDialog):
             self._bench.toggle_play()
         else:
             super().keyPressEvent(event)
+
+
+class KeepDialog(QDialog):
+    """What a preset of one's own is called, what it does, when to use it and when not: asked all at once."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Keep as a preset")
+        self.setMinimumWidth(460)
+        column = QVBoxLayout(self)
+        self.name, self.does, self.when, self.when_not = (QLineEdit() for _ in range(4))
+        for field, words, tip, most in (
+            (self.name, "What it is for", "A few words: they are its name.", MOST_NAME),
+            (self.does, "What it does", "To the sound, in a sentence.", 1000),
+            (self.when, "When to use it", "In a sentence; may stay empty.", 1000),
+            (self.when_not, "When not", "In a sentence; may stay empty.", 1000),
+        ):
+            field.setMaxLength(most)
+            field.setAccessibleName(words)
+            field.setToolTip(tip)
+            column.addWidget(label(words))
+            column.addWidget(field)
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(button("Cancel", "Keep nothing.", self.reject))
+        self.keep = button("Keep", "Keep it among your own presets.", self.accept, "main")
+        self.keep.setDefault(True)
+        self.keep.setEnabled(False)
+        self.name.textChanged.connect(lambda text: self.keep.setEnabled(bool(text.strip())))
+        row.addWidget(self.keep)
+        column.addLayout(row)
 
 
 def choose_preset(parent: QWidget, bench: Workbench, purpose: Purpose) -> None:

@@ -8,12 +8,12 @@ import msgspec
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from shiboken6 import isValid
 
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import button, figure
+from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.editors.base import StepEditor
@@ -25,7 +25,7 @@ from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
 from gluvo.session.records import TestTone
 from gluvo.steps import Saturation
-from gluvo.steps.saturation import PRESETS, curve_of, with_preset
+from gluvo.steps.saturation import curve_of
 from gluvo.workbench.tasks import DRAWING
 
 TONE_SECONDS = 0.35
@@ -165,17 +165,9 @@ def share_words(new: NewSound) -> str:
 
 
 class SaturationEditor(StepEditor[Saturation]):
-    """Curve and harmonics of a test tone, or what is added to the music; presets by what they do."""
+    """Curve and harmonics of a test tone, or what is added to the music."""
 
     def build_views(self) -> None:
-        self.presets = button("Presets", "Settings named for what they do to the sound.")
-        self.preset_menu = QMenu(self.presets)
-        for name, what, _ in PRESETS:
-            action = self.preset_menu.addAction(f"{name} – {what}")
-            action.setToolTip(what)
-            action.triggered.connect(lambda *_, name=name: self.use_preset(name))
-        self.presets.setMenu(self.preset_menu)
-        self.head.addWidget(self.presets)
         tone = QWidget()
         column = QVBoxLayout(tone)
         column.setContentsMargins(0, 0, 0, 0)
@@ -196,13 +188,6 @@ class SaturationEditor(StepEditor[Saturation]):
         row.addWidget(self.tone_words, 1)
         column.addLayout(row)
         self.add_views([("tone", "Test tone", tone), ("added", "On the music", self.added)])
-
-    def use_preset(self, name: str) -> None:
-        """Take over a preset's settings; the output is found anew where it is held."""
-        step = self.step
-        if step is not None:
-            changed = with_preset(step, name)
-            self.bench.edit(f"Preset {name}", lambda s: s.with_step(changed))
 
     def refresh(self) -> None:
         super().refresh()

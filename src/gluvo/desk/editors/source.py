@@ -6,9 +6,10 @@ from collections.abc import Sequence
 
 from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
+from gluvo.advise.source import ROOM, has_thresholds, with_room
 from gluvo.desk.charts.views import CaughtView
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import Rows, Segments, button, clock, figure, label
+from gluvo.desk.controls.parts import Rows, Segments, Toggle, button, clock, figure, label
 from gluvo.desk.editors.place_table import PlaceTable
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
@@ -17,13 +18,9 @@ from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
 from gluvo.session.records import Stem
 from gluvo.session.tree import below
-from gluvo.steps import Trim
-from gluvo.steps.trim import with_gain
 
 MOST_TOPS = 50
 """Flat tops that are listed."""
-ROOM = 6.0
-"""dB of headroom that the steps like to have."""
 
 
 class SourceEditor(QWidget):
@@ -58,13 +55,15 @@ class SourceEditor(QWidget):
         self.rows = Rows(
             (
                 ("Headroom", "How far the highest peak lies under full scale, between samples too."),
-                ("Integrated loudness", "Of the whole song."),
+                ("Integrated loudness", "How loud the whole song is here."),
                 ("Loudest span", "The loudest quarter minute of what comes in."),
                 ("Crest factor", "Sample peak less RMS: how dynamic it is."),
                 ("Correlation", "Of left and right: 1 is mono, 0 is wide, under 0 cancels in mono."),
                 ("Flat tops", "Runs of samples cut off at the same height: it was clipped before it came here."),
             )
         )
+        self.whose = label("", "caption")
+        column.addWidget(self.whose)
         column.addWidget(self.rows)
         row = QHBoxLayout()
         self.setMinimumHeight(330)
@@ -75,6 +74,13 @@ class SourceEditor(QWidget):
             "main",
         )
         row.addWidget(self.room)
+        self.along = Toggle(
+            "Thresholds move along",
+            "Thresholds of the steps after it go down by as much, in the same edit, so that they take as much off as before. "
+            "Those behind a limiter or clipper stay.",
+        )
+        self.along.set_on(True)
+        row.addWidget(self.along)
         self.hint = Elided("", "caption", 500)
         row.addWidget(self.hint, 1)
         column.addLayout(row)
@@ -90,6 +96,7 @@ class SourceEditor(QWidget):
         rate = f" · {material.rate / 1000:g} kHz · {material.seconds:.1f} s" if material else ""
         self.file.setText(f"{names}{more}{rate}")
         self.room.setEnabled(material is not None)
+        self.along.setVisible(has_thresholds(session.chain))
         joint = render.start(strip.id) if render is not None else None
         whole = (self.bench.picture.song_render or render) if render is not None else None
         song = whole.start(strip.id) if whole is not None else None
@@ -109,6 +116,7 @@ class SourceEditor(QWidget):
             ],
             ["over" if f.true_peak > 0 else "ink", "ink", "ink", "ink", "ink", "over" if flat else "ink"],
         )
+        self.whose.setText(f"The peaks above are of {self.bench.span_name}; all figures below are of the whole song.")
         self.faults.show_found(self._faults(stems, song))
         little = -f.true_peak < ROOM - 0.5
         self.hint.setText(
@@ -142,11 +150,8 @@ class SourceEditor(QWidget):
         joint = render.start(session.view.strip) if render is not None else None
         if joint is None:
             return
-        gain = round(-ROOM - joint.figures().true_peak, 1)
-        if (trim := with_gain(session.chain[0] if session.chain else None, gain)) is not None:
-            self.bench.edit("Make headroom", lambda s: s.with_step(trim))
-        else:
-            self.bench.edit("Make headroom", lambda s: s.with_new_step(Trim(gain=gain), s.view.strip))
+        peak, along = joint.figures().true_peak, self.along.isVisible() and self.along.on
+        self.bench.edit("Make headroom", lambda s: with_room(s, s.view.strip, peak, along))
         self.bench.look(step=self.bench.session.chain[0].id)
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:

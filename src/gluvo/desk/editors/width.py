@@ -46,6 +46,10 @@ class WidthEditor(StepEditor[Width]):
             for name in (f"width_{n}", f"balance_{n}", f"crossover_{n}"):
                 if name in self.controls:
                     self.controls[name].setEnabled(n < used if name.startswith("crossover") else n <= used)
+            for name in (f"width_{n}", f"balance_{n}"):
+                control = self.controls[name]
+                assert isinstance(control, Ruler)
+                control.set_note(step.ranges[n - 1] if n <= used else "")
         output = self.controls["output"]
         assert isinstance(output, Ruler)
         output.set_note("held" if step.hold_loudness else "")

@@ -5,17 +5,21 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Protocol, cast
 
+import msgspec
+
 from gluvo.advise.aim import Found
 from gluvo.advise.aimed import aimed
-from gluvo.advise.hold import gentle_and_crushed
+from gluvo.advise.hold import gentle_and_crushed, held_session
 from gluvo.advise.loudness_target import Reached, driven, reach_target
 from gluvo.advise.prices import divided
+from gluvo.deliver.targets import measured_by
 from gluvo.desk.controls.parts import figure
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.song import Renderer
-from gluvo.session.records import Session
-from gluvo.steps import AnyStep
+from gluvo.session.records import MIX, Session
+from gluvo.steps import AnyStep, ChainItem, Limiter
+from gluvo.steps.limiter import last_limiter
 from gluvo.workbench.tasks import SEARCHING, Kind
 
 
@@ -36,6 +40,8 @@ class Asked(Protocol):
         self, kind: Kind, title: str, work: Callable[[Progress], Any], done: Callable[[Any], object]
     ) -> object: ...
     def tell(self, text: str, trouble: bool) -> None: ...
+    def refuse(self, text: str, act: str = "", then: Callable[[], object] | None = None) -> None: ...
+    def put_in(self, step: ChainItem, strip: str, after: str = "", inside: str = "") -> str: ...
     def tell_reached(self) -> None: ...
 
 
@@ -50,14 +56,24 @@ class Advice:
         band, so that it moves by its aim."""
         bench = self._bench
         renderer, session, span = bench.renderer, bench.session, bench.span
-        step = session.step(step_id)
-        wish = aimed(step, session.view.band, setting)
-        if renderer is None or step is None or wish is None:
+        item = session.item(step_id)
+        if renderer is None or item is None:
+            return
+        if item.holds_steps:
+            bench.refuse(
+                f"A {item.title} has no threshold of its own. Choose a step in it that has one, such as a Glue."
+            )
+            return
+        step = cast("AnyStep", item)
+        ready, said = step.readied(setting)
+        wish = aimed(ready, session.view.band, setting)
+        if wish is None:
+            bench.refuse(f"{step.title} has no threshold to be found. Choose a Glue, a De-esser or a band that moves.")
             return
         plan = renderer.plan(session)
         off = "The step is off. Switch it on first." if step_id not in plan.before else ""
         if problem := wish.problem or off:
-            bench.tell(problem, True)
+            bench.refuse(problem)
             return
         wanted = [plan.before[step_id], *plan.keys.get(step_id, ())]
         stretch, section = span or Span(0.0, renderer.seconds), session.view.section
@@ -71,40 +87,71 @@ class Advice:
             now = bench.session.step(step_id)
             if now is None:
                 return
-            changed = cast("AnyStep", wish.put(now, round(found.value, 3), section))
-            bench.edit("Find threshold", lambda s: s.with_step(changed))
+            changed = cast("AnyStep", wish.put(now.readied(setting)[0], round(found.value, 3), section))
+            if bench.edit("Find threshold", lambda s: s.with_step(changed)) and said:
+                bench.tell(said, False)
             if not found.met:
-                bench.tell(
-                    f"{wish.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB.",
-                    True,
+                bench.refuse(
+                    f"{wish.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB."
                 )
 
         bench.task(SEARCHING, "Finding the threshold", work, done)
 
     def reach_target(self) -> None:
-        """Drive the last limiter to the target's loudness over the whole song."""
+        """Drive the last limiter to the target's loudness over the whole song. Where there is none, one is offered."""
         renderer, session, span = self._bench.renderer, self._bench.session, self._bench.span
         if renderer is None:
             return
+        if last_limiter(session.mix.chain) is None:
+            self._offer_limiter(session)
+            return
 
-        wanted = figure(session.target.loudness)
+        target, unit = session.target, measured_by(session.target).unit
+        wanted = f"{figure(target.loudness)} {unit}"
 
-        def done(found: Reached) -> None:
-            bench = self._bench
-            if bench.session.step(found.step) is not None and bench.renderer is not None:
-                bench.edit(f"Reach {wanted} LUFS", lambda s: driven(s, found.step, found.drive, found.ceiling))
-                bench.reach = bench.renderer.plan(bench.session).result.key, found
-            if not found.met:
-                bench.tell(
-                    f"{wanted} LUFS is out of reach. {figure(found.loudness, 2)} LUFS is as near as it comes: "
-                    f"{found.why_not}.",
-                    True,
-                )
+        def work(check: Progress) -> tuple[Reached, Session]:
+            held = held_session(renderer, session, check)  # what is held may still be being found
+            return reach_target(renderer, held, span, check), held
+
+        def done(found: tuple[Reached, Session]) -> None:
+            bench, (reached, held) = self._bench, found
+            if bench.session.step(reached.step) is not None and bench.renderer is not None:
+                same = bench.session.strips == session.strips
+
+                def drive(s: Session) -> Session:
+                    start = s.replace(strips=held.strips) if same else s
+                    return driven(start, reached.step, reached.drive, reached.ceiling)
+
+                bench.edit(f"Reach {wanted}", drive)
+                bench.reach = bench.renderer.plan(bench.session).result.key, reached
+            if not reached.met:
+                near = abs(reached.loudness - target.loudness) <= target.tolerance
+                verdict = "is not quite reached, but within the tolerance" if near else "is out of reach"
+                words = f"{figure(reached.loudness, 2)} {unit} is as near as it comes: {reached.why_not}."
+                if near:
+                    bench.tell(f"{wanted} {verdict}. {words}", False)
+                else:
+                    bench.refuse(f"{wanted} {verdict}. {words}")
             bench.tell_reached()
 
-        self._bench.task(
-            SEARCHING, f"Reaching {wanted} LUFS", lambda check: reach_target(renderer, session, span, check), done
-        )
+        self._bench.task(SEARCHING, f"Reaching {wanted}", work, done)
+
+    def _offer_limiter(self, session: Session) -> None:
+        """Offer a limiter at the end of the mix bus, or to switch on the one that is there, and to reach the target then."""
+        bench, chain = self._bench, session.mix.chain
+        off = next((s for s in reversed(chain) if isinstance(s, Limiter)), None)
+
+        def add() -> None:
+            if off is None:
+                bench.put_in(Limiter(ceiling=session.target.true_peak), MIX, chain[-1].id if chain else "")
+            else:
+                on = msgspec.structs.replace(off, on=True)
+                bench.edit("Limiter on", lambda s: s.with_step(on))
+            self.reach_target()
+
+        what = "The mix bus has no limiter" if off is None else "The mix bus's limiter is off"
+        words = "Add one and reach it" if off is None else "Switch it on and reach it"
+        bench.refuse(f"{what}, so nothing can be driven to the target.", words, add)
 
     def divide(self, tops: float) -> None:
         """Give the first of the two that the mix bus ends with so many dB of the highest peak, and the last the rest."""

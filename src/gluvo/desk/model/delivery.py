@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -20,12 +20,12 @@ from gluvo.deliver import report
 from gluvo.deliver.encoding import LOST, Encoded, Encoding, Margin, encoded, find_margin
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import shortfalls
-from gluvo.deliver.write import Outcome, Row, places, prepared, replace_paths, same_names, write_rows
+from gluvo.deliver.write import Outcome, Row, places, prepared, same_names, write_rows
 from gluvo.desk.controls.parts import figure
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
 from gluvo.progress import Progress
-from gluvo.session.files import reason_of, refuse_own
+from gluvo.session.files import numbered, reason_of, refuse_own
 from gluvo.session.media import place_of
 from gluvo.session.records import Deliverable, Session
 from gluvo.session.sounds import Sound
@@ -180,6 +180,7 @@ class Delivery(QObject):
         named = self.planned(ids)
         assert material is not None and renderer is not None
         rows = [d for d in session.deliverables if d.id in named]
+        there = frozenset(path for paths in named.values() for path in paths if path.exists())
         base = bench.document.folder
         self._stopped -= set(named)
         self.shares.update(dict.fromkeys(named, 0.0))
@@ -190,6 +191,7 @@ class Delivery(QObject):
             except OSError as error:
                 raise GluvoError(f"{folder} cannot be made ({reason_of(error)}).") from None
             ready: list[Row] = []
+            taken: set[str] = set()
             troubles: dict[str, Outcome] = {}
             for n, d in enumerate(rows):
                 share = 0.2 * n / len(rows)
@@ -205,7 +207,13 @@ class Delivery(QObject):
                     troubles[d.id] = Outcome(trouble=str(error))
                     continue
                 if existing == KEEP_BOTH:
-                    row = replace_paths(row, tuple((unused(path), part) for path, part in row.paths))
+                    paths = []
+                    for path, part in row.paths:
+                        paths.append((unused(path, taken), part))
+                        taken.add(paths[-1][0].name.lower())
+                    row = replace(row, paths=tuple(paths))
+                else:
+                    row = replace(row, over=there)
                 ready.append(row)
             done = write_rows(
                 material,
@@ -483,8 +491,6 @@ def at_home(path: Path) -> str:
     return f"~/{path.relative_to(home)}" if path.is_relative_to(home) else str(path)
 
 
-def unused(path: Path) -> Path:
-    """The path, or the next one with a number that nothing has yet."""
-    if not path.exists():
-        return path
-    return next(p for n in range(2, 10_000) if not (p := path.with_stem(f"{path.stem} ({n})")).exists())
+def unused(path: Path, taken: Collection[str] = ()) -> Path:
+    """The path, or the next one with a number that nothing has yet. `taken`: names, in lower case, that are spoken for."""
+    return next(p for p in numbered(path) if not p.exists() and p.name.lower() not in taken)

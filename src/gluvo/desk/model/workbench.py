@@ -5,6 +5,7 @@ Everything that takes longer than a frame happens on worker threads; their resul
 
 from __future__ import annotations
 
+import contextlib
 from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import replace
@@ -12,15 +13,16 @@ from pathlib import Path
 from typing import TypeVar
 
 import msgspec
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
 from gluvo.advise.hold import holds
 from gluvo.advise.loudness_target import Reached
-from gluvo.compare.hearables import Hearable, TimeMap, hearables, in_order
+from gluvo.compare.hearables import IN_THE_SONG, VERSIONS, Hearable, TimeMap, hearables, in_order
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.references import time_map
 from gluvo.compare.tones import Frozen
 from gluvo.desk.model.advice import Advice
+from gluvo.desk.model.said import Said
 from gluvo.desk.model.versions import Versions
 from gluvo.errors import GluvoError, SessionError
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
@@ -32,7 +34,7 @@ from gluvo.progress import Progress
 from gluvo.render.song import Renderer
 from gluvo.session import scratch
 from gluvo.session.document import Document
-from gluvo.session.media import Changed, outside_folder, taken
+from gluvo.session.media import Changed, outside_folder, place_of, taken
 from gluvo.session.presets import held_in
 from gluvo.session.records import Section, Session
 from gluvo.session.sounds import Sound
@@ -50,6 +52,7 @@ from gluvo.workbench.tasks import (
     SEARCHING,
     TRYING,
     VERSIONING,
+    WATCHING,
     Kind,
     Task,
     Tasks,
@@ -57,6 +60,8 @@ from gluvo.workbench.tasks import (
 
 AUTOSAVE_MS = 1500
 """After an edit a copy is kept so much later, however many edits follow in the meantime."""
+WRITTEN_MS = 600
+"""A file that is being written is looked at when nothing has come for so long."""
 BEFORE, AFTER = 0.5, 1.0
 """Seconds around a place that is looped."""
 T = TypeVar("T")
@@ -81,12 +86,14 @@ class Workbench(QObject):
     picture_changed = Signal()
     tasks_changed = Signal()
     """What long work goes on, or how far it is."""
-    told = Signal(str, bool)
-    """A sentence for the user, and whether it tells of trouble."""
+    told = Signal(object)
+    """A sentence for the user, a `Said`."""
     reached = Signal()
     missing_found = Signal()
     changed_found = Signal()
     """Audio files are others than were brought in."""
+    spoilt_found = Signal()
+    """Audio files that were read are gone or damaged now."""
 
     _call = Signal()
 
@@ -126,6 +133,15 @@ class Workbench(QObject):
         """How each audio file stood on disk when it was read."""
         self.frozen: Frozen | None = None
         """The spectrum that is kept to compare with, as long as the window is open."""
+        self._watcher = QFileSystemWatcher(self)
+        self._look = QTimer(self, singleShot=True, interval=WRITTEN_MS)
+        self._look.timeout.connect(self.check_files)
+        self._watcher.fileChanged.connect(lambda _: self._look.start())
+        self._saved_early = False
+        """Whether the session was saved while held settings were still being found for it."""
+        self._closed = False
+        self._outside: list[str] = []
+        """What was told to lie outside of the session's folder."""
         self._generation = 0
         self._was_mine = True
         self.reach: tuple[str, Reached] | None = None
@@ -150,6 +166,7 @@ class Workbench(QObject):
         self.document, self._was_mine, self.reach = document, not document.read_only, None
         self.renderer, self._to_analyse, self.passing = None, False, None
         self.beside.clear()
+        self._outside = []
         self.audio, self.picture = OpenAudio(), Picture()
         document.listen(self._session_changed)
         self.session_changed.emit(Session(), document.session)
@@ -173,6 +190,7 @@ class Workbench(QObject):
             return
         before = self.audio
         self.audio, self._stamps, self._to_analyse = audio, dict(audio.stamps), True
+        self._watch()
         if self.engine is not None and audio.material is not None and audio.has_song_of(before):
             self._exchange(before.references, audio.references)
             self.audio_changed.emit()
@@ -210,10 +228,11 @@ class Workbench(QObject):
             self.changed_found.emit()
         elif audio.missing:
             self.missing_found.emit()
-        elif outside := outside_folder(self.session):
+        elif (outside := outside_folder(self.session)) and outside != self._outside:
+            self._outside = outside
             names = ", ".join(path.rsplit("/", 1)[-1] for path in outside[:3])
             more = f" and {len(outside) - 3} more" if len(outside) > 3 else ""
-            self.told.emit(
+            self.tell(
                 f"Audio outside the session's folder: {names}{more}. It stays where it is if you move the session.",
                 False,
             )
@@ -223,7 +242,7 @@ class Workbench(QObject):
         try:
             self.engine = RemoteEngine(self._host, audio.material, audio.references, self.session, self.device_choice)
         except GluvoError as error:
-            self.told.emit(str(error), True)
+            self.tell(str(error), True)
             return
         for id, made in self.beside.items():
             self.engine.keep(id, made.sound, made.hearable.time)
@@ -238,17 +257,20 @@ class Workbench(QObject):
     def look_after(self) -> None:
         """Called often: tell what has gone wrong with the sound, the room for it, and the right to write."""
         if self.engine is not None and (event := self.engine.take_event()):
-            self.told.emit(event, True)
+            self.tell(event, True)
         if trouble := scratch.trouble():
-            self.told.emit(trouble, True)
+            self.tell(trouble, True)
 
     def check_ownership(self) -> None:
         """Called now and then: tell if another window has taken the session over."""
         mine = not self.document.read_only
         if self._was_mine and not mine:
             self.told.emit(
-                "Another window has taken over this session. What you changed here and did not save can be saved as a copy.",
-                True,
+                Said(
+                    "Another window has taken over this session. What you changed here and did not save can be saved as a "
+                    "copy.",
+                    solved=lambda: not self.document.read_only,
+                )
             )
         if mine is not self._was_mine:
             self._was_mine = mine
@@ -265,24 +287,43 @@ class Workbench(QObject):
         material, session, folder, mine = self.audio.material, self.session, self.document.folder, self._generation
         if material is None:
             return
-        stale = [m for m in session.media if self._stamps.get(m.path) != stamp_of(m, folder)]
-        if not stale:
-            return
+        known = dict(self._stamps)
 
-        def job(check: Progress) -> None:
-            changed = changes_of(session, folder, stale, check)
-            stamps = {m.path: stamp_of(m, folder) for m in stale}
-            self._on_window(lambda: self._take_changes(changed, stamps, mine))
+        def job(check: Progress) -> None:  # also to look takes time, where a folder lies on another machine
+            stamps = {m.path: stamp_of(m, folder) for m in session.media}
+            stale = [m for m in session.media if known.get(m.path) != stamps[m.path]]
+            if stale:
+                self.tasks.retitle(WATCHING, "Looking at changed files")
+                changed, spoilt = changes_of(session, folder, stale, check)
+                self._on_window(lambda: self._take_changes(changed, spoilt, stamps, mine))
 
-        self.tasks.submit(MEASURING, "Looking at changed files", job)
+        self.tasks.submit(WATCHING, "Looking at the files", job)
 
-    def _take_changes(self, changed: dict[str, Changed], stamps: dict[str, object], generation: int) -> None:
+    def _take_changes(
+        self, changed: dict[str, Changed], spoilt: dict[str, str], stamps: dict[str, object], generation: int
+    ) -> None:
         if generation != self._generation:
             return
+        back = {path for path, stamp in stamps.items() if stamp != self._stamps.get(path)}
         self._stamps |= stamps
+        kept = {path: words for path, words in self.audio.spoilt.items() if path not in back}
+        was = self.audio
+        self.audio = replace(self.audio, changed=changed or was.changed, spoilt=kept | spoilt)
+        self._watch()
         if changed:
-            self.audio = replace(self.audio, changed=changed)
             self.changed_found.emit()
+        if spoilt:
+            self.spoilt_found.emit()
+        elif was.spoilt != self.audio.spoilt:
+            self.audio_changed.emit()  # what was told of them is solved
+
+    def _watch(self) -> None:
+        """Be told when a file of the session is written again, cut or taken away."""
+        if gone := self._watcher.files():
+            self._watcher.removePaths(gone)
+        places = [str(place_of(media, self.document.folder)) for media in self.session.media]
+        if places:
+            self._watcher.addPaths(places)
 
     def take_changed(self) -> None:
         """Use audio files that have changed as they now are; can be undone as far as the files allow."""
@@ -321,13 +362,20 @@ class Workbench(QObject):
             self.engine.close()
             self.engine = None
 
-    def close(self) -> None:
+    def close(self) -> bool:
+        """End everything: the tasks first, since they work with the rest. Whether all of them have ended."""
         self._generation += 1  # what still comes from the tasks is for nobody
+        self._closed = True
+        self._found.clear()
         self._autosave.stop()
+        self._look.stop()
+        ended = self.tasks.close()
         self._close_engine()
         self._host.close()
-        self.tasks.close()
         self.document.release()
+        self.renderer, self.audio, self.picture = None, OpenAudio(), Picture()  # nobody looks at it any more
+        self.beside.clear()
+        return ended
 
     def autosave_now(self) -> None:
         """Keep a copy of what is unsaved, off the window's thread."""
@@ -338,7 +386,7 @@ class Workbench(QObject):
                 document.autosave()
             except GluvoError as error:
                 text = f"Your work could not be autosaved: {error}"
-                self._on_window(lambda: self.told.emit(text, True))
+                self._on_window(lambda: self.tell(text, True))
 
         self.tasks.submit(KEEPING, "Keeping a copy", job)
 
@@ -347,24 +395,54 @@ class Workbench(QObject):
     def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> bool:
         """A named change of the session; see `Document.edit`. What cannot be is told, and changes nothing."""
         try:
+            self._saved_early = False
             self.document.edit(action, edit, together)
         except SessionError as error:
-            self.told.emit(str(error), True)
+            self.refuse(str(error))
             return False
         return True
+
+    def saved(self) -> None:
+        """The document was saved. What is still being found for it belongs to what was saved, and is saved when it comes."""
+        self._saved_early = self.tasks.busy(RENDERING)
+
+    def _save_again(self) -> None:
+        """Save what was found for a state that was saved, off the window's thread."""
+        document = self.document
+
+        def job(_: Progress) -> None:
+            with contextlib.suppress(GluvoError):  # then it is told as not saved, as it is
+                done = document.write()
+                self._on_window(lambda: self._saved_again(done))
+
+        self.tasks.submit(KEEPING, "Keeping a copy", job)
+
+    def _saved_again(self, done: Callable[[], None]) -> None:
+        done()
+        self.session_changed.emit(self.session, self.session)
 
     def keep(self, edit: Callable[[Session], Session]) -> bool:
         """A change that undo does not take back; see `Document.keep`. What cannot be is told, and changes nothing."""
         try:
             self.document.keep(edit)
         except SessionError as error:
-            self.told.emit(str(error), True)
+            self.refuse(str(error))
             return False
         return True
 
     def tell(self, text: str, trouble: bool) -> None:
         """A sentence for the user, and whether it tells of trouble."""
-        self.told.emit(text, trouble)
+        self.told.emit(Said(text, trouble))
+
+    def refuse(self, text: str, act: str = "", then: Callable[[], object] | None = None) -> None:
+        """Tell why something that was asked for cannot be, and what can be done about it; once the session is another one,
+        nobody needs to know any more. What is found for held settings does not make it another one."""
+        mine, asked = self._generation, self.document.place_in_history
+
+        def solved() -> bool:
+            return mine != self._generation or self.document.place_in_history != asked
+
+        self.told.emit(Said(text, True, act, then, solved))
 
     def tell_reached(self) -> None:
         """The target has been looked for."""
@@ -395,13 +473,18 @@ class Workbench(QObject):
         step = self.session.item(step_id)
         if step is None:
             return
-        changes: dict[str, object] = {name: value}
+        changes: dict[str, object] = {name: value, **step.by_hand.get(name, {})}
         if holder := step.holders.get(name):
             changes[holder] = False
-        if name in step.holders.values() and value and not holds(step):
-            changes["held_in"] = self.session.view.section
+        said = ""
+        if name in step.holders.values() and value:
+            if not holds(step):
+                changes["held_in"] = self.session.view.section
+            held = next(setting for setting, switch in step.holders.items() if switch == name)
+            step, said = step.readied(held)
         changed = msgspec.structs.replace(step, **changes)
-        self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}")
+        if self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}") and said:
+            self.tell(said, False)
 
     def hold_here(self, step_id: str) -> None:
         """Find the held settings of a step in the chosen section from now on."""
@@ -467,6 +550,10 @@ class Workbench(QObject):
         if self._autosaves and before.replace(view=now.view) != now and not self._autosave.isActive():
             self._autosave.start()
         step, hear = now.item(now.view.step), now.view.hear
+        there = {h.id for h in IN_THE_SONG} | {r.id for r in now.references} | {v.id for v in now.versions}
+        there |= {id for id, made in self.beside.items() if made.hearable.group != VERSIONS}
+        if hear not in there:  # what was heard is gone
+            self.document.look(hear=RESULT)
         has_ear = step is not None and step.has_ear
         has_part = step is not None and now.view.band in step.parts
         takes = step is not None and step.reduces
@@ -525,7 +612,7 @@ class Workbench(QObject):
             try:
                 self.engine.keep(id, made.sound, made.hearable.time)
             except GluvoError as error:
-                self.told.emit(str(error), True)
+                self.tell(str(error), True)
         self.audio_changed.emit()
 
     def drop_beside(self, id: str) -> None:
@@ -550,7 +637,7 @@ class Workbench(QObject):
             try:
                 self.engine.keep(id, sound, time)
             except GluvoError as error:
-                self.told.emit(str(error), True)
+                self.tell(str(error), True)
             self._times[id] = time
 
     def partner(self, id: str) -> Section | None:
@@ -698,7 +785,10 @@ class Workbench(QObject):
         """Put found settings into the session as part of the action that made them necessary."""
         if generation == self._generation and self.session.strips == session.strips:
             self.picture = replace(self.picture, strips=held.strips)
+            was_saved = not self.document.changed
             self.document.amend(lambda s: s.replace(strips=held.strips))
+            if was_saved and self._saved_early and self.document.changed:
+                self._save_again()
 
     # --- longer tasks --------------------------------------------------------------------------------------
 
@@ -729,7 +819,7 @@ class Workbench(QObject):
         return self.tasks.submit(kind, title, job)
 
     def _displaced(self, title: str) -> None:
-        self._on_window(lambda: self.told.emit(f"“{title}” was given up for the newer search.", False))
+        self._on_window(lambda: self.tell(f"“{title}” was given up for the newer search.", False))
 
     def loudest(self, seconds: float = LOUDEST_SECONDS) -> float | None:
         """Where the loudest stretch of the result starts."""
@@ -746,12 +836,14 @@ class Workbench(QObject):
         return self.tasks.busy() or bool(self._found)
 
     def _on_window(self, function: Callable[[], None]) -> None:
-        self._found.append(function)
-        self._call.emit()
+        if not self._closed:
+            self._found.append(function)
+            self._call.emit()
 
     def _take_found(self) -> None:
-        self._found.popleft()()
+        if self._found:
+            self._found.popleft()()
 
     def _failed(self, task: Task, error: Exception) -> None:
         text = str(error) if isinstance(error, GluvoError) else f"{task.title} went wrong inside: {error!r}"
-        self._on_window(lambda: self.told.emit(text, True))
+        self._on_window(lambda: self.tell(text, True))

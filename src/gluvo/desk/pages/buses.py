@@ -94,6 +94,10 @@ class BusesPage(PageWidget):
         switches.addStretch(1)
         grid.addLayout(switches, 2, 0, 1, 2)
         self.words = label("", "caption")
+        for widget in (self.lane, self.offset, self.words):  # what is not there for a strip leaves its place
+            kept = widget.sizePolicy()
+            kept.setRetainSizeWhenHidden(True)
+            widget.setSizePolicy(kept)
         grid.addWidget(self.words, 3, 0, 1, 2)
         return part
 

@@ -5,11 +5,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import msgspec
-from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, QPoint, QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
@@ -22,12 +21,15 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.advise.shelf import BUILT_IN
-from gluvo.desk.controls.parts import button, figure, hertz, label, line
+from gluvo.desk.controls.keys import ENTERS, claimed
+from gluvo.desk.controls.parts import ChoiceBox, button, figure, hertz, label, line
+from gluvo.desk.controls.table import MOVES
 from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.editors.preset_dialog import choose_preset, for_chain
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session import chains
+from gluvo.session.migrations import with_new_names
 from gluvo.session.presets import kind_of
 from gluvo.session.records import Session, Stem
 from gluvo.session.tree import children, rows
@@ -54,7 +56,10 @@ class Row(NamedTuple):
 
 
 class Ledger(QWidget):
-    """Choose, add, remove, reorder (drag, or Alt with arrows), switch on and off (Enter), copy and paste."""
+    """Choose, open (Enter), add, remove, reorder (drag, or Alt with arrows), switch on and off, copy and paste."""
+
+    opened = Signal()
+    """The chosen row is to be worked on."""
 
     def __init__(self, bench: Workbench, chooses: bool = True) -> None:
         """`chooses`: whether another strip can be chosen at its head."""
@@ -67,7 +72,7 @@ class Ledger(QWidget):
         head.setContentsMargins(12, 0, 10, 0)
         self._caption = label("", "caption")
         self.title = label("", "title")
-        self.chooser = QComboBox()
+        self.chooser = ChoiceBox()
         self.chooser.setAccessibleName("Strip")
         self.chooser.setToolTip("Whose chain is shown: a stem's, a bus's, or the mix bus's (Ctrl+[ and Ctrl+]).")
         self.chooser.setMinimumWidth(110)
@@ -173,12 +178,10 @@ class Ledger(QWidget):
         return (holder, band) if isinstance(holder, Split) and band is not None else None
 
     def add(self, step: ChainItem, inside: str = "") -> None:
-        """Put a step or lane in after the chosen one (at the end, if that is what comes in; as the first inside a lane,
+        """Put a step or lane in after the chosen one (as the first, if that is what comes in; as the first inside a lane,
         if one is named), and choose it."""
         session = self._bench.session
         after, band = self.chosen_id, self.band_of(self.chosen_id)
-        if not after and session.chain:
-            after = session.chain[-1].id
         if band is not None:  # what may not stand in it goes behind the Split
             split, _ = band
             after, inside = split.id, inside or (self.chosen_id if split.may_hold(step) else "")
@@ -187,9 +190,8 @@ class Ledger(QWidget):
 
     def add_lane(self) -> None:
         """A lane around the chosen step."""
-        chain = self._bench.session.chain
         number = sum(isinstance(item, Lane) for item in self._bench.session.items) + 1
-        since = chains.before_which(chain, self.chosen_id or (chain[-1].id if chain else ""))
+        since = chains.before_which(self._bench.session.chain, self.chosen_id)
         self.add(Lane(name=f"Lane {number}", since=since))
 
     def add_split(self) -> None:
@@ -201,7 +203,7 @@ class Ledger(QWidget):
             split, band = found
             left = split.without_band(band.id)
             if left == split:
-                self._bench.told.emit("A Split has at least two bands. Remove the Split to have the sound whole.", True)
+                self._bench.refuse("A Split has at least two bands. Remove the Split to have the sound whole.")
                 return
             self._bench.edit("Remove band", lambda s: s.with_step(left))
             self._bench.look(band=0)
@@ -246,9 +248,9 @@ class Ledger(QWidget):
         """Put in the step that was copied, here or in another window. Other text is refused with a sentence."""
         try:
             raw = msgspec.json.decode(QGuiApplication.clipboard().text())
-            step = msgspec.convert(raw[CLIPBOARD], ChainItem)
+            step = msgspec.convert(with_new_names(raw[CLIPBOARD]), ChainItem)
         except (msgspec.DecodeError, msgspec.ValidationError, KeyError, TypeError):
-            self._bench.told.emit("The clipboard holds no step. Copy one from a ledger first.", True)
+            self._bench.refuse("The clipboard holds no step. Copy one from a ledger first.")
             return
         self.add(step)
 
@@ -353,6 +355,8 @@ class Ledger(QWidget):
                 most = joint.largest_reduction(bench.span)
                 idle = words if step.raises else f"{words} · idle"
                 words = f"{mean:.1f} dB off, at most {most:.1f}" if most > 0.05 else idle
+                if (wet := joint.wet_reduced(bench.span)) is not None and wet.most > 0.05:
+                    words += f" · wet {wet.mean:.1f}"
             for id in step.keys_from:
                 key = session.strip(id)
                 words += f" · key {key.name}" if key is not None else " · its key is gone: listens to itself"
@@ -438,20 +442,32 @@ class _StepList(QListWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         item = self.itemAt(event.position().toPoint())
-        if (
-            item is not None
-            and item.data(ID)
-            and event.position().x() < 40 + INSET * self._ledger.inset(item.data(ID))
-            and event.button() == Qt.MouseButton.LeftButton
-        ):
+        if item is not None and self._is_mark(event):
             self._ledger.switch(item.data(ID))
             return
         super().mousePressEvent(event)
 
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self.itemAt(event.position().toPoint()) is not None and not self._is_mark(event):
+            self._ledger.opened.emit()
+
+    def _is_mark(self, event: QMouseEvent) -> bool:
+        """Whether the pointer is on what switches a row."""
+        item = self.itemAt(event.position().toPoint())
+        return (
+            item is not None
+            and bool(item.data(ID))
+            and event.position().x() < 40 + INSET * self._ledger.inset(item.data(ID))
+            and event.button() == Qt.MouseButton.LeftButton
+        )
+
+    def event(self, event: QEvent) -> bool:
+        return claimed(event, (*MOVES, *ENTERS, Qt.Key.Key_Delete)) or super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._ledger.switch()
+        if event.key() in ENTERS:
+            self._ledger.opened.emit()
         elif event.key() == Qt.Key.Key_Delete:
             self._ledger.remove()
         elif alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
@@ -462,6 +478,7 @@ class _StepList(QListWidget):
     def _menu(self, at: QPoint) -> None:
         ledger, menu = self._ledger, QMenu(self)
         for text, then in (
+            ("Open", ledger.opened.emit),
             ("On / off", ledger.switch),
             ("Move earlier", lambda: ledger.shift(-1)),
             ("Move later", lambda: ledger.shift(1)),

@@ -46,6 +46,7 @@ class ShapePage(PageWidget):
         for widget, stretch in parts:
             row.addWidget(widget, stretch)
         self.editor: StepEditor[Any] | SourceEditor | None = None
+        self.ledger.opened.connect(self.open_step)
         bench.session_changed.connect(lambda *_: self._follow())
         bench.picture_changed.connect(self._refresh)
 
@@ -67,6 +68,12 @@ class ShapePage(PageWidget):
         share = min(1.0, max(0.0, (self.width() - NARROWEST) / (1280 - NARROWEST)))
         self.ledger.setFixedWidth(round(LEDGER_WIDTHS[0] + share * (LEDGER_WIDTHS[1] - LEDGER_WIDTHS[0])))
         self._beside.setFixedWidth(round(TARGET_WIDTHS[0] + share * (TARGET_WIDTHS[1] - TARGET_WIDTHS[0])))
+
+    def open_step(self) -> None:
+        """Work on the chosen step: its first setting gets the focus."""
+        self._bench.look(page="shape")
+        if isinstance(self.editor, StepEditor):
+            self.editor.begin()
 
     def choose_preset(self) -> None:
         """Choose among the presets of the step that is looked at."""

@@ -12,7 +12,7 @@ from gluvo.deliver.targets import PEAK_TOLERANCE, all_targets, loudness_of, meas
 from gluvo.desk.charts.views import ToneView
 from gluvo.desk.controls.flow import Elided, Lines
 from gluvo.desk.controls.meter import Meter
-from gluvo.desk.controls.parts import Rows, button, figure, label, plain, set_role
+from gluvo.desk.controls.parts import ChoiceBox, ChoiceRow, Rows, button, figure, label, plain, set_role
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.model.workbench import Workbench
@@ -21,7 +21,7 @@ from gluvo.dsp.db import db_of
 from gluvo.measure.figures import FIGURES
 from gluvo.measure.loudness import OFFSET, SILENT
 from gluvo.play.meters import Readings
-from gluvo.session.records import Session, Target
+from gluvo.session.records import MIX, Session, Target
 from gluvo.steps import Limiter, settings_of
 
 OWN, EDIT = "Own", "\0edit"
@@ -126,7 +126,7 @@ class TargetPanel(QWidget):
         column.addWidget(self._live_text)
         head = QHBoxLayout()
         head.addWidget(label("Target", "title"))
-        self.choice = QComboBox()
+        self.choice = ChoiceBox()
         self.choice.setAccessibleName("Target")
         self.choice.setMinimumContentsLength(8)
         self.choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -137,9 +137,15 @@ class TargetPanel(QWidget):
         head.addWidget(self.choice, 1)
         column.addLayout(head)
         self._own = QWidget()
-        own = QHBoxLayout(self._own)
-        own.setContentsMargins(0, 2, 0, 0)
+        both = QVBoxLayout(self._own)
+        both.setContentsMargins(0, 2, 0, 0)
+        both.setSpacing(0)
+        self.own_measure = ChoiceRow(settings_of(Target)["measure"], roomy=True)
+        self.own_measure.chosen.connect(lambda value: self._set_own("measure", value))
+        both.addWidget(self.own_measure)
+        own = QHBoxLayout()
         own.setSpacing(16)
+        both.addLayout(own)
         self.own_loudness, self.own_peak = (
             Ruler(settings_of(Target)["loudness"]),
             Ruler(settings_of(Target)["true_peak"]),
@@ -154,7 +160,7 @@ class TargetPanel(QWidget):
         self.rows = Rows(
             (
                 *((told.name, told.tip) for told in TOLD),
-                ("Source headroom", "How far the untouched song's true peak lies under full scale."),
+                ("Headroom", "How far the true peak of what comes into the mix chain lies under full scale."),
             )
         )
         column.addWidget(self.rows)
@@ -223,7 +229,8 @@ class TargetPanel(QWidget):
         self._bench.edit(f"Target {target.name}", lambda s: s.replace(target=target))
 
     def _set_own(self, name: str, value: float) -> None:
-        target = msgspec.structs.replace(self._bench.session.target, name=OWN, **{name: value})
+        now = self._bench.session.target
+        target = msgspec.structs.replace(now, name=OWN, note="", source="", **{name: value})
         self._bench.edit("Own target", lambda s: s.replace(target=target), f"target.{name}")
 
     def _show_cost(self) -> None:
@@ -238,8 +245,10 @@ class TargetPanel(QWidget):
         kept = "" if cost.punch_kept is None else f", punch kept {100.0 * cost.punch_kept:.0f} %"
         plain = not 0.0 <= found.drive <= settings_of(Limiter)["drive"].high
         less = f"{figure(found.drive, signed=True)} dB into the limiter. " if plain else ""
-        words = "" if found.met else f"{figure(found.loudness, 2)} LUFS is as near as it comes. "
-        set_role(self.cost, "caption" if found.met else "trouble")
+        target = bench.session.target
+        words = "" if found.met else f"{figure(found.loudness, 2)} {measured_by(target).unit} is as near as it comes. "
+        near = abs(found.loudness - target.loudness) <= target.tolerance
+        set_role(self.cost, "caption" if near else "trouble")
         self.cost.setText(
             f"{words}{less}Cost: {cost.largest:.1f} dB at most, {cost.mean:.1f} on average; peak to loudness "
             f"{figure(-cost.plr_lost)} dB{kept}."
@@ -261,6 +270,8 @@ class TargetPanel(QWidget):
         names = [t.name for t in self._targets]
         self.choice.setCurrentIndex(names.index(target.name) if target.name in names else len(names))
         self._own.setVisible(target.name == OWN)
+        self.own_measure.set_value(target.measure)
+        self.own_loudness.set_unit(measured_by(target).unit)
         self.own_loudness.set_value(target.loudness)
         self.own_peak.set_value(target.true_peak)
         self._show_cost()
@@ -276,7 +287,7 @@ class TargetPanel(QWidget):
             self.integrated.show_figure("…", "LUFS, whole song", "measuring", "faint")
             self.rows.set_values(["…"] * 5)
         else:
-            f, source = song.result.figures(), song.untouched.figures()
+            f, source = song.result.figures(), (song.start(MIX) or song.untouched).figures()
             level = loudness_of(f, target)
             miss = level - target.loudness
             close = abs(miss) <= target.tolerance

@@ -156,7 +156,7 @@ class TargetsDialog(QDialog):
         taken = {t.name.lower() for t in self._all}
         names = (f"{start.name} {n}" for n in range(2, 1000))
         name = next(n for n in names if n.lower() not in taken)
-        self._own.append(msgspec.structs.replace(start, name=name[:120], source=""))
+        self._own.append(msgspec.structs.replace(start, name=name[:120], note="", source=""))
         self._keep()
         self._fill(self.list.count())
         self.list.setCurrentRow(self.list.count() - 1)

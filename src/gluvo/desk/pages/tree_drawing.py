@@ -11,6 +11,7 @@ from PySide6.QtGui import QPainter, QPainterPath, QPen
 from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.model.workbench import Workbench
+from gluvo.render.reduction import mean_along
 from gluvo.session import tree
 from gluvo.session.records import MIX, AnyStrip, Bus, Stem
 from gluvo.steps import settings_of
@@ -23,6 +24,9 @@ INDENTS = (40, 27)
 """How far each level stands to the right of the one it flows into, in a wide and in a narrow page."""
 NARROW = 780
 """Pixels under which a page is narrow."""
+FIGURES = ((52.0, 44.0, 52.0, 58.0, 84.0), (46.0, 34.0, 44.0, 46.0, 56.0))
+"""How wide fader, pan, loudness, room and reduction are, in a wide and in a narrow page."""
+GAP = 8.0
 SWITCHES = (("mute", "M"), ("solo", "S"), ("invert", "ø"))
 
 
@@ -33,13 +37,12 @@ class Columns:
         self.width, self.row = width, row
         narrow = width < NARROW
         self.indent = INDENTS[narrow]
-        self.switches = 236.0 if narrow else 296.0
-        self.reduction = (width - 92.0, 84.0)
-        self.headroom = (width - 158.0, 58.0)
-        self.loudness = (width - 216.0, 52.0)
-        self.pan = (width - 268.0, 44.0)
-        self.fader = (width - 328.0, 52.0)
-        self.meter = (self.switches + 84.0, max(60.0, self.fader[0] - 16.0 - (self.switches + 84.0)))
+        self.switches = 210.0 if narrow else 296.0
+        sizes = FIGURES[narrow]
+        lefts = [width - 8.0 - sum(sizes[n:]) - GAP * (len(sizes) - 1 - n) for n in range(len(sizes))]
+        self.fader, self.pan, self.loudness, self.headroom, self.reduction = zip(lefts, sizes, strict=True)
+        left = self.switches + 24.0 * len(SWITCHES) + 10.0
+        self.meter = (left, max(30.0, self.fader[0] - 14.0 - left))
 
     def x_of(self, depth: int) -> float:
         """Where strips of a depth stand."""
@@ -78,7 +81,7 @@ class TreeDrawing:
             ("fader", "Fader dB"),
             ("pan", "Pan"),
             ("loudness", "LUFS"),
-            ("headroom", "Room dB"),
+            ("headroom", "Headroom"),
             ("reduction", "Reduction"),
         ):
             left, width = getattr(columns, name)
@@ -141,7 +144,7 @@ class TreeDrawing:
         sent = render.sent(strip.id, bench.span) if render is not None else None
         if render is None or sent is None:
             return None
-        return sent.integrated, sent.true_peak, render.reduction(strip.id, bench.span)
+        return sent.integrated, sent.true_peak, mean_along(render, strip.id, bench.span)
 
     def _draw_row(self, painter: QPainter, columns: Columns, strip: AnyStrip, depth: int, top: float) -> None:
         c, bench = colours(), self.bench
@@ -184,7 +187,7 @@ class TreeDrawing:
         painter.drawText(columns.cell("headroom", top), right, room)
         if figures is not None and figures[2] > 0.05:
             cell = columns.cell("reduction", top)
-            length = min(1.0, figures[2] / 6.0) * 40.0
+            length = min(1.0, figures[2] / 6.0) * (cell.width() - 44.0 if cell.width() > 60.0 else 20.0)
             painter.fillRect(QRectF(cell.right() - 34 - length, y - 5, length, 10), c["reduction"])
             painter.setFont(font(13))
             painter.setPen(c["ink"])

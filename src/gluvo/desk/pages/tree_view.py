@@ -363,7 +363,9 @@ class TreeView(QWidget):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         strip, name = self._row_at(event.position().y()), self._slider_at(event.position())
-        if strip is None or not name:
+        chosen = strip is not None and self.hasFocus() and strip.id == self.chosen.id
+        wanted = chosen or bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        if strip is None or not name or not wanted:
             event.ignore()  # the page scrolls
             return
         setting = settings_of(type(strip))[name]

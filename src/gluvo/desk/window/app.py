@@ -11,6 +11,7 @@ import sys
 from functools import partial
 from pathlib import Path
 
+import platformdirs
 from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
@@ -23,8 +24,11 @@ from gluvo.errors import GluvoError
 from gluvo.play.process import Host
 from gluvo.progress import Progress
 from gluvo.render.warm import warm_up
+from gluvo.session.files import numbered, read_whole, reason_of
 from gluvo.workbench.tasks import PREPARING
 
+MOST_SETTINGS = 4 << 20
+"""Bytes: no settings are larger."""
 ICON = ICONS / "gluvo.svg"
 
 
@@ -54,20 +58,42 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
         host.close()
         raise
     app = application()
+    aside = set_aside(Path(platformdirs.user_config_dir("gluvo", appauthor=False)) / "gluvo.conf")
     settings = QSettings("gluvo", "gluvo")
     night = str(settings.value("night") or "")
     theme.force({"day": False, "night": True}.get(night))
     window = Window(Workbench(str(settings.value("device") or ""), host))
     window.show()
+    if aside:
+        window.notice.tell(aside, True)
     prepare = partial(get_ready, waits=path is None)
     QTimer.singleShot(0, lambda: window.bench.tasks.submit(PREPARING, "Loading kernels", prepare))
     if play:
         window.bench.audio_changed.connect(window.play_once)
     if path is not None:
         QTimer.singleShot(0, lambda: window.open_path(path))
-    for number in (signal.SIGINT, signal.SIGTERM):  # the window's tick lets Python look at them
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # the window's tick lets Python look at them
         signal.signal(number, lambda *_: QTimer.singleShot(0, window.end))
-    return app.exec()
+    status = app.exec()
+    if not window.all_ended:  # a thread that works on while Python takes itself apart would bring all of it down
+        sys.stderr.flush()
+        os._exit(status)
+    return status
+
+
+def set_aside(settings: Path) -> str:
+    """Move a settings file out of the way that is none, such as a pipe or something huge: reading it would never end. A
+    sentence on it; nothing, if there is nothing to say."""
+    try:
+        read_whole(settings, MOST_SETTINGS, 2.0)
+    except FileNotFoundError:
+        return ""
+    except OSError as error:
+        with contextlib.suppress(OSError):
+            other = next(p for p in numbered(settings.with_name("gluvo.conf.unread")) if not os.path.lexists(p))
+            settings.rename(other)
+            return f"The settings could not be read ({reason_of(error)}), and are kept as {other.name}."
+    return ""
 
 
 def get_ready(progress: Progress, waits: bool) -> None:

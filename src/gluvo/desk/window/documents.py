@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+import concurrent.futures
+import contextlib
+import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
 
-from PySide6.QtCore import QObject, QSettings, Signal
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtCore import QEventLoop, QObject, QSettings, Signal
+from PySide6.QtWidgets import QApplication, QFileDialog, QWidget
 
 from gluvo.desk.controls import dialogs
+from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.asking import SESSION_FILTER
 from gluvo.desk.window.notices import Notice
-from gluvo.errors import ChangedOutside, GluvoError, SessionError
+from gluvo.errors import ChangedOutside, GluvoError, SessionError, WriteError
 from gluvo.session.copies import copies_left, discard
 from gluvo.session.create import new_session
-from gluvo.session.document import Document, relocated
+from gluvo.session.document import BESIDE, Document, relocated
+from gluvo.session.files import PATIENCE, answered, fitting, numbered
 from gluvo.session.lock import is_held
 from gluvo.session.media import audio_files
 from gluvo.session.records import Session
@@ -25,6 +32,9 @@ from gluvo.session.versions import state_of
 from gluvo.workbench.tasks import BRINGING_IN
 
 MOST_RECENT = 8
+AT_ONCE = 0.25
+"""Seconds that saving takes ordinarily, at most; the window goes on after that."""
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -46,6 +56,8 @@ class Documents(QObject):
         """`window`: what questions are asked over; `notice`: where is told what there is to be told."""
         super().__init__(window)
         self._window, self._bench, self._settings, self._notice = window, bench, settings, notice
+        self._waits = False
+        """Whether something is being written in the session's folder that the window waits for."""
 
     def _attempt(self, action: Callable[[], object]) -> None:
         """Do something whose failure is the user's to know."""
@@ -87,11 +99,13 @@ class Documents(QObject):
         for note in document.notes:
             notice.tell(note, True)
         if document.read_only:
-            notice.tell(
-                "This session is open in another window. Here it can be heard and looked at, not changed.",
-                True,
-                "Take over",
-                self._bench.take_over,
+            notice.take(
+                Said(
+                    "This session is open in another window. Here it can be heard and looked at, not changed.",
+                    act="Take over",
+                    then=self._bench.take_over,
+                    solved=lambda: not self._bench.document.read_only,
+                )
             )
         self.remember(document.path)
 
@@ -127,17 +141,20 @@ class Documents(QObject):
         first = files[0].resolve()
         top = top.resolve() if top is not None else None
         name = top.name if top is not None else first.stem if len(files) == 1 else first.parent.name
-        path = free((top or first.parent) / f"{name}{SUFFIX}")
+        path = free((top or first.parent) / f"{fitting(name, ' ' * BESIDE)}{SUFFIX}")
+
+        refused: list[str] = []
 
         def done(session: Session) -> None:
             document = Document.new(session, free(path))
+            document.notes += refused
             self._show(document)
             self._bench.autosave_now()
 
         self._bench.task(
             BRINGING_IN,
             "Bringing in " + (first.name if len(files) == 1 else f"{len(files)} stems"),
-            lambda told: new_session([f.resolve() for f in files], (), path.parent, name, top, told),
+            lambda told: new_session([f.resolve() for f in files], (), path.parent, name, top, told, refused),
             done,
         )
 
@@ -166,7 +183,7 @@ class Documents(QObject):
         if document.read_only:
             return self.save_as()
         try:
-            document.save()
+            self._write()
         except ChangedOutside as error:
             return self._save_changed(str(error))
         except GluvoError as error:
@@ -174,6 +191,43 @@ class Documents(QObject):
             return False
         self._saved()
         return True
+
+    def _write(self, path: Path | None = None, *, replace: bool = False) -> None:
+        """Save the document; see `Document.save`."""
+        document = self._bench.document
+        self._patiently(lambda: document.write(path, replace=replace))()
+        self._bench.saved()
+
+    def _patiently(self, work: Callable[[], T]) -> T:
+        """What some work on the session's folder comes to. The window goes on while it lasts; a folder that does not answer
+        is given up after a while, with a `WriteError`."""
+        if self._waits:
+            raise WriteError("The session is being saved already.")
+        found: concurrent.futures.Future[T] = concurrent.futures.Future()
+
+        def run() -> None:
+            try:
+                found.set_result(work())
+            except BaseException as error:  # it is the asker's
+                found.set_exception(error)
+
+        threading.Thread(target=run, name="gluvo-saving", daemon=True).start()
+        self._waits = True
+        try:
+            end = time.monotonic() + PATIENCE
+            with contextlib.suppress(TimeoutError):
+                return found.result(AT_ONCE)
+            while not found.done() and time.monotonic() < end:
+                QApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 50)
+                time.sleep(0.005)
+            if not found.done():
+                raise WriteError(
+                    f"{self._bench.document.folder} does not answer, so nothing is known to be saved. Your work is still "
+                    "here: save it in another folder, or try again."
+                )
+            return found.result()
+        finally:
+            self._waits = False
 
     def _save_changed(self, what: str) -> bool:
         """The file has been changed by somebody else: nothing of either is lost unless the user says so."""
@@ -191,11 +245,11 @@ class Documents(QObject):
         )
         try:
             if answer == "copy":
-                document.save(free(document.path))
+                self._write(free(document.path))
             elif answer == "theirs":
                 document.take_theirs()
             elif answer == "replace":
-                document.save(replace=True)
+                self._write(replace=True)
             else:
                 return False
         except GluvoError as error:
@@ -244,7 +298,7 @@ class Documents(QObject):
             if answer != "replace":
                 return False
         try:
-            self._bench.document.save(whole)
+            self._write(whole)
         except GluvoError as error:
             self._notice.tell(str(error), True)
             return False
@@ -252,6 +306,7 @@ class Documents(QObject):
         return True
 
     def _saved(self) -> None:
+        self._bench.check_files()
         self.remember(self._bench.document.path)
         self.saved.emit()
         self._notice.tell(f"Saved as {self._bench.document.path}.", False)
@@ -273,7 +328,7 @@ class Documents(QObject):
         if answer == "save":
             return self.save()
         if answer == "discard":
-            document.discard_autosave()
+            self._attempt(lambda: self._patiently(document.discard_autosave))
             return True
         return False
 
@@ -282,7 +337,7 @@ class Documents(QObject):
         document = self._bench.document
         if self._bench.engine is not None:
             document.look(position=self._bench.engine.position)
-        self._attempt(document.keep_history)
+        self._attempt(lambda: self._patiently(document.keep_history))
 
     # --- what was open lately ------------------------------------------------------------------------------
 
@@ -315,11 +370,11 @@ def free(path: Path) -> Path:
 
     if not taken(path):
         return path
-    return next(p for n in range(2, 10_000) if not taken(p := path.with_stem(f"{path.stem} ({n})")))
+    return next(p for p in numbered(path) if p != path and not taken(p))
 
 
 def _exists(path: Path) -> bool:
     try:
-        return path.exists()
+        return answered(path.exists, AT_ONCE)
     except (OSError, ValueError):
         return False

@@ -86,7 +86,12 @@ class Header(QWidget):
     def refresh(self) -> None:
         session = self._bench.session
         document = self._bench.document
-        state = "reading only" if document.read_only else "not saved yet" if document.changed else "saved"
+        if document.read_only:
+            state = "reading only"
+        elif not document.ever_saved:
+            state = "not saved yet"
+        else:
+            state = "changed" if document.changed else "saved"
         text = f"{session.name} · {state}"
         self._name.setText(text)
         self._name.setToolTip(plain(str(self._bench.document.path)))
@@ -109,11 +114,11 @@ class Header(QWidget):
         if self.play.text() != playing:
             self.play.setText(playing)
         n = engine.dropouts
-        text = (
-            engine.failed or f"{engine.device_name} · {engine.rate / 1000:g} kHz · {n} dropout{'' if n == 1 else 's'}"
+        text = f"{engine.device_name} · {engine.rate / 1000:g} kHz · {n} dropout{'' if n == 1 else 's'}"
+        self._device.setText("silent: the device is gone" if engine.failed else text)
+        self._device.setToolTip(
+            f"{plain(engine.failed or text)}<br>Where the sound goes, and how often it was late (Listen › Device)."
         )
-        self._device.setText(text)
-        self._device.setToolTip(f"{plain(text)}<br>Where the sound goes, and how often it was late (Listen › Device).")
 
 
 class Brand(QLabel):

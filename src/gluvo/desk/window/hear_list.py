@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from time import monotonic
-
-from PySide6.QtCore import QCoreApplication, QEvent, QObject, Qt
+from PySide6.QtCore import QCoreApplication, QElapsedTimer, QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
@@ -14,8 +12,10 @@ from gluvo.desk.controls.table import Table
 from gluvo.desk.model.workbench import Workbench
 
 COLUMNS = (("Key", 40), ("", 24), ("What", 0), ("Kind", 90), ("Match", 80))
-HELD_SECONDS = 0.35
+HELD_MS = 350
 """A key that is held longer than this is let go to come back."""
+REPEAT_MS = 30
+"""A key that is let go and comes back within this was held all along."""
 LOOPS = -1.0
 EVERY: tuple[tuple[float, str], ...] = (
     (0.0, "Stay"),
@@ -112,16 +112,36 @@ class HearList(QDialog):
 
 
 class Momentary(QObject):
-    """A key of the Hear row that is held down is heard only as long."""
+    """A key of the Hear row that is held down is heard only as long.
 
-    def __init__(self, bench: Workbench) -> None:
-        super().__init__()
+    How long is told by the events' own times: a window that is busy handles press and release together, but a tap stays
+    a tap.
+    """
+
+    def __init__(self, bench: Workbench, parent: QObject) -> None:
+        super().__init__(parent)
         self._bench = bench
-        self._key, self._since, self._before = 0, 0.0, ""
+        self._key, self._since, self._before = 0, 0, ""
+        self._pressed_at = 0
+        self._held_for = QElapsedTimer()
+        self._let_go = QTimer(self, singleShot=True, interval=REPEAT_MS)
+        self._let_go.timeout.connect(self._end)
+        self._back = False
+        """Whether to go back when the key is known to be let go."""
+
+    def saw(self, event: QKeyEvent) -> None:
+        """A key goes down somewhere in the window; if it is one of the Hear row's, `press` follows."""
+        self._pressed_at = event.timestamp()
 
     def press(self, number: int, id: str) -> None:
         """The key of something that can be heard was pressed."""
-        self._key, self._since = int(Qt.Key.Key_0) + number, monotonic()
+        key = int(Qt.Key.Key_0) + number
+        if self._key == key and self._bench.session.view.hear == id:
+            self._let_go.stop()  # it was never let go: some systems repeat a held key as presses and releases
+            return
+        self._end()
+        self._key, self._since, self._back = key, self._pressed_at, False
+        self._held_for.start()
         self._before = self._bench.session.view.hear
         self._bench.hear(id)
         self._app.installEventFilter(self)  # no longer than the key is held: every event goes through it
@@ -132,18 +152,29 @@ class Momentary(QObject):
         assert app is not None
         return app
 
+    def _end(self) -> None:
+        """The key was let go for good."""
+        self._let_go.stop()
+        if self._key:
+            self._key = 0
+            self._app.removeEventFilter(self)
+            if self._back and self._before:
+                self._bench.hear(self._before)
+
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if (
-            self._key
-            and event.type() == QEvent.Type.KeyRelease
+        kind = event.type()
+        if kind == QEvent.Type.ApplicationDeactivate:  # the key may be let go elsewhere
+            if not self._let_go.isActive():
+                self._back = self._held_for.elapsed() >= HELD_MS
+            self._end()
+        elif (
+            kind == QEvent.Type.KeyRelease
             and isinstance(event, QKeyEvent)
             and event.key() == self._key
             and not event.isAutoRepeat()
         ):
-            self._key = 0
-            self._app.removeEventFilter(self)
-            if monotonic() - self._since >= HELD_SECONDS and self._before:
-                self._bench.hear(self._before)
+            self._back = event.timestamp() - self._since >= HELD_MS
+            self._let_go.start()
         return False
 
 

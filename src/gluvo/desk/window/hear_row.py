@@ -18,7 +18,7 @@ from gluvo.compare.hearables import REFERENCES, SONG
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
-from gluvo.desk.controls.parts import Toggle, button, figure, label, menu_text, plain
+from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, figure, label, menu_text, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.hear_list import EVERY, Alternating, HearList, Momentary
@@ -72,7 +72,7 @@ class HearRow(QFrame):
         self.swap.setMenu(self.swap_menu)
         self.swap.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
         self._row.addWidget(self.swap)
-        self.alternating, self.momentary = Alternating(bench), Momentary(bench)
+        self.alternating, self.momentary = Alternating(bench), Momentary(bench, self)
         self._row.addStretch(1)
         self.matched = Toggle(
             "Level-matched",
@@ -95,7 +95,7 @@ class HearRow(QFrame):
             action.setData(key)
             action.triggered.connect(lambda _=False, key=key: bench.look(match=key, level_matched=True))
         self._row.addWidget(self.match)
-        self.monitor = QComboBox()
+        self.monitor = ChoiceBox()
         self.monitor.setAccessibleName("Monitor view")
         self.monitor.setToolTip(
             "Which part of the sound is heard; or a road test, as on other loudspeakers and in other places."

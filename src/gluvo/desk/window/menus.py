@@ -34,7 +34,8 @@ class Menus:
         self._add_menu = add_menu
         self.menus["Chain"].addMenu(add_menu)
         for action in add_menu.actions():
-            self.placed.append(Placed("Chain › Add step", action))
+            if not action.isSeparator():
+                self.placed.append(Placed("Chain › Add step", action))
         self._groups: dict[str, QActionGroup] = {}
         made = {(record.menu, record.text): self._add(record) for record in ACTIONS}
         self.placed.sort(key=lambda placed: MENUS.index(placed.place.partition(" › ")[0]))
@@ -48,7 +49,7 @@ class Menus:
 
     def _add(self, record: Action) -> QAction:
         menu, action = self._menu(record.menu), QAction(record.text, self._window)
-        if record.rule:
+        if record.rule and not record.hidden:
             menu.addSeparator()
         if record.key:
             action.setShortcut(QKeySequence(record.key))
@@ -61,8 +62,8 @@ class Menus:
             action.setChecked(record.is_chosen(self._desk))
             self._groups.setdefault(record.menu, QActionGroup(self._window)).addAction(action)
         action.triggered.connect(lambda *_: record.do(self._desk))
-        action.setVisible(not record.hidden)
-        menu.addAction(action)
+        if not record.hidden:  # an action that is not visible would be dead: Qt enables it for nobody
+            menu.addAction(action)
         self._window.addAction(action)
         self.placed.append(Placed(record.menu, action))
         if record.always:

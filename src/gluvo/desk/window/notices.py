@@ -3,41 +3,39 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QSizePolicy, QWidget
+from PySide6.QtCore import QElapsedTimer, QEvent, QObject, Qt, QTimer
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QWidget
 
 from gluvo.desk.controls.parts import button, label, menu_text
+from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.workbench.tasks import RENDERING, Task
 
 MOST_SHOWN = 3
 """Tasks that are shown side by side."""
+READ_MS = 3000
+"""A sentence that was shown for so long was read."""
+LEAST_ABOVE = 100
+"""Pixels from the window's top, under which a notice covers neither the header nor the Hear row."""
 REFRESH_MS = 50
 """How far they are is not shown more often than this."""
 
 
-@dataclass(frozen=True)
-class Said:
-    """A sentence for the user."""
+class Notice(QFrame):
+    """A sentence over the lower edge of what stands above the pages, with something to do about it if there is.
 
-    text: str
-    trouble: bool
-    act: str = ""
-    then: Callable[[], None] | None = None
-
-
-class Notice(QWidget):
-    """A sentence under the timeline, with something to do about it if there is.
-
-    Trouble stays until it is closed. Newer trouble comes before it, and does not take it away.
+    Trouble stays until it is closed or solved. Newer trouble comes before it; what was read and cannot be known to be solved
+    gives way to it, so that nothing old comes back behind it. Nothing on the page moves for it.
     """
 
-    def __init__(self) -> None:
-        super().__init__()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(14, 5, 10, 5)
+    def __init__(self, parent: QWidget, pages: QWidget) -> None:
+        """`pages`: what it stands above, in `parent`."""
+        super().__init__(parent)
+        self._parent, self._pages = parent, pages
+        self.setProperty("role", "notice")
+        row = self._row = QHBoxLayout(self)
+        row.setContentsMargins(14, 4, 10, 4)
         self._mark = label("Please note:", "trouble")
         row.addWidget(self._mark)
         self.text = label("")
@@ -49,24 +47,38 @@ class Notice(QWidget):
         self.close_button = button("Close", "Take this message away.", self.dismiss, "plain")
         row.addWidget(self.close_button)
         self._said: list[Said] = []
+        self._shown_for = QElapsedTimer()
         self.act.clicked.connect(self._do)
         self._timer = QTimer(self, singleShot=True, interval=6000)
         self._timer.timeout.connect(self.dismiss)
+        pages.installEventFilter(self)
         self.hide()
 
-    def tell(self, text: str, trouble: bool, act: str = "", then: Callable[[], None] | None = None) -> None:
+    def tell(self, text: str, trouble: bool, act: str = "", then: Callable[[], object] | None = None) -> None:
+        """Show a sentence; see `take`."""
+        self.take(Said(text, trouble, act, then))
+
+    def take(self, said: Said) -> None:
         """Show a sentence; good news goes away by itself, and gives way to whatever comes."""
-        said = Said(text, trouble, act, then)
-        if any(s.text == text for s in self._said):
+        if any(s.text == said.text for s in self._said):
             return
         self._said = [s for s in self._said if s.trouble]
-        if trouble:
+        if self._said and said.trouble:
+            if self._said[0].solved is None and self._shown_for.elapsed() >= READ_MS:
+                del self._said[0]
             self._said.insert(0, said)
-        elif not self._said:
+        elif said.trouble or not self._said:
             self._said = [said]
         else:
             return
         self._show()
+
+    def look_again(self) -> None:
+        """Take away what is solved by now; to be called when anything has changed."""
+        left = [s for s in self._said if s.solved is None or not s.solved()]
+        if len(left) != len(self._said):
+            self._said = left
+            self._show()
 
     def dismiss(self) -> None:
         """Take away what is shown; the next one that waits is shown then."""
@@ -77,6 +89,11 @@ class Notice(QWidget):
         """Take everything away: it was of another session."""
         self._said.clear()
         self._show()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() in (QEvent.Type.Resize, QEvent.Type.Move) and self._said:
+            self._place()
+        return False
 
     def _show(self) -> None:
         if not self._said:
@@ -89,11 +106,22 @@ class Notice(QWidget):
         self.act.setVisible(bool(said.act))
         self.act.setText(said.act)
         self.close_button.setText(f"Close ({more} more)" if more else "Close")
+        self._shown_for.start()
+        self._place()
         self.show()
+        self.raise_()
         if said.trouble:
             self._timer.stop()
         else:
             self._timer.start()
+
+    def _place(self) -> None:
+        """Over the lower edge of what stands above the pages; over their upper edge, if there is too little of that."""
+        width = self._parent.width()
+        self._row.activate()
+        tall = max(self.heightForWidth(width), self.minimumSizeHint().height())
+        top = self._pages.y() - tall
+        self.setGeometry(0, top if top >= LEAST_ABOVE else self._pages.y(), width, tall)
 
     def _do(self) -> None:
         then = self._said[0].then if self._said else None

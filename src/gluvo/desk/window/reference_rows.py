@@ -6,11 +6,12 @@ from functools import partial
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from gluvo.compare.references import paired, with_sections
+from gluvo.desk.controls.keys import claimed
 from gluvo.desk.controls.parts import drawn, edit_in_place
 from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.model.workbench import Workbench
@@ -280,6 +281,10 @@ class ReferenceRow(QWidget):
 
     def _pair_of(self, own: str, _checked: bool = False) -> None:
         self.pair(own)
+
+    def event(self, event: QEvent) -> bool:
+        mine = self.reference is not None and bool(self.reference.sections)
+        return (mine and claimed(event, (Qt.Key.Key_F2, Qt.Key.Key_Delete))) or super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         reference, partner = self.reference, self._bench.partner(self.id)

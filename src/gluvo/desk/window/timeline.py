@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
     QKeyEvent,
@@ -18,6 +18,7 @@ from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from gluvo.compare.hearables import SONG
 from gluvo.compare.match import RESULT
+from gluvo.desk.controls.keys import claimed
 from gluvo.desk.controls.parts import drawn, edit_in_place
 from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.model.workbench import Workbench
@@ -25,6 +26,7 @@ from gluvo.desk.window.timeline_drawing import CAPTION, MARGIN, RIBBON, Timeline
 from gluvo.measure.hits import find_onsets
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
+from gluvo.render.reduction import taken_along, taken_by
 from gluvo.render.song import Rendered
 from gluvo.session import sections
 from gluvo.session.media import Material
@@ -42,6 +44,7 @@ EDGE = 5
 """Pixels at the lower edge by which it is made higher."""
 MOST_WAVES = 64.0
 """How much larger than its row the waveform can be drawn."""
+OWN_KEYS = tuple(getattr(Qt.Key, f"Key_{name}") for name in ("Left", "Right", "Home", "Plus", "Equal", "Minus", "0"))
 
 
 class Timeline(QWidget):
@@ -178,13 +181,9 @@ class Timeline(QWidget):
         self._reduction = self._step_reduction = None
         if song is None or view.strip not in song.plan.strips:
             return
-        joints = (song.joint(id) for id in song.plan.strips[view.strip].along)
-        parts = [j.reduction.mean for j in joints if j is not None and j.reduction is not None]
-        if parts:
-            self._reduction = np.sum(parts, axis=0)
-        chosen = song.joint(view.step)
-        if chosen is not None and chosen.reduction is not None:
-            self._step_reduction = chosen.reduction.mean
+        along, chosen = taken_along(song, view.strip), taken_by(song, view.step)
+        self._reduction = along.most if along is not None else None
+        self._step_reduction = chosen.most if chosen is not None else None
 
     def _redraw(self) -> None:
         self._picture = self._words = None
@@ -402,6 +401,9 @@ class Timeline(QWidget):
         else:
             self.zoom(0.8 ** (turn / 120.0), self._seconds(event.position().x()))
         event.accept()
+
+    def event(self, event: QEvent) -> bool:
+        return claimed(event, OWN_KEYS) or super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         keys, step = Qt.Key, self._view.seconds / 50.0

@@ -17,6 +17,7 @@ from gluvo.measure.overview import OUTLINE_HOP
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
 from gluvo.session.records import Section
+from gluvo.session.sections import same_span
 
 MARGIN = 12
 RIBBON = (6, 17)
@@ -244,6 +245,9 @@ class TimelineDrawing:
 
     def _draw_loudest(self, painter: QPainter, words: bool) -> None:
         start = self.bench.loudest()
+        sections = self.bench.session.sections
+        if start is not None and any(same_span(s, start, start + LOUDEST_SECONDS) for s in sections):
+            return  # a section stands there, and marks it
         if start is None or not self.view.start <= start + LOUDEST_SECONDS / 2 <= self.view.end:
             return
         c = colours()

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -20,9 +20,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.ears import Ears
+from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
 from gluvo.desk.pages.compare.page import ComparePage
@@ -39,23 +41,28 @@ from gluvo.desk.window.menus import Entry, Menus
 from gluvo.desk.window.notices import Notice, WorkLine
 from gluvo.desk.window.reference_rows import ReferenceRows
 from gluvo.desk.window.timeline import Timeline
-from gluvo.errors import GluvoError
+from gluvo.errors import AudioFileError, GluvoError
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.play.device import SILENT, outputs
 from gluvo.play.engine import DIM_DB
 from gluvo.play.meters import Readings
 from gluvo.progress import Progress
 from gluvo.session.create import reference_of, stems_added, with_reference
+from gluvo.session.files import answered, reason_of
 from gluvo.session.media import media_of
 from gluvo.session.records import Media, Reference, Session, Stem
-from gluvo.session.sections import read_csv, with_section, write_csv
+from gluvo.session.sections import read_csv, same_span, with_section, write_csv
 from gluvo.session.sounds import AUDIO_SUFFIXES, header_of
 from gluvo.session.store import SUFFIX
-from gluvo.workbench.tasks import BRINGING_IN
+from gluvo.workbench.tasks import BRINGING_IN, WRITING
 
 TICK_MS = 33
+FRAME = QSize(16, 48)
+"""Pixels that a window manager may put around a window: a first window must not be larger than the screen."""
 SMALLEST = (940, 500)
 """Pixels: a window at a scale of 2 on 1920 × 1080 has 960 × 540 of its own."""
+LAST_SECONDS = 5.0
+"""How long a window that is closed by the system tries to keep a copy of what is unsaved."""
 CHECK_SECONDS = 1.0
 """Between looks at whether another window has taken the session over."""
 
@@ -67,7 +74,8 @@ class Window(QMainWindow):
             self._make(bench)
         geometry = self.settings.value("geometry")
         if not (isinstance(geometry, QByteArray) and self.restoreGeometry(geometry)):
-            self.resize(QSize(1280, 800))
+            room = self.screen().availableSize() - FRAME
+            self.resize(QSize(1280, 800).boundedTo(room.expandedTo(QSize(*SMALLEST))))
         self._show_what_can_be()
 
     def _make(self, bench: Workbench) -> None:
@@ -90,33 +98,41 @@ class Window(QMainWindow):
         self.compare = next(page for page in made if isinstance(page, ComparePage))
         self.compare.branch_wanted.connect(self._branch)
         self.shape.target.costs_wanted.connect(self.deliver.show_costs)
+        self.buses.ledger.opened.connect(self.shape.open_step)
         self._made = made
-        self.notice = Notice()
         rules = line(), line()
         self.reference_rows = ReferenceRows(bench, self.timeline)
         self._with_a_session = (self.hear_row, rules[0], self.timeline, rules[1])
-        for widget in (self.header, line(), *self._with_a_session[:-1], self.reference_rows, rules[1], self.notice):
+        for widget in (self.header, line(), *self._with_a_session[:-1], self.reference_rows, rules[1]):
             column.addWidget(widget)
         column.addWidget(self.pages, 1)
         self.work = WorkLine(bench)
         column.addWidget(self.work)
         self.setCentralWidget(body)
+        self.notice = Notice(body, self.pages)
         self.documents = Documents(self, bench, self.settings, self.notice)
         self.documents.saved.connect(self.header.refresh)
+        self.documents.saved.connect(self._show_title)
         self.beginning = Beginning(self)
         self.pages.addWidget(self.beginning)
         self.menus = Menus(self, self, self.shape.ledger.add_menu())
         self._add_filled_menus()
         bench.session_changed.connect(self._session_changed)
-        bench.told.connect(self.notice.tell)
+        bench.told.connect(self.notice.take)
+        bench.session_changed.connect(lambda *_: self.notice.look_again())
+        bench.audio_changed.connect(self.notice.look_again)
         bench.missing_found.connect(self._tell_missing)
         bench.changed_found.connect(self._tell_changed)
+        bench.spoilt_found.connect(self._tell_spoilt)
         theme.changed.connect(self._dress)
         self._dress()
         self.ears = Ears(float(str(self.settings.value("ears/last", 0.0) or 0.0)))
         self._covered = False
         """Whether the fresh-ears start was offered since something was heard."""
-        self._since_check, self._asks = 0.0, True
+        self._since_check, self._asks, self._leaves = 0.0, True, False
+        self.all_ended = True
+        """Whether everything that ran has ended when the window was closed."""
+        bench.tasks_changed.connect(self._go_if_written)
         self._clock = QElapsedTimer()
         self._clock.start()
         self._timer = QTimer(self, interval=TICK_MS)
@@ -137,11 +153,17 @@ class Window(QMainWindow):
         def references() -> list[Entry]:
             return [(r.name, partial(self.remove_reference, r.id), False) for r in self.bench.session.references]
 
+        def files() -> list[Entry]:
+            session = self.bench.session
+            owners: list[Stem | Reference] = [*session.stems, *session.references]
+            return [(o.name, partial(self.use_another, o.media.path), False) for o in owners]
+
         def devices() -> list[Entry]:
             names = [("", "Default"), (SILENT, "Silent device"), *((name, name) for _, name in outputs())]
             return [(text, partial(self.choose_device, key), key == self.bench.device_choice) for key, text in names]
 
         self.menus.add_filled("File", "Open recent", "Save", recent, "None yet")
+        self.menus.add_filled("File", "Use another file", "Locate missing audio…", files, "None")
         self.menus.add_filled("File", "Remove reference", "Locate missing audio…", references, "None")
         self.menus.add_filled("Listen", "Device", "", devices, "None")
 
@@ -206,8 +228,10 @@ class Window(QMainWindow):
         """Bring further stems into the open session; read in the background."""
         session, folder = self.bench.session, self.bench.document.folder
         known = {s.id for s in session.stems}
+        refused: list[str] = []
 
         def done(found: Session) -> None:
+            self._tell_refused(refused)
             new = tuple(s for s in found.stems if s.id not in known)
             self.bench.edit(
                 f"Add {len(new)} stem{'s' if len(new) > 1 else ''}",
@@ -217,9 +241,14 @@ class Window(QMainWindow):
         self.bench.task(
             BRINGING_IN,
             "Bringing in stems",
-            lambda told: stems_added(session, [p.resolve() for p in paths], folder, told),
+            lambda told: stems_added(session, [p.resolve() for p in paths], folder, told, refused),
             done,
         )
+
+    def _tell_refused(self, refused: list[str]) -> None:
+        """Tell of files that could not be taken, each in its sentence."""
+        for sentence in refused[::-1]:
+            self.bench.tell(sentence, True)
 
     # --- media ---------------------------------------------------------------------------------------------
 
@@ -230,13 +259,19 @@ class Window(QMainWindow):
             self.notice.tell("Bring in a mix first; then references to compare it with.", True)
             return
 
+        refused: list[str] = []
+
         def work(told: Progress) -> list[Reference]:
-            return [
-                reference_of(path.resolve(), folder, lambda d, n=n: told((n + d) / len(paths)))  # type: ignore[misc]
-                for n, path in enumerate(paths)
-            ]
+            found = []
+            for n, path in enumerate(paths):
+                try:
+                    found.append(reference_of(path.resolve(), folder, lambda d, n=n: told((n + d) / len(paths))))  # type: ignore[misc]
+                except AudioFileError as error:
+                    refused.append(str(error))
+            return found
 
         def done(found: list[Reference]) -> None:
+            self._tell_refused(refused)
             for reference in found:
                 self.bench.edit(f"Add reference {reference.name}", partial(with_reference, reference=reference))
 
@@ -257,7 +292,15 @@ class Window(QMainWindow):
         missing = self.bench.audio.missing
         names = ", ".join(media.path.rsplit("/", 1)[-1] for media, _ in missing[:3])
         more = f" and {len(missing) - 3} more" if len(missing) > 3 else ""
-        self.notice.tell(f"Missing or unreadable: {names}{more}. {missing[0][1]}", True, "Locate…", self.locate)
+        audio = self.bench.audio
+        self.notice.take(
+            Said(
+                f"Missing or unreadable: {names}{more}. {missing[0][1]}",
+                act="Locate…",
+                then=self.locate,
+                solved=lambda: self.bench.audio is not audio,
+            )
+        )
 
     def locate(self) -> None:
         """Ask for the folder or file of each missing piece of audio."""
@@ -303,7 +346,36 @@ class Window(QMainWindow):
             else ""
         )
         silent = (self.bench.audio.missing and " Until it is taken, it is silent.") or " What plays is what it was."
-        self.notice.tell(f"{changed[0].words}{more}{silent}", True, "Take as it is now", self.bench.take_changed)
+        told = self.bench.audio.changed
+        self.notice.take(
+            Said(
+                f"{changed[0].words}{more}{silent}",
+                act="Take as it is now",
+                then=self.bench.take_changed,
+                solved=lambda: self.bench.audio.changed != told,
+            )
+        )
+
+    def _tell_spoilt(self) -> None:
+        """Files that were read are gone or damaged: what plays is in memory, but nobody could open the session again."""
+        for path, words in self.bench.audio.spoilt.items():
+            self.notice.take(
+                Said(
+                    f"{words} What plays is what it was; the session needs the file when it is opened again.",
+                    act="Use another file…",
+                    then=partial(self.use_another, path),
+                    solved=lambda path=path: path not in self.bench.audio.spoilt,  # type: ignore[misc]
+                )
+            )
+
+    def use_another(self, path: str) -> None:
+        """Ask for a file to be used in place of one of the session's, by its path there."""
+        name = path.rsplit("/", 1)[-1]
+        found, _filter = QFileDialog.getOpenFileName(
+            self, f"Instead of {name}", str(self.bench.document.folder), AUDIO_FILTER
+        )
+        if found:
+            self.relocate(path, Path(found))
 
     # --- sections ------------------------------------------------------------------------------------------
 
@@ -322,6 +394,10 @@ class Window(QMainWindow):
         start = self.bench.loudest(seconds)
         if start is None:
             self.notice.tell("The song is not measured yet, or shorter than that.", True)
+            return
+        there = next((s for s in self.bench.session.sections if same_span(s, start, start + seconds)), None)
+        if there is not None:
+            self.bench.look(section=there.id)
             return
         self.add_section(f"Loudest {seconds:g} s", start, start + seconds)
 
@@ -356,9 +432,12 @@ class Window(QMainWindow):
 
     def _session_changed(self, before: Session, now: Session) -> None:
         self.menus.show_history()
-        document = self.bench.document
-        self.setWindowTitle(f"{now.name}{' *' if document.changed else ''} – Gluvo")
+        self._show_title()
         self._show_what_can_be()
+
+    def _show_title(self) -> None:
+        document = self.bench.document
+        self.setWindowTitle(f"{document.session.name}{' *' if document.changed else ''} – Gluvo")
 
     def _show_what_can_be(self) -> None:
         """The pages of a session; or, where there is none, how to begin."""
@@ -425,6 +504,11 @@ class Window(QMainWindow):
         if not self.timeline.by_hand:
             self.timeline.stretch(round(114 + 0.16 * (self.height() - 800)), by_hand=False)
 
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and not event.isAutoRepeat():
+            self.hear_row.momentary.saw(event)
+        return super().event(event)
+
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
             self.bench.check_files()
@@ -436,6 +520,8 @@ class Window(QMainWindow):
             action()
         except GluvoError as error:
             self.notice.tell(str(error), True)
+        except (OSError, RuntimeError) as error:  # a path that no system takes, or a link that leads in a circle
+            self.notice.tell(f"That cannot be opened ({reason_of(error)}).", True)
 
     def _dress(self) -> None:
         self.menuBar().setStyleSheet("")
@@ -472,20 +558,63 @@ class Window(QMainWindow):
             self.new_from(paths)
 
     def end(self) -> None:
-        """Close at once, as the terminal or the system asks: what is unsaved is kept as a copy, and offered again."""
+        """Close, as the terminal or the system asks: what is unsaved is kept as a copy, and offered again. Files that are
+        being written are finished first; asked once more, they are given up."""
+        if self.bench.tasks.busy(WRITING) and self._asks:
+            self._asks = False
+            self._keep_last_copy()
+            self._leave_when_written()
+            return
         self._asks = False
         self.close()
         QApplication.quit()
 
+    def _keep_last_copy(self) -> None:
+        """Keep what is unsaved, if its folder answers."""
+        with contextlib.suppress(GluvoError, TimeoutError):
+            answered(self.bench.document.autosave, LAST_SECONDS)
+
+    def _leave_when_written(self) -> None:
+        self._leaves = True
+        self.notice.tell("Gluvo closes when the files are written.", True)
+        self._go_if_written()
+
+    def _go_if_written(self) -> None:
+        """Close, if that waits for files which are written now."""
+        if self._leaves and not self.bench.tasks.busy(WRITING):
+            self._leaves = False
+            self.close()
+            if not self._asks:
+                QApplication.quit()
+
+    def _may_close(self) -> bool:
+        """Ask about files that are being written, and about unsaved work. False if the user would rather stay."""
+        if self.bench.tasks.busy(WRITING):
+            answer = dialogs.ask(
+                self,
+                "Files are being written",
+                "Files are being written. Those that are not finished are given up if you stop now.",
+                (
+                    ("wait", "Wait, then close", "do"),
+                    ("stop", "Stop and close", "lose"),
+                    ("stay", "Cancel", "stay"),
+                ),
+            )
+            if answer == "wait":
+                self._leave_when_written()
+            if answer != "stop":
+                return False
+        return self.documents.may_leave()
+
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self._asks:
-            with contextlib.suppress(GluvoError):
-                self.bench.document.autosave()
-        elif not self.documents.may_leave():
+            self._keep_last_copy()
+        elif not self._may_close():
             event.ignore()
             return
         self._timer.stop()
         self.settings.setValue("geometry", self.saveGeometry())
         self._keep_ears()
-        self.bench.close()
+        self.hide()  # what runs may take a moment to end
+        self.all_ended = self.bench.close()
         event.accept()

@@ -64,7 +64,7 @@ class BandEdits:
         if eq is None:
             return
         if len(eq.bands) >= MOST_BANDS:
-            self._bench.told.emit(f"All {MOST_BANDS} bands are in use. Take one out first.", True)
+            self._bench.refuse(f"All {MOST_BANDS} bands are in use. Take one out first.")
             return
         changed, made = eq.with_new_band(band)
         self._bench.edit(action, lambda s: s.with_step(changed))
@@ -84,7 +84,7 @@ class BandEdits:
         """Duplicate a band to the other target; the two are linked."""
         eq = self.eq
         if eq is None or len(eq.bands) >= MOST_BANDS:
-            self._bench.told.emit(f"All {MOST_BANDS} bands are in use. Take one out first.", True)
+            self._bench.refuse(f"All {MOST_BANDS} bands are in use. Take one out first.")
             return
         changed, made = eq.with_twin(id)
         self._bench.edit("Duplicate band to the other target", lambda s: s.with_step(changed))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QColor, QContextMenuEvent, QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -18,7 +18,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gluvo.desk.controls.parts import Field
+from gluvo.desk.controls.keys import TYPES, claimed
+from gluvo.desk.controls.parts import Field, say_beside
 from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.editors.eq.lane import SEMITONE, Gesture, rounded_freq
 from gluvo.desk.editors.spectrum_view import PART_COLOURS
@@ -36,6 +37,8 @@ RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 CHOICES = ("shape", "target", "slope")
 SWITCHES = ("on", "dynamic")
+MOVES = (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Home, Qt.Key.Key_End)
+OWN_KEYS = (*MOVES, Qt.Key.Key_Insert, Qt.Key.Key_Delete, Qt.Key.Key_Backspace, *TYPES, Qt.Key.Key_Menu)
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -181,6 +184,8 @@ class BandTable(QTableWidget):
             value = type(setting.default)(text)
         elif setting.kind == "number":
             value = setting.read(text)
+            if beyond := setting.beyond(text):
+                say_beside(self, beyond)
             if isinstance(value, float):
                 value = rounded_freq(value) if name == "freq" else round(value, 2)
         else:
@@ -219,6 +224,9 @@ class BandTable(QTableWidget):
         if value != now:
             self.changed_band.emit(Gesture(band.id, {name: value}))
 
+    def event(self, event: QEvent) -> bool:
+        return claimed(event, OWN_KEYS) or super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         keys, key, held = Qt.Key, event.key(), event.modifiers()
         row, column = self.currentRow(), self.currentColumn()
@@ -230,14 +238,14 @@ class BandTable(QTableWidget):
             band = self.band(row)
             if band is not None:
                 self.removed.emit(band.id)
-        elif key in (keys.Key_Return, keys.Key_Enter, keys.Key_F2) and row >= 0:
+        elif key in TYPES and row >= 0:
             if FIELDS[column] in SWITCHES:
                 self.flip(row, column)
             elif FIELDS[column]:
                 self.edit(self.currentIndex())
         elif key == keys.Key_Menu:
             self._ask(row)
-        elif key in (keys.Key_Up, keys.Key_Down, keys.Key_Left, keys.Key_Right, keys.Key_Home, keys.Key_End):
+        elif key in MOVES:
             super().keyPressEvent(event)
         else:
             event.ignore()

@@ -6,7 +6,7 @@ from functools import partial
 from typing import Any
 
 import msgspec
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import (
     QStackedLayout,
@@ -127,7 +127,7 @@ class EqEditor(StepEditor[MidSideEq]):
         lane.removed.connect(self.bands.remove)
         lane.asked.connect(self.ask)
         lane.stepped.connect(self.bands.step)
-        lane.hunted.connect(self._hunted)
+        lane.hunted.connect(partial(self._hunted, lane))
         return lane
 
     def build_middle(self) -> None:
@@ -232,6 +232,9 @@ class EqEditor(StepEditor[MidSideEq]):
         way = "sinks" if band.moves == "down" else "rises"
         return f"{way} by up to {band.range:g} dB over {figure(band.threshold)} dBFS, {band.ratio:.1f} : 1"
 
+    def begin(self) -> None:
+        self.table.setFocus()
+
     # --- the bands -----------------------------------------------------------------------------------------
 
     def _set_band(self, name: str, value: Any) -> None:
@@ -277,9 +280,12 @@ class EqEditor(StepEditor[MidSideEq]):
         if not on:
             self.hunt.leave()
 
-    def _hunted(self, target: str, freq: object) -> None:
-        if isinstance(freq, float):
-            self.hunt.to(target, freq)
+    def _hunted(self, pressed: EqLane, place: QPointF | None) -> None:
+        """The pointer sweeps, from the lane where it was pressed into any other; None when it is let go."""
+        if place is not None:
+            shown = (lane for lane in self.lanes.values() if lane.isVisible())
+            lane = next((lane for lane in shown if lane.rect().contains(lane.mapFromGlobal(place).toPoint())), pressed)
+            self.hunt.to(lane.target, lane.freq_at(lane.mapFromGlobal(place).x()))
         elif self.hunt.place is not None:
             self.hunt.cut()
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QEvent, QObject, QPointF, Qt, QTimer, Signal
-from PySide6.QtGui import QCursor, QHideEvent, QKeyEvent, QShowEvent
+from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt, QTimer, Signal
+from PySide6.QtGui import QCursor, QHideEvent, QKeyEvent, QMouseEvent, QShowEvent
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QLineEdit, QWidget
 
 from gluvo.advise.tone import cut_found, hunting
@@ -22,6 +22,8 @@ STEP = 0.5
 """Semitones that an arrow key moves the bell by."""
 REPEAT_MS = 60
 """A key that is let go and comes back within this was held all along: some systems repeat keys that way."""
+LEAST_MOVE = 4
+"""Pixels that a pointer moves by when a hand means it."""
 ARROWS = {Qt.Key.Key_Left: -1.0, Qt.Key.Key_Right: 1.0}
 
 
@@ -59,7 +61,7 @@ class Hunt:
         if place is None or step is None or settings.cut <= 0.0:
             return
         if len(step.bands) >= MOST_BANDS:
-            self._bench.told.emit(f"All {MOST_BANDS} bands are in use. Take one out first.", True)
+            self._bench.refuse(f"All {MOST_BANDS} bands are in use. Take one out first.")
             return
         changed, made = step.with_new_band(cut_found(*place, settings.cut, settings.q))
         self._bench.edit("Cut where the hunt ended", lambda s: s.with_step(changed))
@@ -67,7 +69,8 @@ class Hunt:
 
 
 class HuntKeys(QObject):
-    """H hunts as long as it is held: the pointer leads, or the arrow keys. Escape leaves.
+    """H hunts as long as it is held: the pointer leads, or the arrow keys. Escape leaves; so does letting go without
+    having moved, since a tap is no hunt.
 
     Watches the whole application while the lanes are in sight, since H belongs to another step's menu otherwise.
     """
@@ -80,6 +83,10 @@ class HuntKeys(QObject):
         super().__init__()
         self._hunt, self._lanes, self._start = hunt, lanes, start
         self.held = False
+        self._moved = False
+        """Whether the bell was led anywhere since the key was pressed."""
+        self._pressed_at = QPoint()
+        """Where the pointer was then, on screen."""
         self._let_go = QTimer(self, singleShot=True, interval=REPEAT_MS)
         self._let_go.timeout.connect(self._cut)
 
@@ -99,6 +106,9 @@ class HuntKeys(QObject):
             self.held = False
             self._hunt.leave()
         elif kind == QEvent.Type.MouseMove and self.held and isinstance(watched, EqLane):
+            assert isinstance(event, QMouseEvent)
+            away = event.globalPosition().toPoint() - self._pressed_at
+            self._moved |= away.manhattanLength() >= LEAST_MOVE
             self._follow(watched)
         elif isinstance(event, QKeyEvent) and self._mine(event):
             if kind == QEvent.Type.ShortcutOverride:
@@ -121,7 +131,10 @@ class HuntKeys(QObject):
 
     def _cut(self) -> None:
         self.held = False
-        self._hunt.cut()
+        if self._moved:
+            self._hunt.cut()
+        else:
+            self._hunt.leave()
 
     def _press(self, key: Qt.Key) -> None:
         self._let_go.stop()
@@ -130,7 +143,7 @@ class HuntKeys(QObject):
             self._hunt.leave()
             self.left.emit()
         elif key == KEY and not self.held:
-            self.held = True
+            self.held, self._moved, self._pressed_at = True, False, QCursor.pos()
             lane = next((lane for lane in self._lanes if lane.isVisible() and lane.area.contains(_pointer(lane))), None)
             if lane is not None:
                 self._follow(lane)
@@ -138,6 +151,7 @@ class HuntKeys(QObject):
                 self._hunt.to(*self._start())
         elif key in ARROWS and self._hunt.place is not None:
             target, freq = self._hunt.place
+            self._moved = True
             self._hunt.to(target, min(20_000.0, max(20.0, freq * SEMITONE ** (ARROWS[key] * STEP))))
 
     def _follow(self, lane: EqLane) -> None:

@@ -68,8 +68,8 @@ class EqLane(Chart):
     """The menu of a band, at a place on the screen."""
     stepped = Signal(int)
     """The next band (1) or the one before it (−1) is to be chosen."""
-    hunted = Signal(str, object)
-    """The pointer is at a frequency of this target while hunting; None: it was let go."""
+    hunted = Signal(object)
+    """Where on screen the pointer is while hunting, a `QPointF`; None: it was let go."""
 
     def __init__(self, target: str, *, last: bool) -> None:
         self.target = target
@@ -339,7 +339,7 @@ class EqLane(Chart):
             return
         if self.hunting:
             self._hunts = True
-            self.hunted.emit(self.target, self.freq_at(event.position().x()))
+            self.hunted.emit(event.globalPosition())
             return
         band = self.band_at(event.position())
         if band is None:
@@ -353,7 +353,7 @@ class EqLane(Chart):
         place = event.position()
         self._pointer = place if self.area.contains(place) else None
         if self._hunts:
-            self.hunted.emit(self.target, self.freq_at(place.x()))
+            self.hunted.emit(event.globalPosition())
         elif self._dragged:
             self._drag(place, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         else:
@@ -378,7 +378,7 @@ class EqLane(Chart):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._hunts:
             self._hunts = False
-            self.hunted.emit(self.target, None)
+            self.hunted.emit(None)
         elif self._dragged:
             self._dragged = 0
             self.settled.emit()

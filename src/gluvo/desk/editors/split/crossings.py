@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
-from gluvo.desk.controls.parts import hertz, type_over
+from gluvo.desk.controls.keys import TYPES, claimed
+from gluvo.desk.controls.parts import hertz, say_beside, type_over
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.editors.spectrum_view import SpectrumView
 from gluvo.steps.split import CROSSOVER
@@ -120,7 +121,8 @@ class Crossings(SpectrumView):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         found = self._under(event.position())
-        if found is None:
+        wanted = self.hasFocus() or bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        if found is None or not wanted:
             event.ignore()
             return
         self._choose(found)
@@ -129,6 +131,9 @@ class Crossings(SpectrumView):
         event.accept()
 
     # --- the keyboard --------------------------------------------------------------------------------------
+
+    def event(self, event: QEvent) -> bool:
+        return claimed(event, TYPES) or super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key, keys = event.key(), Qt.Key
@@ -140,7 +145,7 @@ class Crossings(SpectrumView):
             self._choose((self._chosen + (1 if key == keys.Key_Up else -1)) % len(self._freqs))
         elif key in (keys.Key_PageUp, keys.Key_PageDown):
             self._by(step**10 if key == keys.Key_PageUp else step**-10)
-        elif key in (keys.Key_Return, keys.Key_Enter, keys.Key_F2):
+        elif key in TYPES:
             self._type()
         else:
             super().keyPressEvent(event)
@@ -158,6 +163,8 @@ class Crossings(SpectrumView):
             if value is not None:
                 self.moved.emit(n, value)
                 self.settled.emit()
+                if beyond := CROSSOVER.beyond(typed):
+                    say_beside(self, beyond)
 
         type_over(self, CROSSOVER.show(self._freqs[n]), self._name_at(n).toRect().adjusted(0, 0, 14, 2), take)
 

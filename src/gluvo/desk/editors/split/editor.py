@@ -154,7 +154,7 @@ class SplitEditor(StepEditor[Split]):
         gone = sum(map(len, before.rows)) - sum(map(len, self.step.rows)) if before is not None and self.step else 0
         if gone > 0:
             what = "A step went" if gone == 1 else f"{gone} steps went"
-            self.bench.told.emit(f"{what} with its band. Undo brings it back.", False)
+            self.bench.tell(f"{what} with its band. Undo brings it back.", False)
 
     def _change(self, band: int, name: str, value: Any) -> None:
         label = settings_of(SplitBand)[name].label.lower() if name in settings_of(SplitBand) else name

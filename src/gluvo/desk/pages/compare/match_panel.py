@@ -6,13 +6,13 @@ import msgspec
 import numpy as np
 from PySide6.QtCore import QRectF, Qt, QTimer
 from PySide6.QtGui import QPainter, QPen
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.tonal_match import MatchSettings, TonalMatch, tonal_match, with_match
 from gluvo.compare.match import RESULT
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.controls.flow import Lines
-from gluvo.desk.controls.parts import Toggle, button, figure, label
+from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours
 from gluvo.desk.model.comparing import Comparing
@@ -78,7 +78,7 @@ class MatchPanel(QWidget):
         column.setSpacing(8)
         row = QHBoxLayout()
         row.addWidget(label("Towards"))
-        self.towards = QComboBox()
+        self.towards = ChoiceBox()
         self.towards.setAccessibleName("Towards")
         self.towards.setToolTip("Whose tone is aimed at, in the sections that are paired with the chosen one.")
         self.towards.activated.connect(lambda _: self._soon())

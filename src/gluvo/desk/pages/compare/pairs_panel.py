@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.compare.references import paired, with_sections
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import button, clock
+from gluvo.desk.controls.parts import ChoiceBox, button, clock, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
 from gluvo.desk.model.workbench import Workbench
@@ -40,7 +40,7 @@ class PairsPanel(QWidget):
         self.table.entered.connect(self._go)
         column.addWidget(self.table, 1)
         row = QHBoxLayout()
-        self.reference = QComboBox()
+        self.reference = ChoiceBox()
         self.reference.setAccessibleName("Reference")
         self.reference.setToolTip("The reference whose trim and sections are set here.")
         self.reference.currentIndexChanged.connect(lambda _: self._show_reference())
@@ -100,7 +100,7 @@ class PairsPanel(QWidget):
         for row, section in enumerate(session.sections):
             self.table.show_line(row, [(section.name, "ink")])
             for n, reference in enumerate(session.references, start=1):
-                chooser = QComboBox()
+                chooser = ChoiceBox()
                 chooser.setAccessibleName(f"{section.name} against {reference.name}")
                 chooser.activated.connect(partial(self._pair, chooser, section.id, reference.id))
                 self._choosers[section.id, reference.id] = chooser
@@ -119,13 +119,14 @@ class PairsPanel(QWidget):
             return
         own = next((pair.own for pair in reference.pairs if pair.section == section), NEAREST)
         nearest = bench.picture.partners.get(id, {}).get(section)
-        auto = "nearest" if own or nearest is None else f"nearest: {told(nearest)}"
+        auto = "nearest" if own or nearest is None else f"{told(nearest)}, nearest"
         wanted = [(auto, NEAREST), *((told(s), s.id) for s in reference.sections)]
         if [(chooser.itemText(n), chooser.itemData(n)) for n in range(chooser.count())] != wanted:
             chooser.clear()
             for words, data in wanted:
                 chooser.addItem(words, data)
         chooser.setCurrentIndex(next((n for n, (_, data) in enumerate(wanted) if data == own), 0))
+        chooser.setToolTip(plain(chooser.currentText()))
 
     def _pair(self, chooser: QComboBox, section: str, reference: str, _index: int = 0) -> None:
         own = str(chooser.currentData())

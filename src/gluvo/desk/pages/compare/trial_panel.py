@@ -81,6 +81,8 @@ class TrialPanel(QWidget):
         column.addWidget(self.table, 4)
         self._found: list[Hearable] = []
         self._marked = {RESULT, UNTOUCHED}
+        self._proposed = ""
+        """The version that was marked unasked, since it is the newest."""
         self._waits = False
         """Whether it begins once all that takes part is measured."""
         self._shown: object = None
@@ -154,6 +156,7 @@ class TrialPanel(QWidget):
         found = [h for h in bench.hearables() if not h.is_difference]
         if [(h.id, h.name) for h in found] != [(h.id, h.name) for h in self._found]:
             self._found = found
+            self._propose()
             self._fill()
         trials: tuple[Trial, ...] = bench.session.trials
         if trials != self._shown:
@@ -164,6 +167,13 @@ class TrialPanel(QWidget):
                 self.table.show_line(n, ((when, "faint"), (meaning(trial), "ink")))
             self.table.resizeRowsToContents()
         self._follow()
+
+    def _propose(self) -> None:
+        """Against the result the newest version, since that is what one asks oneself about; untouched, where there is none.
+        What the user has marked stays."""
+        newest = next((h.id for h in self._found if h.group == VERSIONS), UNTOUCHED)
+        if self._marked == {RESULT, self._proposed or UNTOUCHED} and newest != self._proposed:
+            self._marked, self._proposed = {RESULT, newest}, newest
 
     def showEvent(self, event: object) -> None:
         self.refresh()

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtWidgets import QComboBox, QDialog, QFileDialog, QHBoxLayout, QProgressBar, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QProgressBar, QVBoxLayout, QWidget
 
 from gluvo.deliver.batch import Delivered, Track, album_targets, deliver_track, spread, track_of
 from gluvo.deliver.targets import all_targets, loudness_of, measured_by, shortfalls
-from gluvo.desk.controls.parts import Toggle, button, figure, label, plain
+from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, figure, label, plain
 from gluvo.desk.controls.table import Table
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
@@ -53,7 +53,7 @@ class AlbumDialog(QDialog):
         column.addWidget(self.table, 1)
         row = QHBoxLayout()
         row.addWidget(label("Bring all to"))
-        self.target = QComboBox()
+        self.target = ChoiceBox()
         self.target.setAccessibleName("Target of the album")
         self._targets = all_targets()
         self.target.addItems([AS_THEY_ARE, *(t.name for t in self._targets)])

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.compare.match import RESULT
 from gluvo.deliver.encoding import BANDS, LOST, Encoded, Encoding
 from gluvo.deliver.formats import FORMATS
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import button, figure, label
+from gluvo.desk.controls.parts import ChoiceBox, button, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.theme import theme
@@ -36,7 +36,7 @@ class EncodePanel(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
         top = QHBoxLayout()
-        self.format, self.bit_rate = QComboBox(), QComboBox()
+        self.format, self.bit_rate = ChoiceBox(), ChoiceBox()
         self.format.setAccessibleName("Format to check")
         self.bit_rate.setAccessibleName("Bit rate to check")
         for found in FORMATS.values():

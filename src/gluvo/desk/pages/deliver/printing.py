@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import re
 from pathlib import Path
 
 from PySide6.QtCore import QByteArray, QMarginsF, QUrl
-from PySide6.QtGui import QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QTextDocument
+from PySide6.QtGui import QGuiApplication, QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QTextDocument
 from PySide6.QtSvg import QSvgRenderer
 
 from gluvo.deliver import report
+from gluvo.desk.controls.theme import load_type
 from gluvo.errors import WriteError
 from gluvo.session.files import reason_of, replacing
 
@@ -21,6 +23,15 @@ body { font-family: 'IBM Plex Sans Condensed'; font-size: 9pt; }
 td, th { padding: 1px 10px 1px 0; } th { color: #66727D; font-weight: normal; }
 .big { font-size: 24pt; font-weight: bold; } .faint, .hash { color: #66727D; } .good { color: #4B7A35; } .over { color: #BF232B; }
 """
+
+
+def print_to_file(material: report.Material, path: Path) -> None:
+    """As `print_report`, where there is neither a window nor a screen: for the command line."""
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    application = QGuiApplication.instance() or QGuiApplication([])
+    load_type()
+    print_report(material, path)
+    del application  # until here it is needed
 
 
 def print_report(material: report.Material, path: Path) -> None:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.names import FIELDS
 from gluvo.deliver.targets import all_targets
 from gluvo.desk.controls.flow import Flow, Group, Lines, scrolled
-from gluvo.desk.controls.parts import ChoiceRow, Toggle, button, label, plain
+from gluvo.desk.controls.parts import ChoiceBox, ChoiceRow, Toggle, button, label, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.delivery import Delivery
 from gluvo.desk.pages.deliver.dither_dialog import DitherDialog
@@ -39,7 +39,7 @@ class RowPanel(QWidget):
         column.addLayout(head)
         top = QHBoxLayout()
         top.addWidget(label("Target"))
-        self.target = QComboBox()
+        self.target = ChoiceBox()
         self.target.setAccessibleName("Target of this row")
         self.target.setToolTip(
             "<b>Target</b><br>The song's own, or another that this file is brought to by the mix bus's last limiter; the "

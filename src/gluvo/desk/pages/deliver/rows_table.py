@@ -5,13 +5,14 @@ from __future__ import annotations
 from functools import partial
 
 import msgspec
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QEvent, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QProgressBar, QTableWidget, QTableWidgetItem, QWidget
 
 from gluvo.deliver.encoding import Encoding
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import loudness_of, measured_by
+from gluvo.desk.controls.keys import claimed
 from gluvo.desk.controls.parts import button, figure, plain
 from gluvo.desk.controls.table import Coloured
 from gluvo.desk.controls.theme import colours, theme
@@ -184,9 +185,9 @@ class RowsTable(QTableWidget):
                 (text, "faint", tip),
                 after,
                 (
-                    "of an earlier state: the session has changed since",
+                    "changed since",
                     "faint",
-                    "Write it again to hear what is there now.",
+                    "The file is of an earlier state of the session: write it again to have what is there now.",
                 ),
             ]
         return [(text, "ink", tip), after, (words, "good" if good else "over", plain(words))]
@@ -228,6 +229,9 @@ class RowsTable(QTableWidget):
             "Rename deliverable",
             lambda s: s.replace(deliverables=tuple(new if d.id == new.id else d for d in s.deliverables)),
         )
+
+    def event(self, event: QEvent) -> bool:
+        return claimed(event, (*KEYS, Qt.Key.Key_Delete)) or super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Delete and self.current:

@@ -1,0 +1,101 @@
+"""What the steps of a chain take away together, Splits included."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from gluvo.dsp.compression import arriving
+from gluvo.dsp.kernel import Floats
+from gluvo.measure.overview import heard_hops
+from gluvo.measure.trace import Span, hop_frames
+from gluvo.render.song import Rendered
+from gluvo.steps import Split
+
+NO_POWER = 1e-12
+"""Mean square under which nothing is said of what is taken from a sound."""
+
+
+@dataclass(frozen=True, eq=False)
+class Taken:
+    """What is taken away in every 10 ms, dB."""
+
+    mean: Floats
+    most: Floats
+
+    def __add__(self, other: Taken) -> Taken:
+        return Taken(self.mean + other.mean, self.most + other.most)
+
+
+def taken_by(render: Rendered, step: str) -> Taken | None:
+    """What a step takes away, or a Split with all its bands; None for what takes nothing, or is not rendered."""
+    item = render.plan.item(step)
+    if isinstance(item, Split):
+        return _by_split(render, item)
+    joint = render.joint(step)
+    if joint is None or joint.reduction is None:
+        return None
+    return Taken(joint.reduction.mean, joint.reduction.top)
+
+
+def taken_along(render: Rendered, strip: str) -> Taken | None:
+    """What the steps of a strip's chain take away together, lanes aside; None where none takes anything."""
+    found = render.plan.strips.get(strip)
+    each = [taken_by(render, id) for id in found.along] if found is not None else []
+    there = [taken for taken in each if taken is not None]
+    total = there[0] if there else None
+    for taken in there[1:]:
+        assert total is not None
+        total = total + taken
+    return total
+
+
+def mean_along(render: Rendered, strip: str, span: Span | None = None) -> float:
+    """What they take away on average over a span, where there is signal, dB; each step's mean added up."""
+    found, total = render.plan.strips.get(strip), 0.0
+    for id in found.along if found is not None else ():
+        before, after = render.before(id), render.plan.after[id]
+        if isinstance(render.plan.item(id), Split) and before is not None:  # once: screens ask at each look
+            total += before.once(("split", after.key, span), lambda id=id: _mean_of_split(render, id, span))  # type: ignore[misc]
+        elif (joint := render.joint(id)) is not None:
+            total += joint.mean_reduction(span)
+    return total
+
+
+def _mean_of_split(render: Rendered, id: str, span: Span | None) -> float:
+    taken, before = taken_by(render, id), render.before(id)
+    if taken is None or before is None:
+        return 0.0
+    inner, heard = before.within(span), heard_hops(before.trace)
+    hop = hop_frames(before.rate) / before.rate
+    rows = slice(max(0, round(inner.start / hop)), max(0, round(inner.end / hop))) if inner else slice(None)
+    counted = taken.mean[rows][heard[: len(taken.mean)][rows]]
+    return float(counted.mean()) if len(counted) else 0.0
+
+
+def _by_split(render: Rendered, split: Split) -> Taken | None:
+    """By how much the power of the whole is less for what the steps of its bands take from theirs."""
+    before = render.before(split.id)
+    if before is None:
+        return None
+    whole = before.trace.squares.mean(axis=1)
+    lost = [np.zeros(len(whole)), np.zeros(len(whole))]
+    some = False
+    for band in split.bands:
+        steps = [(step, render.joint(step.id)) for step in band.steps if band.on and step.on]
+        at_work = [
+            (step, joint.reduction) for step, joint in steps if joint is not None and joint.reduction is not None
+        ]
+        came = render.before(at_work[0][0].id) if at_work else None
+        if came is None:
+            continue
+        some, power = True, came.trace.squares.mean(axis=1)
+        for n, curves in enumerate(([r.mean for _, r in at_work], [r.top for _, r in at_work])):
+            taken = arriving(np.sum(curves, axis=0), band.mix / 100.0)
+            lost[n] += power * (1.0 - 10.0 ** (taken / -10.0))
+    if not some:
+        return None
+    left = [1.0 - np.minimum(part / np.maximum(whole, NO_POWER), 1.0 - 1e-6) for part in lost]
+    mean, most = (-10.0 * np.log10(share) for share in left)
+    return Taken(mean, most)
