@@ -28,6 +28,14 @@ FEWEST = 4
 FRAME_SECONDS = 4096 / 48_000
 WIDEN = 2
 """Bins to either side of one that is cut that are cut as much: as wide as the window smears a steady tone."""
+PARTIALS = 8
+"""What may be so high a partial of a note is judged by that note."""
+CLOSEST = 6
+"""Bins from partial to partial that there must be at least, so that what lies between two of them can be told."""
+CLEAR, PLAIN = 10.0 ** (6.0 / 10.0), 10.0 ** (12.0 / 10.0)
+"""How far a partial stands over what lies between it and the next, as power, that begins to be told, and that is sure."""
+SOME, MOST = 0.4, 0.6
+"""Share of all that sounds from which a tone begins to be let be, and is."""
 SMALLEST_POWER = 1e-30
 SILENT_POWER = 1e-12
 """Power of a bin's surroundings that they are taken to have at least, so that what stands out of silence is let be."""
@@ -54,6 +62,83 @@ def surroundings(size: int) -> tuple[np.ndarray, np.ndarray]:
 
 
 @kernel
+def partial_of(power, place, spacing):  # type: ignore[no-untyped-def]
+    """Whether a partial of a note lies at a place in `power`, in bins, 0–1, and how strong it is, as power.
+
+    It is the largest bin about there, and stands over what lies half way to the next on its softer side.
+    """
+    k = int(place + 0.5)
+    aside = int(0.5 * spacing + 0.5)
+    if k - aside < 1 or k + aside + 2 > power.shape[0]:
+        return 0.0, 0.0
+    most = max(power[k - 1], power[k], power[k + 1])
+    below, above = power[k - aside - 1] + power[k - aside], power[k + aside] + power[k + aside + 1]
+    ratio = most / max(0.5 * min(below, above), SMALLEST_POWER)
+    if ratio <= CLEAR:
+        return 0.0, 0.0
+    return min(math.log(ratio / CLEAR) / math.log(PLAIN / CLEAR), 1.0), most
+
+
+@kernel
+def left_of_a_note(power, k, over, selectivity):  # type: ignore[no-untyped-def]
+    """The share of `over`, the dB that would be cut of the tone whose top is bin `k`, that is left as it may be a note's.
+
+    A tone is taken for each of the first partials of a note in turn. The lowest is let be where the next two are there. Any
+    other is judged where the lowest is there, and those next to it are, or those two off (of some instruments every other
+    one is missing): it is cut by what it stands over the middle of the two, less `selectivity`, if that is less.
+    """
+    a, b, c = math.log(power[k - 1]), math.log(power[k]), math.log(power[k + 1])
+    bend = a - 2.0 * b + c
+    place = k + (0.5 * (a - c) / bend if bend < 0.0 else 0.0)
+    least = 1.0
+    for partial in range(1, PARTIALS + 1):
+        spacing = place / partial
+        if spacing < CLOSEST:
+            break
+        if partial == 1:
+            second, _ = partial_of(power, 2.0 * spacing, spacing)
+            third, _ = partial_of(power, 3.0 * spacing, spacing)
+            least = min(least, 1.0 - min(second, third))
+            continue
+        lowest, _ = partial_of(power, spacing, spacing)
+        for off in range(1, 3):
+            if lowest > 0.0 and partial > off:
+                below, one = partial_of(power, (partial - off) * spacing, spacing)
+                above, other = partial_of(power, (partial + off) * spacing, spacing)
+                there = min(lowest, below, above)
+                if there > 0.0:
+                    stands = 10.0 / math.log(10.0) * (b - 0.5 * math.log(one * other))
+                    judged = min(max(stands - selectivity, 0.0) / over, 1.0)
+                    least = min(least, 1.0 - there * (1.0 - judged))
+    return least
+
+
+@kernel
+def let_notes_be(power, over, selectivity, shares):  # type: ignore[no-untyped-def]
+    """Scale the dB by which bins would be cut, `over` (bins), where they are no resonances: partials of notes (see
+    `left_of_a_note`), and tones that are most of what sounds. `shares` (bins) is written over."""
+    bins, total = power.shape[0], 0.0
+    for k in range(bins):
+        total += power[k]
+        shares[k] = 1.0
+    for k in range(OWN, bins - OWN):
+        if over[k] <= 0.0:
+            continue
+        tone, top = 0.0, True
+        for j in range(k - WIDEN, k + WIDEN + 1):
+            tone += power[j]
+            top = top and power[j] <= power[k]
+        if top:
+            share = min(max((MOST - tone / total) / (MOST - SOME), 0.0), 1.0)
+            if share > 0.0:
+                share *= left_of_a_note(power, k, over[k], selectivity)
+            for j in range(k - OWN, k + OWN + 1):
+                shares[j] = min(shares[j], share)
+    for k in range(bins):
+        over[k] *= shares[k]
+
+
+@kernel
 def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, work, cut):  # type: ignore[no-untyped-def]
     """By how many dB each bin is cut, into `cut` (bins).
 
@@ -66,7 +151,7 @@ def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, 
     The mean is the quadratic one of powers, which goes by what is loud in the surroundings: one partial among others does
     not stand out, one that is louder than its neighbours does. Of the two sides it is the middle in dB, so that a sound
     that leans is judged by its own slope; but no further under the louder one than `EDGE`, so that the end of a sound does
-    not stand out. `work` (3, bins + 1) is written over.
+    not stand out. Notes are let be, see `let_notes_be`. `work` (3, bins + 1) is written over.
     """
     bins, size = power.shape[0], z.shape[0] // 2
     ratio, level, sums = work[0, :bins], work[1, :bins], work[2]
@@ -92,7 +177,10 @@ def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, 
     to_db(ratio, level)
     over = ratio
     for k in range(bins):
-        over[k] = min(max(level[k] - selectivity, 0.0), depth) * weights[k]
+        over[k] = max(level[k] - selectivity, 0.0)
+    let_notes_be(power, over, selectivity, level)
+    for k in range(bins):
+        over[k] = min(over[k], depth) * weights[k]
     for k in range(bins):
         most = 0.0
         for j in range(max(0, k - WIDEN), min(bins, k + WIDEN + 1)):

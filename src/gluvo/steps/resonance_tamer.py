@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, ClassVar
+from collections.abc import Mapping
+from typing import Annotated, ClassVar, Self
 
 import msgspec
 import numpy as np
 
 from gluvo.dsp import compression as comp
+from gluvo.dsp.db import gain_of
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.logarithms import to_factors
 from gluvo.dsp.taming import OVERLAP, Frames, frame_length, scale_bins, standing_out, surroundings, weights_at
+from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.common import Part, columns_of, mix, works_on
 from gluvo.steps.settings import number
 
-TAKES, WHERE = "What it takes", "How much where"
+TAKES, LEVEL, WHERE = "What it takes", "How loud", "How much where"
 PLACES = (150.0, 400.0, 1200.0, 4000.0, 10_000.0)
 """Hz at which its weight is set."""
 
@@ -36,11 +39,16 @@ def _weight(place: float, name: str) -> msgspec.Meta:
 
 
 class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
-    """Works on frames of 85 ms, and is late by one. At most 0 dB it passes bit for bit, and at once."""
+    """Works on frames of 85 ms, and is late by one. At most 0 dB it passes bit for bit, and at once.
+
+    Notes are let be: partials that stand in a series, and tones that are most of what sounds.
+    """
 
     title: ClassVar[str] = "Resonance tamer"
     summary: ClassVar[str] = "Cuts what rings out of its surroundings, as long as it does"
     leading: ClassVar[tuple[str, ...]] = ("at_most", "stands_out", "at_least")
+    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
+    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
     reduces: ClassVar[bool] = True
 
     stands_out: Annotated[
@@ -76,6 +84,9 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
     mode: Annotated[Part, works_on("Which part of the stereo signal is looked at and cut.", TAKES)] = "stereo"
     mix: Annotated[float, mix("How much of the cut is in the result.", TAKES)] = 100.0
 
+    output: Annotated[float, held.output(LEVEL)] = 0.0
+    hold_loudness: Annotated[bool, held.hold(LEVEL, "what is cut is not judged by being softer.")] = False
+
     weight_1: Annotated[float, _weight(PLACES[0], "Lows")] = 100.0
     weight_2: Annotated[float, _weight(PLACES[1], "Low mids")] = 100.0
     weight_3: Annotated[float, _weight(PLACES[2], "Mids")] = 100.0
@@ -86,12 +97,20 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
         return TamerProcessor(self, rate)
 
     @property
-    def passes(self) -> bool:
+    def idle(self) -> bool:
+        """Whether nothing is ever cut."""
         return self.at_most == 0.0
 
     @property
+    def passes(self) -> bool:
+        return self.idle and self.output == 0.0
+
+    def apart(self) -> tuple[Self, float]:
+        return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
+
+    @property
     def memory(self) -> float:
-        return 0.0 if self.passes else 5.0 * self.at_least / 1000.0
+        return 0.0 if self.idle else 5.0 * self.at_least / 1000.0
 
     @property
     def weights(self) -> tuple[float, ...]:
@@ -105,7 +124,7 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
 
     @classmethod
     def examples(cls) -> tuple[Step, ...]:
-        return (cls(at_most=6.0, stands_out=3.0), cls(at_most=6.0, mode="mid"))
+        return (cls(at_most=6.0, stands_out=3.0), cls(at_most=6.0, mode="mid", output=1.0))
 
     def describe(self) -> str:
         return f"up to {self.at_most:.1f} dB, over {self.stands_out:.1f} dB" if self.at_most else "neutral"
@@ -114,9 +133,9 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
 class TamerProcessor(Processor):
     def __init__(self, settings: ResonanceTamer, rate: int) -> None:
         super().__init__()
-        self._passes = settings.passes
+        self._idle, self._gain = settings.idle, gain_of(settings.output)
         size = frame_length(rate)
-        self.latency = 0 if self._passes else size
+        self.latency = 0 if self._idle else size
         self.freqs = np.asarray(np.fft.rfftfreq(size, 1.0 / rate))
         self.cut: Floats = np.zeros(len(self.freqs))
         """By how many dB each bin was cut in the last frame."""
@@ -138,8 +157,8 @@ class TamerProcessor(Processor):
         self._frames.begin(place)
 
     def process(self, x: Audio, out: Audio) -> None:
-        if self._passes:
-            np.copyto(out, x)
+        if self._idle:
+            np.multiply(x, self._gain, out=out)
             return
         taken = x
         if self._mode != "stereo" or out is x:
@@ -157,6 +176,8 @@ class TamerProcessor(Processor):
                 self._turn()
         if self._mode != "stereo":
             comp.from_mid_side(out, out)
+        if self._gain != 1.0:
+            np.multiply(out, self._gain, out=out)
 
     def _turn(self) -> None:
         """Look at the frame that is full, and cut it."""
@@ -182,8 +203,8 @@ class TamerProcessor(Processor):
         frames.add()
 
     def adopt(self, other: Processor) -> bool:
-        if not isinstance(other, TamerProcessor) or self._passes or other._passes:
-            return self._passes
+        if not isinstance(other, TamerProcessor) or self._idle or other._idle:
+            return self._idle
         np.copyto(self._power, other._power)
         in_step = self._frames.phase == other._frames.phase and self._mode == other._mode
         if in_step:

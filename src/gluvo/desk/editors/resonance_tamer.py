@@ -10,6 +10,7 @@ from gluvo.desk.charts.band_views import TamingView
 from gluvo.desk.charts.views import ReductionView
 from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import figure, hertz
+from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.ears import show_ear, taken_toggle
 from gluvo.dsp.taming import frame_length
@@ -46,13 +47,17 @@ class TamerEditor(StepEditor[ResonanceTamer]):
 
     def refresh(self) -> None:
         super().refresh()
+        output, step = self.controls["output"], self.step
+        assert isinstance(output, Ruler)
+        output.set_note("held" if step is not None and step.hold_loudness else "")
         show_ear(self.bench, self.taken, TAKEN)
 
     def state_words(self, step: ResonanceTamer) -> list[str]:
         renderer = self.bench.renderer
-        if step.passes or renderer is None:
+        if step.idle or renderer is None:
             return []
-        return [f"{1000 * frame_length(renderer.rate) / renderer.rate:.0f} ms late, made good everywhere"]
+        words = [f"{1000 * frame_length(renderer.rate) / renderer.rate:.0f} ms late, made good everywhere"]
+        return [*words, f"output {figure(step.output, signed=True)} dB"] if step.hold_loudness else words
 
     def show_picture(self) -> None:
         step, picture, span = self.step, self.bench.picture, self.bench.span
