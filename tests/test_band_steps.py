@@ -444,7 +444,8 @@ def test_hits_are_not_touched_by_the_lift() -> None:
 
 @pytest.mark.parametrize("aim", [0.5, 2.0, 4.0])
 def test_the_lifts_threshold_is_found_and_held(aim: float) -> None:
-    renderer, span = Renderer(material(music(6.0))), Span(2.0, 6.0)
+    loud_and_low = music(6.0) * np.where(np.arange(6 * RATE) // (RATE // 2) % 4 == 0, 1.0, 0.1)[:, None]
+    renderer, span = Renderer(material(loud_and_low)), Span(2.0, 6.0)
     glue = Glue(id="g", lift_ratio=3.0, lift_threshold=-60.0, lift_range=12.0, lift_aim=aim, hold_lift=True)
     session = hold(renderer, one([glue]), span)
     found = session.step("g")
@@ -453,6 +454,22 @@ def test_the_lifts_threshold_is_found_and_held(aim: float) -> None:
     assert source is not None
     assert float(lift_hops(found, source, span).mean()) == pytest.approx(aim, abs=0.05)
     assert not find_lift(Glue(lift_ratio=1.0), source, span).met
+
+
+@pytest.mark.parametrize("low_by", [0.0, 1.0, 4.0, 12.0, 25.0])
+@pytest.mark.parametrize("settings", [{}, {"rms": 20.0, "knee": 3.0}])
+def test_a_lift_that_is_found_leaves_what_is_loud_alone(low_by: float, settings: dict[str, float]) -> None:
+    shape = np.where(np.arange(6 * RATE) // RATE % 2 == 0, 1.0, 10 ** (-low_by / 20))[:, None]
+    x = noise(6.0, 0.1) * shape
+    renderer, span = Renderer(material(x)), Span(0.0, 6.0)
+    glue = Glue(id="g", lift_ratio=2.0, lift_threshold=-60.0, lift_aim=2.0, hold_lift=True, **settings)
+    source = renderer.section(one([glue]), span).before("g")
+    assert source is not None
+    found = find_lift(glue, source, span)
+    y = run_chain([msgspec.structs.replace(glue, lift_threshold=found.value)], x, RATE)
+    loud = slice(4 * RATE + RATE // 2, 5 * RATE)
+    assert abs(20 * np.log10(np.std(y[loud]) / np.std(x[loud]))) < 0.7
+    assert found.met is (low_by >= 12.0) and (found.met or "loud" in found.why_not)
 
 
 @pytest.mark.parametrize("rate", [44_100, 192_000])

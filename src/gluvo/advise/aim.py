@@ -26,6 +26,8 @@ CLOSE = 0.01
 """dB within which an aim is met."""
 MOST_SHARE = 0.4
 """Of the time that a De-esser may work: sibilants are moments, and what is sharp all the time wants an equaliser."""
+LOUD_SHARE, LOUD_LIFT = 0.25, 0.3
+"""What is loud: the loudest quarter of what is heard; and the dB by which a lift that is found may raise that on average."""
 COARSE, FINE = 2.0, 0.1
 """dB between the thresholds that are tried where what is asked does not rise steadily, at first and where it is nearest."""
 
@@ -39,6 +41,8 @@ class Found:
     """What it achieves, in dB."""
     met: bool
     """Whether that is what was asked for; if not, the value is as near as its range allows."""
+    why_not: str = ""
+    """What is in the way, where it is not the setting's range: in a sentence."""
 
 
 def find_threshold(
@@ -90,7 +94,7 @@ def find_lift(
     glue: Glue, before: Joint, span: Span | None, progress: Progress = no_progress, keys: Sequence[Joint] = ()
 ) -> Found:
     """The lift's threshold for which what is quiet is lifted by ``glue.lift_aim`` dB on average over the span; see
-    `find_threshold`."""
+    `find_threshold`. It is no higher than leaves alone what is loud, see `LOUD_LIFT`."""
     if not glue.lifts:
         return Found(glue.lift_threshold, 0.0, met=False)
     stretch = _Stretch(glue, before, keys, span)
@@ -98,14 +102,22 @@ def find_lift(
         return Found(glue.lift_threshold, 0.0, met=False)
     level = _levels(glue, stretch.audio, before.rate)
 
+    counted = stretch.counted(level.max(axis=0))
+    loud = counted >= np.quantile(counted, 1.0 - LOUD_SHARE)
+
     @functools.cache
-    def less_at(lower: float) -> float:
-        """The mean lift at a threshold, which is turned over so that it falls as it rises."""
+    def lifts_at(lower: float) -> tuple[float, float]:
+        """The mean lift, and that of what is loud, at a threshold, which is turned over so that it falls as it rises."""
         progress(0.5)
-        return _mean(_lifted(msgspec.structs.replace(glue, lift_threshold=-lower), stretch, level, before.rate))
+        hops = _lifted(msgspec.structs.replace(glue, lift_threshold=-lower), stretch, level, before.rate)
+        return _mean(hops), _mean(hops[loud])
 
     threshold = settings_of(Glue)["lift_threshold"]
-    found = sought(less_at, glue.lift_aim, -threshold.high, -threshold.low)
+    low, high = -threshold.high, -threshold.low
+    found = sought(lambda t: lifts_at(t)[0], glue.lift_aim, low, high)
+    if lifts_at(found.value)[1] > LOUD_LIFT:
+        value = sought(lambda t: lifts_at(t)[1], LOUD_LIFT, found.value, high).value
+        return Found(-value, lifts_at(value)[0], met=False, why_not="More would raise what is loud.")
     return Found(-found.value, found.reached, found.met)
 
 

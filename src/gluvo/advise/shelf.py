@@ -121,10 +121,10 @@ BUILT_IN: tuple[Preset, ...] = (
     ),
     _preset(
         "Bring up what is quiet",
-        "Lifts what lies low by 2 dB on average and at most 6; hits and loud notes stay as they are.",
+        "Lifts what lies low by up to 2 dB on average and at most 6; hits and loud notes stay as they are.",
         "Detail and room should come forward without squeezing the peaks.",
-        "There is noise between the notes: it would come up, too.",
-        Glue(lift_ratio=2.0, lift_threshold=-60.0, lift_range=6.0, lift_aim=2.0, hold_lift=True),
+        "There is noise between the notes: it would come up, too. What is equally loud all along has little to lift.",
+        Glue(rms=20.0, knee=3.0, lift_ratio=2.0, lift_threshold=-60.0, lift_range=6.0, lift_aim=2.0, hold_lift=True),
     ),
     # --- de-esser --------------------------------------------------------------------------------------------
     _preset(

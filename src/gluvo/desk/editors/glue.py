@@ -117,7 +117,8 @@ class GlueEditor(StepEditor[Glue]):
         if hits is not None:
             words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
         if step.lifts and around is not None:
-            words.insert(1, f"lifts {around.lift:.2f} dB on average")
+            bounded = step.hold_lift and around.lift < step.lift_aim - 0.05
+            words.insert(1, f"lifts {around.lift:.2f} dB on average" + (", more would raise what is loud" * bounded))
         self.punch.setText(" · ".join(words))
         for name, switch in step.holders.items():
             found = self.controls[name]

@@ -92,7 +92,8 @@ class Advice:
                 bench.tell(said, False)
             if not found.met:
                 bench.refuse(
-                    f"{wish.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB."
+                    f"{wish.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB. "
+                    f"{found.why_not}".rstrip()
                 )
 
         bench.task(SEARCHING, "Finding the threshold", work, done)
