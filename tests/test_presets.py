@@ -8,9 +8,11 @@ from pathlib import Path
 import msgspec
 import numpy as np
 import pytest
+import soundfile
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
+from scipy import signal
 
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.editors import preset_dialog
@@ -37,7 +39,7 @@ from gluvo.session.presets import (
 from gluvo.session.store import checked
 from gluvo.steps import STEP_KINDS, Band, DeEsser, Glue, Lane, MidSideEq, Split, SplitBand, Trim
 
-from .conftest import hold, material, music, one
+from .conftest import RATE, hold, material, music, one
 from .desk import Desk
 
 KEY = Qt.Key
@@ -290,6 +292,33 @@ def test_ones_own_are_kept_listed_exported_and_taken_away(
     dialog.forget.click()
     assert dialog.list.rowCount() == 5
     dialog.reject()
+
+
+def test_a_preset_that_finds_nothing_says_so_before_and_after_it_is_taken(empty_desk: Desk, tmp_path: Path) -> None:
+    desk, dark = empty_desk, tmp_path / "Dark Water.wav"
+    x = signal.sosfilt(signal.butter(8, 1000.0, fs=RATE, output="sos"), music(6.0), axis=0)
+    soundfile.write(dark, x, RATE, "FLOAT")
+    desk.open(dark)
+    desk.bench.edit("Add a Split", lambda s: s.with_chain("mix", [Split(id="split-1")]))
+    desk.bench.look(step="split-1")
+    desk.settle()
+    item = desk.session.item("split-1")
+    assert item is not None
+    made = PresetDialog(desk.window, desk.bench, for_item(item), tmp_path / "own")
+    made.show()
+    made.list.setFocus()
+    names = [preset.name for preset, _ in made._lines]
+    for _ in range(names.index("Soften the highs") + 1):
+        QTest.keyClick(made.list, KEY.Key_Down)
+    desk.wait(lambda: "softer than −50 dBFS" in made.words.text())
+    QTest.keyClick(made.list, KEY.Key_Return)
+    desk.settle()
+    glue = next(item for item in desk.session.items if isinstance(item, Glue))
+    desk.bench.look(step=glue.id)
+    desk.settle()
+    editor = desk.window.shape.editor
+    assert editor is not None
+    desk.wait(lambda: "finds nothing" in editor.state.text())
 
 
 def test_a_chain_is_put_in_after_what_is_chosen(desk: Desk, tmp_path: Path) -> None:

@@ -13,7 +13,7 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.roots import root_between
-from gluvo.measure.overview import heard_hops
+from gluvo.measure.overview import HEARD_FROM, heard_hops
 from gluvo.measure.trace import Span, hop_frames
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import stream
@@ -24,6 +24,8 @@ from gluvo.steps.de_esser import WORKS
 
 CLOSE = 0.01
 """dB within which an aim is met."""
+NEAR = 0.05
+"""dB within which an aim that is held is said to be met."""
 MOST_SHARE = 0.4
 """Of the time that a De-esser may work: sibilants are moments, and what is sharp all the time wants an equaliser."""
 LOUD_SHARE, LOUD_LIFT = 0.25, 0.3
@@ -119,6 +121,19 @@ def find_lift(
         value = sought(lambda t: lifts_at(t)[1], LOUD_LIFT, found.value, high).value
         return Found(-value, lifts_at(value)[0], met=False, why_not="More would raise what is loud.")
     return Found(-found.value, found.reached, found.met)
+
+
+def unmet(step: Step, before: Joint, after: Joint, span: Span | None) -> str:
+    """What there is to say of an aim that is held and not met over a span, in a few words; nothing where it is met."""
+    if not isinstance(step, Glue | DeEsser) or not step.hold_aim or not step.on:
+        return ""
+    if not heard_hops(before.section(span)).any():
+        return f"finds nothing: all that it works on here is softer than {HEARD_FROM:.0f} dBFS".replace("-", "−")
+    if isinstance(step, DeEsser):
+        reduced = after.reduced(span)
+        return "finds no sharp sounds here" if reduced is not None and reduced.most < WORKS else ""
+    reached = after.mean_reduction(span)
+    return f"reaches {reached:.1f} of {step.aim:.1f} dB" if reached < step.aim - NEAR else ""
 
 
 def lift_hops(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> Floats:

@@ -278,7 +278,11 @@ def _sum(x):  # type: ignore[no-untyped-def]
     return total
 
 
-def heard_hops(trace: Trace, above_db: float = -50.0) -> np.ndarray:
+HEARD_FROM = -50.0
+"""dBFS of RMS from which sound counts in means."""
+
+
+def heard_hops(trace: Trace, above_db: float = HEARD_FROM) -> np.ndarray:
     """Which 10 ms have signal: RMS over the surrounding 100 ms above `above_db` dBFS. Only these count in means.
 
     >>> from gluvo.measure.trace import trace_of

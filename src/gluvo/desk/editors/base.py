@@ -9,6 +9,7 @@ from typing import Any, ClassVar, Generic, TypeVar, cast
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
+from gluvo.advise.aim import unmet
 from gluvo.advise.hold import holds
 from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
 from gluvo.desk.controls.parts import Segments, button, figure, label
@@ -233,6 +234,8 @@ class StepEditor(QWidget, Generic[S]):
         elsewhere = held and self.bench.held_name(step) != self.bench.span_name
         if held:
             words.append(f"held in {self.bench.held_name(step)}")
+            if not elsewhere and (short := self._unmet(step)):
+                words.append(short)
             if (moved := self._song_moved(step)) is not None:
                 words.append(f"the whole song is {figure(moved, 1, 'LU', signed=True)}")
             if (higher := self._peak_raised(step)) is not None:
@@ -240,6 +243,11 @@ class StepEditor(QWidget, Generic[S]):
         self.state.setText(" · ".join(words))
         self._below_head.setVisible(bool(words))
         self.hold_here.setVisible(elsewhere)
+
+    def _unmet(self, step: S) -> str:
+        """What there is to say of its aim where that is not met in what is shown."""
+        before, after = self.joints()
+        return unmet(step, before, after, self.bench.span) if before is not None and after is not None else ""
 
     def state_words(self, step: S) -> list[str]:
         """What stands beside the title while the step is on."""

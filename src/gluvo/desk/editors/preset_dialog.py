@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from gluvo.advise.aim import unmet
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.controls.dialogs import ask
 from gluvo.desk.controls.parts import button, figure, label, line
@@ -194,9 +195,12 @@ class PresetDialog(QDialog):
         before = {item.id for item in self._bench.session.items}
         chosen = self._bench.session.view.step
         for item in tried.session.items:
-            joint = tried.render.joint(item.id) if item.reduces else None
-            if joint is not None and (item.id not in before or item.id == chosen):
-                words.append(f"{item.title} takes {joint.mean_reduction(self._bench.span):.1f} dB on average")
+            joint, source = (
+                (tried.render.joint(item.id), tried.render.before(item.id)) if item.reduces else (None, None)
+            )
+            if joint is not None and source is not None and (item.id not in before or item.id == chosen):
+                mean = f"takes {joint.mean_reduction(self._bench.span):.1f} dB on average"
+                words.append(f"{item.title} {unmet(item, source, joint, self._bench.span) or mean}")
         self.words.setText(" · ".join(words))
 
     # --- what is done --------------------------------------------------------------------------------------
