@@ -57,6 +57,19 @@ def test_slopes_are_what_they_say(slope: int) -> None:
     assert shelf == pytest.approx([8.0, 4.0], abs=0.1)
 
 
+@pytest.mark.parametrize("freq", [1000.0, 4000.0, 8000.0, 10_000.0, 13_000.0, 16_000.0, 20_000.0])
+def test_what_ends_near_the_top_follows_it_at_the_lowest_rate(freq: float) -> None:
+    """At 44.1 kHz, where Nyquist's frequency is near, down to −40 dB."""
+    for q in (0.3, 0.5, 0.71, 1.0, 2.0, 4.0, 12.0, 40.0):
+        assert off(Band(shape="notch", freq=freq, q=q), deepest=-40.0) < 0.37, q
+        assert off(Band(shape="band_pass", freq=freq, q=q), deepest=-40.0) < (0.32 if q <= 4.0 else 0.5), q
+    for q in (0.3, 0.71, 1.0, 2.0):
+        for slope in (6, 12, 24, 48):
+            assert off(Band(shape="high_cut", freq=freq, q=q, slope=slope), deepest=-40.0) < (  # type: ignore[arg-type]
+                0.31 if slope <= 24 else 0.36
+            ), (q, slope)
+
+
 @pytest.mark.parametrize("rate", [48_000, 96_000, 192_000])
 def test_other_rates_follow_it_too(rate: int) -> None:
     for shape in ("bell", "high_shelf", "notch", "band_pass", "high_cut"):

@@ -35,6 +35,9 @@ BEYOND = ((0.1, 0.3), (0.5, 0.7), (2.0, 2.0))
 within its bound is taken."""
 CASCADE_ENOUGH, SWEEPS = 0.08, 4
 """dB off at which sections in a row are left as they are, and how often each is fitted at most."""
+SPARE_FROM, SPARE_SWEEPS = 0.2, 10
+"""dB off from which a section more makes good what is left, where there may be one; and how often each is fitted then."""
+NEUTRAL: Analogue = ((1.0, 1.0, 1.0), (1.0, 1.0, 1.0))
 
 
 def bell_prototype(gain_db: float, q: float) -> Analogue:
@@ -136,11 +139,19 @@ def _matched(prototype: Analogue, freq: float, rate: int) -> tuple[float, ...]:
 
 
 @functools.lru_cache(maxsize=512)
-def _cascaded(prototypes: tuple[Analogue, ...], freq: float, rate: int) -> tuple[tuple[float, ...], ...]:
+def _cascaded(prototypes: tuple[Analogue, ...], freq: float, rate: int, spare: bool) -> tuple[tuple[float, ...], ...]:
     """See `cascaded`."""
+    sections, off = _in_a_row(prototypes, freq, rate)
+    if spare and off > SPARE_FROM:
+        further, now = _in_a_row((*prototypes, NEUTRAL), freq, rate)
+        sections = further if now < off else sections
+    return tuple(tuple(float(v) for v in section) for section in sections)
+
+
+def _in_a_row(prototypes: Sequence[Analogue], freq: float, rate: int) -> tuple[list[Floats], float]:
+    """The sections of several prototypes, and by how many dB they are off together at most. `NEUTRAL` as the last one
+    stands for a section that only makes good what the others leave."""
     sections = [np.array(_matched(p, freq, rate)) for p in prototypes]
-    if len(sections) == 1:
-        return (tuple(float(v) for v in sections[0]),)
     freqs = _grid(prototypes, freq, rate)
     own = [_level(p, freq, freqs) for p in prototypes]
     whole = np.sum(own, axis=0)
@@ -149,12 +160,19 @@ def _cascaded(prototypes: tuple[Analogue, ...], freq: float, rate: int) -> tuple
     levels = [problem.levels(_six(s)) for problem, s in zip(problems, sections, strict=True)]
     inside = counted & (freqs <= min(HIGHEST, 0.47 * rate))
     before_top = float(np.sum(levels, axis=0).max())
+    turns = np.resize(np.arange(len(sections)), SWEEPS * len(sections)) if len(sections) > 1 else np.zeros(0, dtype=int)
+    if prototypes[-1] == NEUTRAL:  # it begins as a bell against what is worst, and goes first
+        left = np.where(inside, whole - np.sum(levels, axis=0), 0.0)
+        worst = int(np.argmax(np.abs(left)))
+        sections[-1] = np.array(_matched(bell_prototype(round(float(left[worst]), 3), 1.0), float(freqs[worst]), rate))
+        levels[-1] = problems[-1].levels(_six(sections[-1]))
+        turns = np.resize(np.arange(len(sections))[::-1], SPARE_SWEEPS * len(sections))
 
     def off() -> float:
-        return float(np.abs(np.sum(levels, axis=0) - whole)[inside].max())
+        return float(np.abs(np.sum(levels, axis=0) - whole)[inside].max(initial=0.0))
 
     best = off()
-    for n in np.resize(np.arange(len(sections)), SWEEPS * len(sections)):
+    for n in turns:
         if best <= CASCADE_ENOUGH:
             break
         rest = np.sum(levels, axis=0) - levels[n]
@@ -170,7 +188,7 @@ def _cascaded(prototypes: tuple[Analogue, ...], freq: float, rate: int) -> tuple
             sections[n], best = tried, now
         else:
             levels[n] = old
-    return tuple(tuple(float(v) for v in section) for section in sections)
+    return sections, best
 
 
 def matched(prototype: Analogue, freq: float, rate: int) -> Floats:
@@ -187,15 +205,16 @@ def matched(prototype: Analogue, freq: float, rate: int) -> Floats:
     return np.array(_matched(prototype, freq, rate))
 
 
-def cascaded(prototypes: Sequence[Analogue], freq: float, rate: int) -> Floats:
+def cascaded(prototypes: Sequence[Analogue], freq: float, rate: int, spare: bool = False) -> Floats:
     """The sections of several prototypes in a row, ``(n, 6)``, whose magnitude together follows theirs.
 
     Each is matched by itself; then each in turn is fitted to what the others leave, since small errors would add up.
+    `spare`: with one section more where they are off by more than `SPARE_FROM`.
 
     >>> cascaded(low_cut_prototypes(8), 15000.0, 44100).shape
     (4, 6)
     """
-    return np.array(_cascaded(tuple(prototypes), freq, rate))
+    return np.array(_cascaded(tuple(prototypes), freq, rate, spare))
 
 
 def bell(freq: float, gain_db: float, q: float, rate: int) -> Floats:

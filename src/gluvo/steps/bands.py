@@ -248,7 +248,7 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
         prototypes = self.prototypes(strength) if self.on else []
         if not prototypes:
             return NOTHING
-        sos = matched.cascaded(prototypes, self.freq, rate)
+        sos = matched.cascaded(prototypes, self.freq, rate, spare=self.shape in STEEP)
         sos[0, :3] *= self.offset(strength)
         return sos
 
@@ -292,6 +292,8 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
         return f"{words} {self.slope}" if self.shape in SLOPED else words
 
 
+STEEP = frozenset({"high_cut", "notch", "band_pass"})
+"""Shapes that near the top of hearing cannot be followed by as many sections as they have."""
 KNOT_DB = 3.0
 """dB from one place to the next at which a moving band is matched; between them it is interpolated."""
 KNEE = 6.0
