@@ -172,7 +172,7 @@ def _in_a_row(prototypes: Sequence[Analogue], freq: float, rate: int) -> tuple[l
         return float(np.abs(np.sum(levels, axis=0) - whole)[inside].max(initial=0.0))
 
     best = off()
-    for n in turns:
+    for n in turns.tolist():
         if best <= CASCADE_ENOUGH:
             break
         rest = np.sum(levels, axis=0) - levels[n]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import math
 import time
 from pathlib import Path
 from typing import Protocol
@@ -91,10 +92,16 @@ class SoundCard:
         self.name = str(info["name"])
         self.rate = rate
         self._trouble = sounddevice.PortAudioError
+        self._holds = float(self._stream.latency)
+        self._full = math.inf
+        """When it was last full, by the monotonic clock."""
 
     def write(self, block: np.ndarray) -> bool:
+        late = time.monotonic() - self._full > self._holds  # not every sound server tells that it ran dry
         try:
-            return bool(self._stream.write(block))
+            dry = bool(self._stream.write(block)) or late
+            self._full = time.monotonic()
+            return dry
         except self._trouble as error:
             log.warning("%s has stopped: %s", self.name, error)
             raise DeviceError(f"The sound device “{self.name}” is gone.") from None

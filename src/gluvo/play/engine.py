@@ -538,12 +538,13 @@ class Engine:
         with contextlib.suppress(OSError, AttributeError):  # it is granted to few, and works without on an idle machine
             os.sched_setscheduler(0, os.SCHED_RR | os.SCHED_RESET_ON_FORK, os.sched_param(PRIORITY))
         out, state = self._out[:BLOCK], self.board.state
+        sounding = False
         try:
             while not self._closing:
                 self.pull(out)
-                sounding = self._playing
+                before, sounding = sounding, self._playing or self._fade_frames_left > 0
                 np.copyto(self._block, out, casting="same_kind")
-                if device.write(self._block) and sounding:
+                if device.write(self._block) and (before or sounding):
                     state[DROPOUTS] += 1
                 state[POSITION], state[PLAYING] = self.position, self.playing
                 state[TAKEN] = self._mark  # last, so that who sees it sees that place
