@@ -20,6 +20,7 @@ from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.window.actions import ACTIONS
 from gluvo.desk.window.hear_list import HELD_MS
+from gluvo.desk.window.help import GuideDialog
 from gluvo.session import chains
 from gluvo.session.document import Document
 from gluvo.session.history import history_of
@@ -236,6 +237,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
         for n in range(1, 5)
     },
     "F1": (NONE, opened),
+    "Shift+F1": (NONE, lambda desk: len(desk.window.findChildren(GuideDialog))),
     "F": (NONE, opened),
 }
 """By key: what is done before it is pressed, and what must be another then."""

@@ -109,6 +109,24 @@ def test_a_common_toolkit_sees_the_tags_of_each_format(format: str, renderer: Re
         assert int.from_bytes(content[4:8], "little") == len(content) - 8
 
 
+@pytest.mark.parametrize("cover", [None, PNG], ids=["plain", "cover"])
+@pytest.mark.parametrize("format", FORMATS)
+def test_tags_change_no_sample(format: str, cover: bytes | None, tmp_path: Path) -> None:
+    from gluvo.deliver.tagging import tag
+
+    found = FORMATS[format]
+    path, x = tmp_path / f"x{found.suffix}", music(3.0)
+    with path.open("w+b") as file:
+        writer = found.open(file, RATE, "24", 192)
+        writer.write(x.astype(np.float32) if found.lossy else np.round(x * (2**31 - 256)).astype(np.int32))
+        writer.close()
+        before = read_sound(path).samples
+        tag(file, found.key, TAGS, cover, "Quay Walk")
+    assert np.array_equal(read_sound(path).samples, before)
+    told = mutagen.File(path).tags
+    assert "Quay Walk" in str(told if not hasattr(told, "values") else list(told.values()))
+
+
 def test_lossless_files_are_the_render_itself(renderer: Renderer, song: Material, tmp_path: Path) -> None:
     of = session(row("1"), row("2", format="flac"), row("3", format="aiff", bits="16"), row("4", bits="32f"))
     outcomes = written(renderer, of, tmp_path)

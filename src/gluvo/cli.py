@@ -489,6 +489,21 @@ def shots(folder: Path) -> None:
         click.echo(path)
 
 
+@cli.command()
+@click.option("--install/--remove", "put", required=True, help="Put it into the menus, or take it out of them.")
+@click.option("--dir", "folder", type=PATH, help="A data folder; the user's own otherwise.")
+def desktop(put: bool, folder: Path | None) -> None:
+    """Put the program into the desktop's menus, with its icon, and have it open session files; or take it out of them."""
+    from gluvo import desktop_files
+
+    root = folder.resolve() if folder else None
+    done = desktop_files.install(root) if put else desktop_files.remove(root)
+    for path in done:
+        click.echo(one_line(path))
+    if not done:
+        click.echo("There was nothing to remove.")
+
+
 @cli.command(hidden=True)
 def warm() -> None:
     """Compile all kernels now, so that nothing waits for them later."""

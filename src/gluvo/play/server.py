@@ -23,6 +23,7 @@ import numpy as np
 from gluvo.compare.match import RESULT
 from gluvo.dsp.delay import clean
 from gluvo.errors import GluvoError
+from gluvo.logs import PLAYING_LOG, keep_log
 from gluvo.play.device import SILENT, Device, SilentDevice, look_again, open_device
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.fades import best_lag, scaled
@@ -226,6 +227,7 @@ def _bare(session: Session) -> Session:
 
 def serve(pipe: Connection) -> None:
     """The process's own loop."""
+    keep_log(PLAYING_LOG)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C in a terminal reaches both; the window closes this one
     with contextlib.suppress(OSError):
         os.nice(-11)  # only root or a realtime group may; without it, it works as well on an idle machine

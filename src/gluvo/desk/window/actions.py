@@ -530,6 +530,15 @@ VIEW: Sequence[Action] = (
 HELP: Sequence[Action] = (
     Action("Help", "Keys", "F1", lambda d: d.find_action(keys=True), "All keys, by place.", always=True),
     Action("Help", "Find an action", "F", lambda d: d.find_action(), "By a part of its name.", always=True),
+    Action("Help", "Guide", "Shift+F1", lambda d: d.ask("guide"), "The guide, to read and to search.", always=True),
+    Action(
+        "Help",
+        "Report a problem…",
+        "",
+        lambda d: d.ask("problem"),
+        "What a report needs: versions, devices, the last errors, and where the log is.",
+        always=True,
+    ),
     Action("Help", "About Gluvo", "", lambda d: d.ask("about"), always=True),
 )
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import logging
 import os
 import signal
 import sys
@@ -19,8 +18,10 @@ from PySide6.QtWidgets import QApplication
 from gluvo.desk.controls.theme import ICONS, theme
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.window import Window
+from gluvo.desktop_files import APP_ID
 from gluvo.dsp.kernel import load
 from gluvo.errors import GluvoError
+from gluvo.logs import catch_all, keep_log
 from gluvo.play.process import Host
 from gluvo.progress import Progress
 from gluvo.render.warm import warm_up
@@ -40,7 +41,7 @@ def application() -> QApplication:
     app = QApplication(sys.argv[:1])
     app.setApplicationName("gluvo")
     app.setApplicationDisplayName("Gluvo")
-    app.setDesktopFileName("gluvo")
+    app.setDesktopFileName(APP_ID)
     app.setWindowIcon(QIcon(str(ICON)))
     theme.attach(app)
     return app
@@ -51,7 +52,7 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
 
     `play` starts it as soon as its audio is read.
     """
-    logging.basicConfig(level=logging.WARNING, format="gluvo: %(message)s")
+    keep_log()
     try:
         check_display()
     except GluvoError:
@@ -64,6 +65,7 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
     theme.force({"day": False, "night": True}.get(night))
     window = Window(Workbench(str(settings.value("device") or ""), host))
     window.show()
+    catch_all(window.tell_of_itself)
     if aside:
         window.notice.tell(aside, True)
     prepare = partial(get_ready, waits=path is None)

@@ -6,9 +6,11 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Protocol
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from gluvo import __version__
+from gluvo.desk.window.help import GuideDialog, ProblemDialog
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.session.sounds import AUDIO_SUFFIXES
 from gluvo.session.store import SUFFIX
@@ -29,6 +31,7 @@ class Answering(Protocol):
     def section_from_loudest(self, seconds: float = ...) -> None: ...
     def import_sections(self, path: Path) -> None: ...
     def export_sections(self, path: Path) -> None: ...
+    def known_of_itself(self) -> dict[str, str]: ...
 
 
 def ask(parent: QWidget, desk: Answering, what: str) -> None:
@@ -93,6 +96,18 @@ def _about(parent: QWidget, _desk: Answering) -> None:
     )
 
 
+def _guide(parent: QWidget, _desk: Answering) -> None:
+    dialog = GuideDialog(parent)
+    dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    dialog.show()  # beside the window: it is read while one works
+
+
+def _problem(parent: QWidget, desk: Answering) -> None:
+    dialog = ProblemDialog(parent, desk.known_of_itself())
+    dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    dialog.exec()
+
+
 QUESTIONS: dict[str, Callable[[QWidget, Answering], None]] = {
     "mix": _mix,
     "stems": _stems,
@@ -103,4 +118,6 @@ QUESTIONS: dict[str, Callable[[QWidget, Answering], None]] = {
     "import sections": _import,
     "export sections": _export,
     "about": _about,
+    "guide": _guide,
+    "problem": _problem,
 }

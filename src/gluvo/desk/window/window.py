@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -187,6 +187,26 @@ class Window(QMainWindow):
     def find_action(self, *, keys: bool = False) -> None:
         """Open the finder, or the page of keys."""
         self.menus.find(keys)
+
+    def tell_of_itself(self, text: str) -> None:
+        """Say that something went wrong inside, from whatever thread."""
+        said = Said(text, True, "Report a problem…", lambda: self.ask("problem"))
+        self.bench.told.emit(said)
+
+    def known_of_itself(self) -> dict[str, str]:
+        """What a report of a problem should tell of this window."""
+        bench, screen = self.bench, self.screen()
+        engine, renderer = bench.engine, bench.renderer
+        found = {
+            "Sound": f"{engine.device_name}, {engine.dropouts} dropouts"
+            if engine is not None
+            else "no session is open",
+            "Screen": f"{screen.size().width()} × {screen.size().height()}, {QGuiApplication.platformName()}",
+            "Window": f"{self.width()} × {self.height()}",
+        }
+        if renderer is not None:
+            found["Song"] = f"{renderer.seconds:.0f} s at {renderer.rate} Hz, {len(bench.session.strips)} strips"
+        return found
 
     def choose_device(self, name: str) -> None:
         """Play to a device from now on, and the next time."""
