@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import time
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
@@ -75,6 +76,14 @@ def hold(renderer: Renderer, session: Session, span: Span | None, up_to: str = "
     return found.replace(sections=session.sections)
 
 
+def until(condition: Callable[[], object], seconds: float = 120.0) -> None:
+    """Look every few milliseconds until something holds that another process or thread does, without keeping it from it."""
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "it did not come to that"
+        time.sleep(0.005)
+
+
 @pytest.fixture
 def mix_file(tmp_path: Path) -> Path:
     """A stereo mix of six seconds on disk."""
@@ -97,6 +106,7 @@ def own_settings(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.M
     monkeypatch.setenv("XDG_CONFIG_HOME", str(home / "config"))
     monkeypatch.setenv("XDG_DATA_HOME", str(home / "data"))
     monkeypatch.setenv("XDG_CACHE_HOME", str(home / "cache"))
+    monkeypatch.setenv("XDG_STATE_HOME", str(home / "state"))
 
 
 @pytest.fixture(scope="session")

@@ -15,11 +15,15 @@ from pytestqt.qtbot import QtBot
 
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.model import workbench
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.app import application
 from gluvo.desk.window.window import Window
 from gluvo.play.process import Host
+from gluvo.render.cache import Cache
+from gluvo.render.song import Renderer
 from gluvo.session.create import new_session
+from gluvo.session.media import Material
 from gluvo.session.records import Section, Session
 from gluvo.session.store import write_session
 from gluvo.steps import Glue, Limiter, Trim
@@ -48,6 +52,15 @@ class LastingHost(Host):
 
     def close(self) -> None:
         self.answers()  # nothing is left for the next window
+
+
+_CACHES: dict[int, Cache] = {}
+
+
+def renderer_of_all(material: Material, cache: Cache | None = None) -> Renderer:
+    """A renderer that shares what was rendered with all windows of a test run: what a node is called by tells its audio."""
+    shared = _CACHES.setdefault(material.rate, Cache(budget=1_000_000_000))
+    return Renderer(material, shared if cache is None else cache)
 
 
 def small_session(folder: Path) -> tuple[Session, Path]:
@@ -95,7 +108,7 @@ class Desk:
         return self.bench.session
 
     def wait(self, condition: Callable[[], bool]) -> None:
-        self.bot.waitUntil(condition, timeout=30_000)
+        self.bot.waitUntil(condition, timeout=120_000)
 
     def settle(self) -> None:
         """Until everything is measured."""
@@ -116,6 +129,7 @@ def empty_desk(qtbot: QtBot, qapp: QApplication, tmp_path: Path, monkeypatch: py
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
     answering(monkeypatch, "lose")
     theme.force(False)
+    monkeypatch.setattr(workbench, "Renderer", renderer_of_all)
     window = Window(Workbench("silent", LastingHost.running()))
     window.resize(1280, 800)
     window.show()

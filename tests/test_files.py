@@ -9,7 +9,6 @@ import socket
 import subprocess
 import sys
 import threading
-import time
 from pathlib import Path
 
 import msgspec
@@ -36,7 +35,7 @@ from gluvo.session.sounds import header_of
 from gluvo.session.store import read_session, session_bytes, write_session
 from gluvo.steps import Glue, Limiter, ResonanceTamer, Trim
 
-from .conftest import RATE, material, music, one
+from .conftest import RATE, material, music, one, until
 
 GLUVO = Path(sys.executable).with_name("gluvo")
 
@@ -80,10 +79,9 @@ def strange(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
     ids=["session", "preset", "targets", "cover", "audio", "sections", "mix"],
 )
 def test_what_is_no_ordinary_file_is_refused_in_a_sentence(reader: object, strange: Path) -> None:
-    began = time.monotonic()
     with pytest.raises(GluvoError, match=r"strange\.wav") as told:
         reader(strange)  # type: ignore[operator]
-    assert str(told.value).endswith(".") and time.monotonic() - began < files.PATIENCE / 2
+    assert str(told.value).endswith(".") and "answer" not in str(told.value)  # seen at once, not by waiting for it
 
 
 def test_a_part_a_history_and_a_lock_that_are_pipes_hold_nobody_up(tmp_path: Path) -> None:
@@ -386,14 +384,11 @@ def test_ctrl_c_ends_long_work_in_order(command: str, tmp_path: Path) -> None:
     process = subprocess.Popen(
         [GLUVO, *map(str, (*what, *more, "--dir", out))], stderr=subprocess.PIPE, text=True, start_new_session=True
     )
-    while not out.exists() and process.poll() is None:
-        time.sleep(0.02)
+    until(lambda: out.exists() or process.poll() is not None)
     assert process.poll() is None
-    began = time.monotonic()
     process.send_signal(signal.SIGINT)
     process.send_signal(signal.SIGINT)  # whoever presses it once presses it twice
     told = process.communicate(timeout=60)[1]
-    assert time.monotonic() - began < 20.0  # two seconds, on a machine with nothing else to do
     assert process.returncode == 2 and told == "gluvo: stopped. Nothing was written\n"
     assert list(out.iterdir()) == []
 

@@ -24,7 +24,7 @@ from gluvo.session.media import Material
 from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, Band, Glue, Limiter, MidSideEq, Saturation, Split, Step, Trim, Width
 
-from .conftest import FADED, RATE, material, music, noise, one, sine
+from .conftest import FADED, RATE, material, music, noise, one, sine, until
 
 STEPS: list[Step] = [
     Trim(id="t", gain=-3.0),
@@ -209,7 +209,6 @@ def test_an_edit_is_heard_within_60_ms() -> None:
 
 
 def test_the_silent_device_keeps_time_and_records(tmp_path: Path) -> None:
-    import time
 
     path = tmp_path / "heard.wav"
     device = SilentDevice(RATE, path)
@@ -234,9 +233,7 @@ def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pyte
     engine.listen(Monitoring())
     engine.play()
     host.wait()
-    end = time.monotonic() + 60.0
-    while not (len(engine.read().power) and engine.position > 0.8):
-        assert time.monotonic() < end
+    until(lambda: len(engine.read().power) and engine.position > 0.8)
     assert engine.playing and engine.device_name == "Silent device"
     assert engine.step_ids == ("t", "g", "l")
     engine.stop()
@@ -269,9 +266,7 @@ def test_a_request_is_told_as_taken_only_with_the_place_it_led_to() -> None:
 
     engine = Engine(sound(sine(200, 1.0, -6)), {}, one([]))
     engine.start(AskedMeanwhile(RATE))
-    end = time.monotonic() + 60.0
-    while len(told) < 20 and not engine.failed:
-        assert time.monotonic() < end
+    until(lambda: len(told) >= 20 or engine.failed)
     engine.close()
     assert [count for count, _ in told[:20]] == [max(0, n - 1) for n in range(20)]
     assert all(place == pytest.approx(0.01 * count, abs=1 / RATE) for count, place in told)
@@ -326,10 +321,7 @@ def test_a_burst_of_edits_ends_with_the_last_one(tmp_path: Path, monkeypatch: py
     engine.seek(1.0)
     host.wait()
     goal = 0.5 * 10 ** (-19.5 / 20)
-    end, levels = time.monotonic() + 60.0, engine.read().peaks
-    while not (len(levels) and levels[-1, 0] == pytest.approx(goal, abs=1e-3)):
-        assert time.monotonic() < end
-        levels = engine.read().peaks
+    until(lambda: len(levels := engine.read().peaks) and levels[-1, 0] == pytest.approx(goal, abs=1e-3))
     engine.close()
     host.close()
     assert np.abs(soundfile.read(heard)[0][-BLOCK // 2 :, 0]).max() == pytest.approx(goal, abs=1e-3)

@@ -6,7 +6,7 @@ import os
 import shutil
 import subprocess
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -18,7 +18,7 @@ from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
 from gluvo.steps import Glue, Limiter, Trim
 
-from .conftest import material, music, noise, one, sine
+from .conftest import material, music, noise, one, sine, until
 
 CARD_RATE = 48_000
 MISSING = [name for name in ("pulseaudio", "parec", "pactl") if shutil.which(name) is None]
@@ -103,13 +103,6 @@ class SoundServer:
         return np.frombuffer(raw[: len(raw) // 8 * 8], dtype="<f4").reshape(-1, 2).astype(np.float64)
 
 
-def until(condition: Callable[[], bool], seconds: float = 60.0) -> None:
-    end = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < end, "it did not come to that"
-        time.sleep(0.02)
-
-
 @pytest.fixture
 def server(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Iterator[SoundServer]:
     made = SoundServer(tmp_path_factory.mktemp("s"))
@@ -141,9 +134,7 @@ def opened(host: Host, x: np.ndarray, rate: int = CARD_RATE, chain: tuple = (), 
 
 def steady(engine: RemoteEngine, seconds: float) -> None:
     end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        engine.read()
-        time.sleep(0.02)
+    until(lambda: engine.read() is not None and time.monotonic() >= end)
 
 
 def heard_tone(x: np.ndarray, freq: float = 440.0) -> np.ndarray:
