@@ -14,7 +14,7 @@ from gluvo.errors import AudioFileError
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
-from gluvo.session import straight
+from gluvo.session import sequential_reader
 from gluvo.session.create import new_session
 from gluvo.session.media import audio_files, read_material
 from gluvo.session.sounds import read_sound
@@ -111,9 +111,9 @@ def test_three_bytes_a_sample_are_read_as_the_library_reads_them(
         path.write_bytes(path.read_bytes()[:-1000])
     wanted = soundfile.read(path, dtype="float32", always_2d=True)[0]
     if not raw:
-        monkeypatch.setattr(straight, "RAW", None)
+        monkeypatch.setattr(sequential_reader, "RAW", None)
     found = []
-    with straight.Straight(path) as file:
+    with sequential_reader.SequentialReader(path) as file:
         while len(piece := file.pieces(777)):
             found.append(piece)
     assert np.array_equal(np.concatenate(found), wanted) and len(wanted) > 4000

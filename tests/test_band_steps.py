@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from gluvo.advise.aim import find_lift, find_threshold, lift_hops
 from gluvo.advise.aimed import aimed
-from gluvo.advise.around import looked_around
+from gluvo.advise.step_analysis import analysed_step
 from gluvo.dsp.compression import lifted_curve
 from gluvo.dsp.sibilance import sibilants
 from gluvo.dsp.taming import Frames, frame_length
@@ -170,7 +170,7 @@ def test_it_is_held_and_told_where_it_works() -> None:
     render = renderer.section(session, span)
     before, after = render.before("d"), render.joint("d")
     assert before is not None and after is not None
-    worked = looked_around(session.item("d"), before, after, span).worked
+    worked = analysed_step(session.item("d"), before, after, span).worked
     assert worked is not None and worked.mean == pytest.approx(2.0, abs=0.1)
     assert len(worked.places) == len(places)
     for (start, _, most), (a, b) in zip(worked.places, places, strict=True):
@@ -316,7 +316,7 @@ def test_what_the_tamer_takes_is_told_by_frequency() -> None:
     renderer, span = Renderer(material(x)), Span(1.0, 4.0)
     session = one([ResonanceTamer(id="r", at_most=6.0)])
     render = renderer.section(session, span)
-    cuts = looked_around(session.item("r"), render.before("r"), render.joint("r"), span).cuts  # type: ignore[arg-type]
+    cuts = analysed_step(session.item("r"), render.before("r"), render.joint("r"), span).cuts  # type: ignore[arg-type]
     assert cuts is not None
     assert cuts.freqs[int(np.argmax(cuts.mean))] == pytest.approx(2000.0, rel=0.03)
     assert cuts.most.max() == pytest.approx(6.0, abs=0.01) and cuts.mean[cuts.freqs > 3000.0].max() < 0.3
@@ -485,7 +485,7 @@ def test_what_is_lifted_is_told_as_it_is_done(rate: int) -> None:
 
 def test_a_lift_of_one_to_one_is_nothing() -> None:
     x = music(2.0)
-    assert np.array_equal(run_chain([Glue(lift_threshold=0.0)], x, RATE), x) and Glue(lift_threshold=0.0).passes
+    assert np.array_equal(run_chain([Glue(lift_threshold=0.0)], x, RATE), x) and Glue(lift_threshold=0.0).is_transparent
     assert np.array_equal(run_chain([Glue(lift_threshold=0.0, lift_ratio=5.0, lift_range=0.0)], x, RATE), x)
 
 
@@ -544,7 +544,7 @@ def test_a_kick_is_seen_to_drive_a_glue_until_it_is_cut_from_the_detector() -> N
     for cut in (20.0, 300.0):
         glue = Glue(id="g", ratio=4.0, threshold=-40.0, low_cut=cut, low_cut_slope=24)
         render = renderer.section(one([glue]), span)
-        drive = looked_around(glue, render.before("g"), render.joint("g"), span).drive  # type: ignore[arg-type]
+        drive = analysed_step(glue, render.before("g"), render.joint("g"), span).drive  # type: ignore[arg-type]
         assert drive is not None
         shares.append(drive.share(0.0, 150.0))
     assert shares[0] > 0.9 and shares[1] < 0.1
@@ -565,7 +565,11 @@ def test_what_a_keyed_detector_hears_is_the_key(step: DeEsser | Glue) -> None:
 
 
 def test_trims_of_nothing_pass_and_others_do_not() -> None:
-    assert Trim().passes and not Trim(gain=1.0).passes
-    assert MidSideEq(bands=(Band(id=1),)).passes and not MidSideEq(bands=(Band(id=1, gain=1.0),)).passes
-    assert not MidSideEq(bands=(Band(id=1, dynamic=True),)).passes
-    assert Glue(threshold=-30.0).passes and not Glue(look_ahead=1.0).passes and not Glue(ratio=2.0).passes
+    assert Trim().is_transparent and not Trim(gain=1.0).is_transparent
+    assert MidSideEq(bands=(Band(id=1),)).is_transparent and not MidSideEq(bands=(Band(id=1, gain=1.0),)).is_transparent
+    assert not MidSideEq(bands=(Band(id=1, dynamic=True),)).is_transparent
+    assert (
+        Glue(threshold=-30.0).is_transparent
+        and not Glue(look_ahead=1.0).is_transparent
+        and not Glue(ratio=2.0).is_transparent
+    )

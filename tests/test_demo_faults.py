@@ -7,8 +7,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from gluvo.advise.around import looked_around
 from gluvo.advise.shelf import BUILT_IN
+from gluvo.advise.step_analysis import analysed_step
 from gluvo.advise.tone import cut_for, low_cut_cost, movements
 from gluvo.compare.tones import Frozen, difference
 from gluvo.measure.figures import figures_of
@@ -196,7 +196,7 @@ def test_sibilant_voices_lose_what_is_set_and_nothing_else(bare: Demo) -> None:
     id = next(item.id for item in session.items)
     before, after = render.before(id), render.joint(id)
     assert before is not None and after is not None and after.reduction is not None
-    worked = looked_around(session.item(id), before, after, bare.span).worked
+    worked = analysed_step(session.item(id), before, after, bare.span).worked
     assert worked is not None and len(worked.places) > 5 and worked.most == pytest.approx(3.0, abs=0.05)
     sharp = [
         run_chain([Cut(crossovers=(5000.0,), place=1, slope=48)], in_span(bare, j), bare.rate) for j in (before, after)
@@ -218,7 +218,7 @@ def test_sibilant_voices_lose_what_is_set_and_nothing_else(bare: Demo) -> None:
 def test_sibilants_are_softened_by_an_aim_alone(bare: Demo) -> None:
     session, render = applied(bare, "Soften sharp words", "voices")
     step = next(item for item in session.items if isinstance(item, DeEsser))
-    worked = looked_around(step, render.before(step.id), render.joint(step.id), bare.span).worked  # type: ignore[arg-type]
+    worked = analysed_step(step, render.before(step.id), render.joint(step.id), bare.span).worked  # type: ignore[arg-type]
     assert worked is not None and worked.mean == pytest.approx(2.0, abs=0.1) and worked.share < 0.4
 
 

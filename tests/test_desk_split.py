@@ -94,15 +94,15 @@ def menu_of(desk: Desk, n: int, text: str) -> None:
 
 def test_a_split_is_added_and_stands_in_the_ledger_with_its_bands(bands: Desk) -> None:
     assert rows(bands) == ["In", "Trim", "Split", "Lows", "Mids", "Highs", "Glue", "Limiter"]
-    assert "passes as it came" in editor(bands).state.text() and split(bands).passes
+    assert "passes as it came" in editor(bands).state.text() and split(bands).is_transparent
     glue = add(bands, 0, "Glue")
     assert chains.container_of(bands.session.chain, glue.id) is not None
     assert rows(bands)[2:7] == ["Split", "Lows", "Glue", "Mids", "Highs"]
-    assert split(bands).passes and editor(bands).columns.columns[0].blocks[0].step_id == glue.id
+    assert split(bands).is_transparent and editor(bands).columns.columns[0].blocks[0].step_id == glue.id
     bands.bench.set_setting(glue.id, "ratio", 4.0, "ratio")
     bands.bench.set_setting(glue.id, "threshold", -40.0, "threshold")
     bands.settle()
-    assert not split(bands).passes and "passes" not in editor(bands).state.text()
+    assert not split(bands).is_transparent and "passes" not in editor(bands).state.text()
     ledger = bands.window.shape.ledger
     lows = ledger.row(split(bands).row_id(1))
     assert lows.loudness not in ("", "…") and "20 Hz – 160 Hz" in lows.words

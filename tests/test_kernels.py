@@ -21,17 +21,17 @@ from scipy import optimize, signal
 from gluvo.dsp import shaping
 from gluvo.dsp.bending import Bender
 from gluvo.dsp.convolution import PART, Convolver
-from gluvo.dsp.deferred import Deferred
 from gluvo.dsp.delay import LOUDEST, Delay, ordinary
-from gluvo.dsp.extremes import largest, largest_magnitude, largest_sum
 from gluvo.dsp.filters import Sections, low_cut
 from gluvo.dsp.fourier import aligned, transform, turns
 from gluvo.dsp.kernel import kernel
+from gluvo.dsp.lazy_kernels import LazyKernel
 from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, magnitudes
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.matched import _solved
 from gluvo.dsp.oversampling import add_filtered
 from gluvo.dsp.roots import root_between
+from gluvo.dsp.simd_max import largest, largest_magnitude, largest_sum
 from gluvo.measure.hits import highest_peaks
 from gluvo.measure.overview import REDUCTION_HOP, ReductionTracer
 from gluvo.measure.trace import Span, Tracer, k_weighting, trace_of
@@ -68,7 +68,7 @@ def test_a_kernel_is_made_once_however_many_threads_call_it_first() -> None:
         made.append(1)
         return doubled
 
-    deferred = Deferred(make)
+    deferred = LazyKernel(make)
 
     def call(x: float) -> float:
         meet.wait(timeout=10.0)

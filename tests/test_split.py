@@ -356,8 +356,8 @@ def ids(chain: Sequence[Step]) -> str:
 
 def test_the_ledger_lists_containers_in_containers_with_their_bands() -> None:
     assert ids(nested()) == "a s s/1 x s/2 s/3 y lane m s2 s2/1 p s2/2 q z"
-    assert [i.id for i in chains.holders_of(nested(), "q")] == ["lane", "s2"]
-    assert [i.id for i in chains.holders_of(nested(), "s2/2")] == ["lane", "s2"]
+    assert [i.id for i in chains.containers_of(nested(), "q")] == ["lane", "s2"]
+    assert [i.id for i in chains.containers_of(nested(), "s2/2")] == ["lane", "s2"]
 
 
 def test_steps_go_through_bands_and_lanes_and_out_again() -> None:
@@ -418,7 +418,7 @@ def test_held_settings_are_found_in_bands() -> None:
     for id, aim in (("g1", 2.0), ("g2", 1.0)):
         joint = render.joint(id)
         assert joint is not None and joint.mean_reduction(span) == pytest.approx(aim, abs=0.05)
-    assert not session.item("s").passes  # type: ignore[union-attr]
+    assert not session.item("s").is_transparent  # type: ignore[union-attr]
 
 
 # --- what cannot be ------------------------------------------------------------------------------------------------

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from gluvo.advise.around import looked_around, with_low_cuts
+from gluvo.advise.step_analysis import analysed_step, with_low_cuts
 from gluvo.deliver.write import write_deliverable
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
@@ -165,7 +165,7 @@ def test_what_is_around_a_step_is_of_both_of_its_sides() -> None:
 
     def around(id: str):  # type: ignore[no-untyped-def]
         before, after = (renderer.joint(nodes[id], span) for nodes in (plan.before, plan.after))
-        return looked_around(session.item(id), before, after, span)
+        return analysed_step(session.item(id), before, after, span)
 
     eq = around("eq")
     assert set(eq.costs) == {1, 2, 3} and eq.costs[3].change < 0.0 < eq.costs[2].change and not eq.low_cuts

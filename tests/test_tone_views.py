@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
 from pytestqt.qtbot import QtBot
 
-from gluvo.advise.around import Around
+from gluvo.advise.step_analysis import StepAnalysis
 from gluvo.advise.tone import BandCost, LowCutCost, Movement
 from gluvo.desk.controls.parts import Toggle, figure
 from gluvo.desk.controls.ruler import Ruler
@@ -30,9 +30,9 @@ from .conftest import RATE, music, noise, sine
 from .desk import Desk
 
 
-def around(**parts: object) -> Around:
+def around(**parts: object) -> StepAnalysis:
     tone = tone_of(noise(1.0), RATE)
-    return Around("eq-1", tone, tone, (-20.0, -20.0), **parts)  # type: ignore[arg-type]
+    return StepAnalysis("eq-1", tone, tone, (-20.0, -20.0), **parts)  # type: ignore[arg-type]
 
 
 # --- words -------------------------------------------------------------------------------------------------

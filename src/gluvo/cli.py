@@ -507,14 +507,14 @@ def desktop(put: bool, folder: Path | None) -> None:
 @cli.command(hidden=True)
 def warm() -> None:
     """Compile all kernels now, so that nothing waits for them later."""
-    from gluvo.demo.score import Part
+    from gluvo.demo.score import ScoreSection
     from gluvo.demo.song import performed
     from gluvo.render.warm import warm_up
 
     with _bar("Compiling kernels") as told:
         warm_up(lambda done: told(0.8 * done))
         performed(
-            (Part("Bar", "Am", 1.0, "0:1:60:sa"),),
+            (ScoreSection("Bar", "Am", 1.0, "0:1:60:sa"),),
             0.2,
             1,
             faults=True,

@@ -13,7 +13,7 @@ from gluvo.dsp.filters import Sections
 from gluvo.dsp.roots import root_between
 from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
-from gluvo.measure.trace import Between, Span, Trace, hop_frames, k_weighting, trace_of
+from gluvo.measure.trace import LazyTruePeaks, Span, Trace, hop_frames, k_weighting, trace_of
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
 from gluvo.render.song import lead_in
@@ -49,7 +49,7 @@ def find_makeup(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joi
     def loudness(d: float, w: float) -> float:
         power = np.maximum(0.0, d * d * dd + 2.0 * d * w * dw + w * w * ww)
         empty = np.zeros(hops)
-        return integrated(Trace(rate, hops * hop, power, power, empty, empty, Between(hops, empty)))
+        return integrated(Trace(rate, hops * hop, power, power, empty, empty, LazyTruePeaks(hops, empty)))
 
     goal, mix = loudness(1.0, 0.0), glue.mix / 100.0
     if goal <= SILENT - OFFSET:

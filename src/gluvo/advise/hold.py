@@ -45,7 +45,7 @@ def held_session(renderer: Renderer, session: Session, progress: Progress = no_p
 
 def holds(item: Step | None) -> bool:
     """Whether anything of a step or lane is held."""
-    return item is not None and any(getattr(item, switch) for switch in item.holders.values())
+    return item is not None and any(getattr(item, switch) for switch in item.solved_settings.values())
 
 
 def held_span(session: Session, item: ChainItem | None) -> Span | None:
@@ -93,7 +93,7 @@ def _threshold(
         return wish.find(before, section, progress, keys).value
 
     # whatever the settings that are found are now, this one depends on the rest
-    rest = msgspec.structs.replace(step, **{name: 0.0 for name in step.holders})
+    rest = msgspec.structs.replace(step, **{name: 0.0 for name in step.solved_settings})
     return _with(session, step, setting, renderer.once((setting, wish.aim, rest.sound_key(), *fed.place), find))
 
 
@@ -150,7 +150,7 @@ FINDERS: Mapping[str, Callable[[Renderer, Session, str, Span | None, Progress], 
     "output": _output,
     "blend": _blend,
 }
-"""How each of the settings that steps name in `holders` is found."""
+"""How each of the settings that steps name in `solved_settings` is found."""
 
 
 def _with(session: Session, step: ChainItem, setting: str, found: float) -> Session:

@@ -24,7 +24,7 @@ MOST_BANDS = 8
 POINTS = 12
 FRACTION = 3
 
-Part = Literal["stereo", "mid", "side"]
+StereoComponent = Literal["stereo", "mid", "side"]
 
 
 class MatchSettings(msgspec.Struct, frozen=True, kw_only=True):
@@ -47,7 +47,7 @@ class MatchSettings(msgspec.Struct, frozen=True, kw_only=True):
 class Matched:
     """What was found for one part of the sound."""
 
-    part: Part
+    part: StereoComponent
     centres: Floats
     wanted: Floats
     """The difference that is to be made up, dB, its mean left out."""
@@ -89,7 +89,7 @@ def tonal_match(
     heard = [(tone, level) for tone, level in references if level > SILENT]
     if not heard:
         raise GluvoError("There is no reference that sounds to be matched to.")
-    parts: tuple[Part, ...] = ("mid", "side") if settings.apart else ("stereo",)
+    parts: tuple[StereoComponent, ...] = ("mid", "side") if settings.apart else ("stereo",)
     low, high = (20.0, 0.47 * rate) if settings.whole else (LOWEST, HIGHEST)
     share = settings.bands // len(parts)
     bands: list[Band] = []

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import get_args
 
-from gluvo.deliver.writers import Open, broadcast_wav, by_av, by_quality, by_soundfile
+from gluvo.deliver.writers import Open, av_writer, broadcast_wav, soundfile_writer, vorbis_writer
 from gluvo.errors import WriteError
 from gluvo.session.records import Deliverable, FileFormat
 
@@ -49,37 +49,37 @@ FORMATS: dict[str, Format] = {
             "flac",
             "FLAC",
             ".flac",
-            by_soundfile("FLAC", WHOLE),
+            soundfile_writer("FLAC", WHOLE),
             ("24", "16"),
             "FLAC holds whole numbers only: choose 16 or 24 bit, or WAV for 32-bit float.",
         ),
-        Format("aiff", "AIFF", ".aiff", by_soundfile("AIFF", {**WHOLE, "32f": "FLOAT"}), ("24", "16", "32f")),
+        Format("aiff", "AIFF", ".aiff", soundfile_writer("AIFF", {**WHOLE, "32f": "FLOAT"}), ("24", "16", "32f")),
         Format(
             "mp3",
             "MP3",
             ".mp3",
-            by_av("mp3", "libmp3lame", options={"id3v2_version": "0"}),
+            av_writer("mp3", "libmp3lame", options={"id3v2_version": "0"}),
             rates=(44_100, 48_000),
         ),
         Format(
             "aac",
             "AAC",
             ".m4a",
-            by_av("ipod", "aac"),
+            av_writer("ipod", "aac"),
             rates=(44_100, 48_000, 88_200, 96_000),
         ),
         Format(
             "ogg",
             "Ogg Vorbis",
             ".ogg",
-            by_quality,
+            vorbis_writer,
             rates=(44_100, 48_000, 88_200, 96_000, 192_000),
         ),
         Format(
             "opus",
             "Opus",
             ".opus",
-            by_av("ogg", "libopus"),
+            av_writer("ogg", "libopus"),
             rates=(48_000,),
         ),
     )

@@ -27,7 +27,7 @@ from gluvo.progress import CORES, Progress, no_progress
 from gluvo.render.machine import Machine, filler, played_all
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
-from gluvo.session.files import Part, placing, reason_of
+from gluvo.session.files import NewFile, placing, reason_of
 from gluvo.session.media import Material
 from gluvo.session.records import Deliverable, Section, Session, Target
 from gluvo.session.scratch import Growing
@@ -277,7 +277,7 @@ class _Writing:
     def __init__(self, row: Row, material: Material, folder: Path) -> None:
         self.row, self.trouble = row, ""
         self._files = contextlib.ExitStack()
-        self._open: list[tuple[Part, Section | None, Piece]] = []
+        self._open: list[tuple[NewFile, Section | None, Piece]] = []
         self._stream: RowStream | None = None
         come, go = material.rate, row.rate
         total = round(material.frames * go / come)

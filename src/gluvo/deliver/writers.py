@@ -180,17 +180,17 @@ Open = Callable[[IO[bytes], int, str, int], Writer]
 """A writer into an open file, of a rate in Hz, a depth, and a bit rate in kbit/s."""
 
 
-def by_soundfile(kind: str, subtypes: dict[str, str]) -> Open:
+def soundfile_writer(kind: str, subtypes: dict[str, str]) -> Open:
     return lambda file, rate, depth, _bit_rate: SoundFileWriter(file, rate, kind, subtypes[depth])
 
 
-def by_quality(file: IO[bytes], rate: int, _depth: str, bit_rate: int) -> Writer:
+def vorbis_writer(file: IO[bytes], rate: int, _depth: str, bit_rate: int) -> Writer:
     """Ogg Vorbis, whose encoder takes a quality: the one that makes about the bit rate."""
     quality = float(np.interp(bit_rate, (64, 96, 128, 160, 192, 256, 320), (0.0, 0.2, 0.4, 0.5, 0.6, 0.8, 0.9)))
     return SoundFileWriter(file, rate, "OGG", "VORBIS", compression_level=1.0 - quality)
 
 
-def by_av(container: str, codec: str, **further: Any) -> Open:
+def av_writer(container: str, codec: str, **further: Any) -> Open:
     return lambda file, rate, _depth, bit_rate: AvWriter(file, rate, container, codec, bit_rate=bit_rate, **further)
 
 

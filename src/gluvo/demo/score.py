@@ -27,7 +27,7 @@ ROOTS = {"Am": 33, "C": 36, "Dm": 38, "E": 28, "F": 29, "G": 31, "Bb": 34, "Em":
 
 
 @dataclass(frozen=True)
-class Part:
+class ScoreSection:
     """A stretch of the song."""
 
     name: str
@@ -74,28 +74,28 @@ def chorus_tune(lift: int = 0) -> str:
     return " ".join(f"{b + 24 * r}:{n}:{p + lift}:{s}" for r in range(2) for b, n, p, s in shape)
 
 
-FERRY_HOURS: tuple[Part, ...] = (
-    Part("Intro", "Am Am F G Am Dm E E", 0.16),
-    Part("Verse 1", "Am Am F G Am Dm E E Am F G Am", 0.38, verse_tune()),
-    Part("Chorus 1", "C G Am F C G F E Am Am", 0.72, chorus_tune()),
-    Part("Verse 2", "Am Am F G Am Dm E E F G", 0.46, verse_tune()),
-    Part("Chorus 2", "C G Am F C G F E Am Am", 0.8, chorus_tune()),
-    Part("Bridge", "Dm Am Bb F Dm Am E E", 0.3, "0:5:69:a 6:5:72:o 12:5:74:sa 18:5:71:ha"),
-    Part("Last chorus", "C G Am F C G F E C G F Am", 1.0, chorus_tune()),
-    Part("Out", "Am Am Am", 0.25),
+FERRY_HOURS: tuple[ScoreSection, ...] = (
+    ScoreSection("Intro", "Am Am F G Am Dm E E", 0.16),
+    ScoreSection("Verse 1", "Am Am F G Am Dm E E Am F G Am", 0.38, verse_tune()),
+    ScoreSection("Chorus 1", "C G Am F C G F E Am Am", 0.72, chorus_tune()),
+    ScoreSection("Verse 2", "Am Am F G Am Dm E E F G", 0.46, verse_tune()),
+    ScoreSection("Chorus 2", "C G Am F C G F E Am Am", 0.8, chorus_tune()),
+    ScoreSection("Bridge", "Dm Am Bb F Dm Am E E", 0.3, "0:5:69:a 6:5:72:o 12:5:74:sa 18:5:71:ha"),
+    ScoreSection("Last chorus", "C G Am F C G F E C G F Am", 1.0, chorus_tune()),
+    ScoreSection("Out", "Am Am Am", 0.25),
 )
 
-PIER_LIGHTS: tuple[Part, ...] = (
-    Part("Opening", "G D Em C G D", 0.4, verse_tune(-2)),
-    Part("Refrain 1", "C D G Em C D G G", 0.85, chorus_tune(-5)),
-    Part("Second verse", "G D Em C G D", 0.5, verse_tune(-2)),
-    Part("Refrain 2", "C D G Em C D G G G", 1.0, chorus_tune(-5)),
+PIER_LIGHTS: tuple[ScoreSection, ...] = (
+    ScoreSection("Opening", "G D Em C G D", 0.4, verse_tune(-2)),
+    ScoreSection("Refrain 1", "C D G Em C D G G", 0.85, chorus_tune(-5)),
+    ScoreSection("Second verse", "G D Em C G D", 0.5, verse_tune(-2)),
+    ScoreSection("Refrain 2", "C D G Em C D G G G", 1.0, chorus_tune(-5)),
 )
-COLD_ROPE: tuple[Part, ...] = (
-    Part("Start", "Em C G D Em C", 0.6, verse_tune(-5)),
-    Part("First refrain", "Em D C D Em D C Bm", 0.95, chorus_tune(-8)),
-    Part("Middle", "Am Em C D", 0.55),
-    Part("Last refrain", "Em D C D Em D C Bm Em", 1.0, chorus_tune(-8)),
+COLD_ROPE: tuple[ScoreSection, ...] = (
+    ScoreSection("Start", "Em C G D Em C", 0.6, verse_tune(-5)),
+    ScoreSection("First refrain", "Em D C D Em D C Bm", 0.95, chorus_tune(-8)),
+    ScoreSection("Middle", "Am Em C D", 0.55),
+    ScoreSection("Last refrain", "Em D C D Em D C Bm Em", 1.0, chorus_tune(-8)),
 )
 
 STEMS = (
@@ -115,7 +115,7 @@ STEMS = (
 
 @dataclass(frozen=True)
 class Bar:
-    part: Part
+    part: ScoreSection
     number: int
     """Within the part."""
     start: float
@@ -126,7 +126,7 @@ class Bar:
 class Performance:
     """Plays parts into one mono track a stem, with everybody's small unevenness."""
 
-    def __init__(self, parts: tuple[Part, ...], beat: float, seed: int) -> None:
+    def __init__(self, parts: tuple[ScoreSection, ...], beat: float, seed: int) -> None:
         self.parts, self.beat = parts, beat
         self.random: Random = np.random.default_rng(seed)
         bars = sum(len(p.chords.split()) for p in parts)
@@ -141,7 +141,7 @@ class Performance:
         for part, start in self.starts():
             self._voices(part, start)
 
-    def starts(self) -> Iterator[tuple[Part, float]]:
+    def starts(self) -> Iterator[tuple[ScoreSection, float]]:
         """Each part and when it begins."""
         at = 0.0
         for part in self.parts:
@@ -244,7 +244,7 @@ class Performance:
                     string = self.note(play.pluck, k + 12, 0.7, 0.62, self.velocity(0.4 + 0.45 * energy))
                     self.put("Plucked strings", bar.start + beat * b + 0.011 * strum, string)
 
-    def _voices(self, part: Part, start: float) -> None:
+    def _voices(self, part: ScoreSection, start: float) -> None:
         end = len(part.chords.split()) * 3
         for word in part.tune.split():
             at, beats, note, sung = word.split(":")

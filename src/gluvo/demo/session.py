@@ -13,7 +13,7 @@ import soundfile
 
 from gluvo.advise.hold import holds
 from gluvo.demo.instruments import RATE
-from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, Part
+from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, ScoreSection
 from gluvo.demo.song import FERRY_BEAT, PIER_BEAT, ROPE_BEAT, cold_rope, ferry_hours, pier_lights
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import WriteError
@@ -279,7 +279,7 @@ def _references(folder: Path) -> Iterator[Reference]:
         yield Reference(id=f"reference-{n}", name=name, media=media, sections=sections, pairs=pairs)
 
 
-def _sections(parts: Sequence[Part], beat: float, stem: str) -> tuple[Section, ...]:
+def _sections(parts: Sequence[ScoreSection], beat: float, stem: str) -> tuple[Section, ...]:
     """The parts of a song of three beats to each chord."""
     sections, at = [], 0.0
     for n, part in enumerate(parts, start=1):

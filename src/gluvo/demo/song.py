@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from gluvo.demo.instruments import RATE
-from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, STEMS, Part, Performance
+from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, STEMS, Performance, ScoreSection
 from gluvo.dsp.filters import Sections, high_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.matched import bell
@@ -125,7 +125,9 @@ def faulty(name: str, x: Audio) -> Audio:
     return x
 
 
-def performed(parts: tuple[Part, ...], beat: float, seed: int, *, faults: bool, progress: Progress) -> dict[str, Audio]:
+def performed(
+    parts: tuple[ScoreSection, ...], beat: float, seed: int, *, faults: bool, progress: Progress
+) -> dict[str, Audio]:
     """All stems of a song."""
     performance = Performance(parts, beat, seed)
     progress(0.5)
@@ -158,7 +160,7 @@ def summed(stems: dict[str, Audio]) -> Audio:
     return total
 
 
-def unmastered(parts: tuple[Part, ...], beat: float, seed: int, *, air: float, width: float) -> Audio:
+def unmastered(parts: tuple[ScoreSection, ...], beat: float, seed: int, *, air: float, width: float) -> Audio:
     """The same band on another day, without faults; `air` in dB about 9 kHz, `width` scales the sides."""
     x = summed(performed(parts, beat, seed, faults=False, progress=no_progress))
     x = with_bell(x, 9000.0, air, 0.5)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from gluvo.dsp.fourier import aligned, transform, turns
+from gluvo.dsp.fourier import aligned, transform, twiddle_factors
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.vectors import fma8, load8, mul8, splat8, store8
 
@@ -19,7 +19,7 @@ EXACT = 0.04
 FROM, DEEPEST = 30.0, -60.0
 """Hz and dB: what lies below need not be followed."""
 
-TURNS = turns(2 * PART)
+TWIDDLES = twiddle_factors(2 * PART)
 
 Magnitude = Callable[[Floats], Floats]
 """Magnitudes, ≥ 0, at frequencies in Hz."""
@@ -87,14 +87,14 @@ def chosen_half(magnitudes: list[Magnitude], rate: int, lengths: Sequence[float]
 
 
 @kernel
-def convolve(x, out, place, taken, made, past, straight, turned, turns, work, total):  # type: ignore[no-untyped-def]
+def convolve(x, out, place, taken, made, past, straight, turned, twiddles, work, total):  # type: ignore[no-untyped-def]
     """Convolve `x` (frames, 2) into `out`, which may be `x`, part by part: left and right as one complex signal, real and
     imaginary parts apart.
 
     `place` holds how many frames of the newest part have come, and where in `past` it lies. `taken` (2, bins) is the part
     before and the newest one; `made` (2, `PART`) what comes out while that comes in. `past` is (2, 2, parts, bins): the
     spectra as they are and turned round (the conjugate at the opposite frequency). `straight` and `turned` (2, parts,
-    bins) are the filters for either; `turned` has no parts where both channels pass the same filter. `turns`: see
+    bins) are the filters for either; `turned` has no parts where both channels pass the same filter. `twiddles`: see
     `fourier`; `work` and `total` (2, bins) are written over.
     """
     at = 0
@@ -110,16 +110,16 @@ def convolve(x, out, place, taken, made, past, straight, turned, turns, work, to
         place[0] = filled + n
         if place[0] == PART:
             place[0], place[1] = 0, (place[1] + 1) % past.shape[2]
-            _convolve_part(place[1], taken, made, past, straight, turned, turns, work, total)
+            _convolve_part(place[1], taken, made, past, straight, turned, twiddles, work, total)
 
 
 @kernel
-def _convolve_part(newest, taken, made, past, straight, turned, turns, work, total):  # type: ignore[no-untyped-def]
+def _convolve_part(newest, taken, made, past, straight, turned, twiddles, work, total):  # type: ignore[no-untyped-def]
     bins = past.shape[3]
     a, b, c, d = past[0, 0, newest], past[0, 1, newest], past[1, 0, newest], past[1, 1, newest]
     a[:] = taken[0]
     b[:] = taken[1]
-    transform(a, b, turns, work)
+    transform(a, b, twiddles, work)
     _multiply(straight, past[0], newest, False, total)
     if turned.shape[1] > 0:
         c[0], d[0] = a[0], -b[0]
@@ -127,7 +127,7 @@ def _convolve_part(newest, taken, made, past, straight, turned, turns, work, tot
             c[k], d[k] = a[bins - k], -b[bins - k]
         _multiply(turned, past[1], newest, True, total)
     real, imaginary = total[0], total[1]
-    transform(imaginary, real, turns, work)
+    transform(imaginary, real, twiddles, work)
     left, right, scale = made[0], made[1], 1.0 / bins
     for k in range(PART):
         left[k], right[k] = scale * real[PART + k], scale * imaginary[PART + k]
@@ -203,7 +203,7 @@ class Convolver:
             self._past,
             self._straight,
             self._turned,
-            TURNS,
+            TWIDDLES,
             self._work,
             self._total,
         )

@@ -15,7 +15,7 @@ from gluvo.dsp.vectors import fma8, load8, mul8, splat8, store8
 
 LEAST = 64
 """The smallest size."""
-Turns = tuple[Floats, Floats, Floats]
+TwiddleFactors = tuple[Floats, Floats, Floats]
 
 
 def aligned(*shape: int) -> Floats:
@@ -31,8 +31,8 @@ def aligned(*shape: int) -> Floats:
 
 
 @functools.cache
-def turns(size: int) -> Turns:
-    """What `transform` turns by for a size, a power of two from `LEAST` on: in its columns, in its rows, and in between.
+def twiddle_factors(size: int) -> TwiddleFactors:
+    """What `transform` multiplies by for a size, a power of two from `LEAST` on: in its columns, in its rows, and in between.
 
     For columns and rows (6, …): of each of their stages the first, second and third powers of the stage's root of unity,
     real and imaginary parts, one stage after the other. In between (2, columns, rows).
@@ -56,22 +56,22 @@ def _stages(size: int) -> Floats:
 
 
 @kernel
-def transform(real, imaginary, turns, work):  # type: ignore[no-untyped-def]
+def transform(real, imaginary, twiddles, work):  # type: ignore[no-untyped-def]
     """The transform ``Σ z[k] exp(−2πi jk/n)`` of ``z = real + i imaginary``, in place.
 
-    With the arrays the other way round it is the inverse, but for the factor ``1/n``. `turns`: see there; `work` (2, n) is
-    written over. The samples are taken as a matrix whose columns are transformed first and its rows then (Bailey, 'FFTs in
-    external or hierarchical memory', 1990), so that there are always many to be transformed alike.
+    With the arrays the other way round it is the inverse, but for the factor ``1/n``. `twiddles`: see `twiddle_factors`;
+    `work` (2, n) is written over. The samples are taken as a matrix whose columns are transformed first and its rows
+    then (Bailey, 'FFTs in external or hierarchical memory', 1990), so that there are always many to be transformed alike.
     """
-    columns, rows = turns[2].shape[1], turns[2].shape[2]
+    columns, rows = twiddles[2].shape[1], twiddles[2].shape[2]
     a, b, c, d = real, imaginary, work[0], work[1]
-    crossed = _alike(a, b, c, d, columns, rows, turns[0])
+    crossed = _batched_fft(a, b, c, d, columns, rows, twiddles[0])
     if crossed:
-        _turned(c, d, columns, rows, turns[2], a, b)
-        crossed = _alike(a, b, c, d, rows, columns, turns[1])
+        _turned(c, d, columns, rows, twiddles[2], a, b)
+        crossed = _batched_fft(a, b, c, d, rows, columns, twiddles[1])
     else:
-        _turned(a, b, columns, rows, turns[2], c, d)
-        crossed = not _alike(c, d, a, b, rows, columns, turns[1])
+        _turned(a, b, columns, rows, twiddles[2], c, d)
+        crossed = not _batched_fft(c, d, a, b, rows, columns, twiddles[1])
     if crossed:
         real[:] = c
         imaginary[:] = d
@@ -93,7 +93,7 @@ def _turned(a, b, columns, rows, between, c, d):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _alike(a, b, c, d, n, stride, roots):  # type: ignore[no-untyped-def]
+def _batched_fft(a, b, c, d, n, stride, roots):  # type: ignore[no-untyped-def]
     """`stride` transforms of `n` samples each, which lie `stride` apart; whether the result is in `c` and `d`, not in `a` and
     `b`. By Stockham's sorting stages of four ('High-speed convolution and correlation', 1966), and one of two where the
     size needs it."""

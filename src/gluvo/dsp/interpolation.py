@@ -12,8 +12,8 @@ import functools
 
 import numpy as np
 
-from gluvo.dsp.extremes import largest_sum
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.simd_max import largest_sum
 from gluvo.dsp.vectors import fma8, load8, splat8, store8
 
 TAPS = 64

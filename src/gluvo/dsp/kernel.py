@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from gluvo.dsp.deferred import Deferred, making
+from gluvo.dsp.lazy_kernels import LazyKernel, making
 from gluvo.dsp.vectors import load_quickly
 
 Audio = NDArray[np.float64]
@@ -30,7 +30,7 @@ def kernel(function: Callable[..., Any]) -> Callable[..., Any]:
             place[function.__name__] = compiled
         return compiled
 
-    deferred = functools.update_wrapper(Deferred(make), function)
+    deferred = functools.update_wrapper(LazyKernel(make), function)
     return deferred
 
 
@@ -46,7 +46,7 @@ def _compiled(function: Callable[..., Any]) -> Any:
     import numba
 
     for name in function.__code__.co_names:
-        if isinstance(found := function.__globals__.get(name), Deferred):
+        if isinstance(found := function.__globals__.get(name), LazyKernel):
             function.__globals__[name] = found.made()
     # "contract" lets the compiler fuse multiply and add; nothing that would reorder sums or drop NaN checks.
     compiled = functools.partial(numba.njit, function, nogil=True, error_model="numpy", fastmath={"contract"})

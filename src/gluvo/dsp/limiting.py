@@ -20,10 +20,10 @@ import numpy as np
 from gluvo.dsp.compression import larger, pole
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
-from gluvo.dsp.extremes import largest
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.logarithms import to_db, to_factors
+from gluvo.dsp.simd_max import largest
 
 # Averages run on whole numbers of 2^-30 dB, rounded up: integer sums never drift, so that a gain which should be
 # 1 is exactly 1, and any split into blocks gives the same result.

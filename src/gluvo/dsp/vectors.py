@@ -15,7 +15,7 @@ import os
 import sys
 from typing import Any
 
-from gluvo.dsp.deferred import Deferred
+from gluvo.dsp.lazy_kernels import LazyKernel
 
 PLAIN = "GLUVO_PLAIN"
 """Names an environment variable: any value keeps vectors out."""
@@ -212,8 +212,8 @@ def _made() -> tuple[tuple[Any, ...], ...]:
     return _tuples(2), _tuples(8), _pairs_of_tuples()
 
 
-def _named(row: int, count: int) -> list[Deferred]:
-    return [Deferred(lambda n=n: _made()[row][n]) for n in range(count)]  # type: ignore[misc]
+def _named(row: int, count: int) -> list[LazyKernel]:
+    return [LazyKernel(lambda n=n: _made()[row][n]) for n in range(count)]  # type: ignore[misc]
 
 
 load2, store2, splat2, fma2, mul2, _, total2 = _named(0, 7)

@@ -18,7 +18,7 @@ from gluvo.measure import loudness
 from gluvo.measure.trace import Span, Trace
 
 
-class Taken:
+class FigureInputs:
     """A trace, and what several figures are taken from, reckoned once."""
 
     def __init__(self, trace: Trace) -> None:
@@ -110,7 +110,7 @@ class Figure:
     unit: str
     decimals: int
     tip: str
-    take: Callable[[Taken], float]
+    take: Callable[[FigureInputs], float]
     short: str
     """The head of its column in a table."""
 
@@ -129,7 +129,7 @@ class Figure:
 
 
 def _declared(
-    name: str, unit: str, decimals: int, tip: str, take: Callable[[Taken], float], short: str = ""
+    name: str, unit: str, decimals: int, tip: str, take: Callable[[FigureInputs], float], short: str = ""
 ) -> msgspec.Meta:
     return msgspec.Meta(
         title=name, description=tip, extra={"unit": unit, "decimals": decimals, "take": take, "short": short or name}
@@ -292,5 +292,5 @@ def figures_of(trace: Trace, span: Span | None = None) -> Figures:
     >>> round(figures.integrated, 1), round(figures.sample_peak, 1)
     (-6.0, -6.0)
     """
-    taken = Taken(trace.cut(span))
+    taken = FigureInputs(trace.cut(span))
     return Figures(**{key: figure.take(taken) for key, figure in FIGURES.items()})

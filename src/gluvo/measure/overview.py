@@ -7,8 +7,8 @@ from typing import Protocol
 
 import numpy as np
 
-from gluvo.dsp.extremes import largest
 from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.simd_max import largest
 from gluvo.dsp.vectors import fma8, load8, splat8, total8
 from gluvo.measure.trace import Span, Trace, hop_frames
 

@@ -12,9 +12,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gluvo.dsp.extremes import largest_magnitude
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.simd_max import largest_magnitude
 from gluvo.dsp.vectors import fma2, load2, mul2, store2
 from gluvo.measure.truepeak import AFTER, BEFORE, HOPS, HopPeaks, hop_frames, peaks_of
 
@@ -36,7 +36,7 @@ class Span:
         return self.end - self.start
 
 
-class Between:
+class LazyTruePeaks:
     """The true peaks of some hops; where they are not known, they are read from the audio when they are first asked for."""
 
     def __init__(self, count: int, known: Floats | None = None, audio: np.ndarray | None = None, rate: int = 0) -> None:
@@ -53,15 +53,15 @@ class Between:
             self._known = peaks_of(self._audio, self._rate, self._first, self.count) * self._gain
         return self._known
 
-    def part(self, rows: slice) -> Between:
+    def part(self, rows: slice) -> LazyTruePeaks:
         """Those of some of the hops."""
         first, stop, _ = rows.indices(self.count)
-        made = Between(max(0, stop - first), None, self._audio, self._rate)
+        made = LazyTruePeaks(max(0, stop - first), None, self._audio, self._rate)
         made._first, made._gain = self._first + first, self._gain
         made._known = None if self._known is None else self._known[first:stop]
         return made
 
-    def scaled(self, gain: float) -> Between:
+    def scaled(self, gain: float) -> LazyTruePeaks:
         """Those of the same audio with another level."""
         made = self.part(slice(None))
         made._gain *= abs(gain)
@@ -82,7 +82,7 @@ class Trace:
     product: Floats
     """Mean of left × right, ``(hops,)``."""
     sample_peak: Floats
-    between: Between
+    between: LazyTruePeaks
     """What `true_peak` is taken from."""
 
     @property
@@ -251,7 +251,7 @@ class Tracer:
         mean = rows[:, :5] / self.hop
         peaks = rows[:, 5].copy()
         known = self._peaks[:hops].copy() if self._reader is not None else None if audio is not None else peaks
-        between = Between(hops, known, audio, self.rate)
+        between = LazyTruePeaks(hops, known, audio, self.rate)
         return Trace(self.rate, self._frames, mean[:, 0:2], mean[:, 2:4], mean[:, 4], peaks, between)
 
 

@@ -7,7 +7,6 @@ import itertools
 
 import numpy as np
 
-from gluvo.dsp.extremes import largest
 from gluvo.dsp.interpolation import (
     HALF,
     LANES,
@@ -20,6 +19,7 @@ from gluvo.dsp.interpolation import (
     steep_peak,
 )
 from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.simd_max import largest
 from gluvo.progress import CORES, step_back
 
 BEFORE, AFTER = HALF - 1, HALF

@@ -17,8 +17,8 @@ from gluvo.compare.hearables import IN_THE_SONG, TimeMap
 from gluvo.compare.match import RESULT
 from gluvo.compare.monitor import monitor
 from gluvo.dsp.db import gain_of
+from gluvo.dsp.input_history import HISTORY_SECONDS
 from gluvo.dsp.kernel import Audio
-from gluvo.dsp.past import PAST_SECONDS
 from gluvo.errors import DeviceError
 from gluvo.play.device import BLOCK, Device
 from gluvo.play.fades import Fader, Guard, Levelling, best_lag, crossfade
@@ -26,7 +26,7 @@ from gluvo.play.graph import BESIDE, LiveGraph
 from gluvo.play.meters import DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Meters
 from gluvo.play.playhead import Playhead
 from gluvo.play.road import RoadPart
-from gluvo.render.machine import LONG_AGO, ROOM_SECONDS, Part, filler
+from gluvo.render.machine import LONG_AGO, ROOM_SECONDS, NodeRunner, filler
 from gluvo.render.plan import Source
 from gluvo.session.media import Material
 from gluvo.session.records import RoadTest, Session
@@ -372,7 +372,7 @@ class Engine:
             crossfade(before, block, self._swap_at, self._swap_frames)
         return block
 
-    def _fill(self, sources: Sequence[Part], n: int) -> None:
+    def _fill(self, sources: Sequence[NodeRunner], n: int) -> None:
         """Put the next frames of the song, and of the references that are heard, into sources."""
         for part in sources:
             source = part.node
@@ -409,7 +409,7 @@ class Engine:
         room, lag = round(ROOM_SECONDS * self.rate), latency - self._graph.latency
         if -room <= lag <= 0:
             return -lag
-        frames = min(abs(lag) + 2 * room + round(LIKE_SECONDS * self.rate), round(PAST_SECONDS * self.rate))
+        frames = min(abs(lag) + 2 * room + round(LIKE_SECONDS * self.rate), round(HISTORY_SECONDS * self.rate))
         if frames - abs(lag) - room < room:
             return 0
         self._graph.lately(RESULT, self._before[:frames])

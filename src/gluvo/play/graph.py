@@ -6,7 +6,7 @@ from collections.abc import Collection
 
 from gluvo.compare.hearables import nodes_of
 from gluvo.dsp.kernel import Floats
-from gluvo.render.machine import Machine, Part
+from gluvo.render.machine import Machine, NodeRunner
 from gluvo.render.plan import Plan, Source, steps_heard
 from gluvo.session.records import Session
 from gluvo.steps import Processor
@@ -31,14 +31,14 @@ class LiveGraph(Machine):
         self.session = session
         self.steps: tuple[Processor | None, ...] = tuple(self._processor(plan, id) for id in steps_heard(session))
         """The processors to report on, as `steps_heard` orders them."""
-        self.strips: tuple[tuple[Part, float, float], ...] = tuple(
+        self.strips: tuple[tuple[NodeRunner, float, float], ...] = tuple(
             (self.parts[plan.strips[s.id].end.key], *((0.0, 0.0) if s.mute else s.gains)) for s in session.strips
         )
         """For each strip of the session, what comes out of its chain and the factors at which it flows on."""
 
         chosen = session.view.step
         sides = [plan.before[chosen], plan.after[chosen]] if chosen in plan.after else []
-        self.tapped: tuple[Part, Part] | None = None
+        self.tapped: tuple[NodeRunner, NodeRunner] | None = None
         """What goes into the chosen step and what comes out of it, if it is on."""
         if sides and all(node.key in self.parts for node in sides):
             self.tapped = self.parts[sides[0].key], self.parts[sides[1].key]

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gluvo.dsp.extremes import largest
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.interpolation import PeakReader
 from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.simd_max import largest
 from gluvo.measure.trace import k_weighting
-from gluvo.render.machine import Part
+from gluvo.render.machine import NodeRunner
 from gluvo.steps import MAX_BLOCK, Processor
 from gluvo.steps.mid_side_eq import MOST_BANDS
 
@@ -101,8 +101,8 @@ class Meters:
         self,
         x: Audio,
         processors: Sequence[Processor | None],
-        strips: Sequence[tuple[Part, float, float]],
-        tapped: tuple[Part, Part] | None = None,
+        strips: Sequence[tuple[NodeRunner, float, float]],
+        tapped: tuple[NodeRunner, NodeRunner] | None = None,
         moving: Sequence[tuple[int, Floats]] = (),
     ) -> None:
         """Measure a block of what is heard, before the monitor's gain, and of what each strip sends on; `tapped` are

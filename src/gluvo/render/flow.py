@@ -27,10 +27,10 @@ CHUNK = 8 * MAX_BLOCK
 """Frames that a node goes on by before another one has its turn."""
 
 
-class Making:
+class NodeJob:
     """A node that is being rendered, or has been."""
 
-    def __init__(self, node: Node, inputs: list[Making], frames: slice, rate: int, joint: Joint | None = None) -> None:
+    def __init__(self, node: Node, inputs: list[NodeJob], frames: slice, rate: int, joint: Joint | None = None) -> None:
         self.node, self.inputs, self.joint = node, inputs, joint
         self.total, self._first, self.rate = frames.stop - frames.start, frames.start, rate
         self.audio: Sounding = np.zeros((0, 2)) if joint is None else joint.audio
@@ -165,10 +165,10 @@ def flow(
 
     `found`: the joints that there are already, by their nodes' keys. `progress` may raise `Cancelled` in any thread.
     """
-    makings = {key: Making(_NOWHERE, [], frames, material.rate, joint) for key, joint in found.items()}
-    waiting: list[Making] = []
+    makings = {key: NodeJob(_NOWHERE, [], frames, material.rate, joint) for key, joint in found.items()}
+    waiting: list[NodeJob] = []
     for node in missing:
-        made = makings[node.key] = Making(node, [makings[b.key] for b in node.inputs], frames, material.rate)
+        made = makings[node.key] = NodeJob(node, [makings[b.key] for b in node.inputs], frames, material.rate)
         waiting.append(made)
     _Flow(waiting, material, keep, progress).run()
 
@@ -180,7 +180,7 @@ class _Flow:
     """The threads that take turns at the nodes."""
 
     def __init__(
-        self, makings: list[Making], material: Material, keep: Callable[[Node, Joint], None], progress: Progress
+        self, makings: list[NodeJob], material: Material, keep: Callable[[Node, Joint], None], progress: Progress
     ) -> None:
         self._makings, self._material, self._keep, self._progress = makings, material, keep, progress
         self._left = list(makings)
@@ -229,7 +229,7 @@ class _Flow:
                     self._left.remove(making)
                 self._turn.notify_all()
 
-    def _next(self) -> Making | None:
+    def _next(self) -> NodeJob | None:
         """The node whose turn it is: of those that can go on the one that lies furthest downstream, so that what was
         just made is read before it grows cold. None when all is made."""
         with self._turn:
@@ -253,7 +253,7 @@ def rendered_joint(node: Run | Ear, inputs: list[Joint], progress: Progress = no
     before = inputs[0]
     found = {f"input {n}": joint for n, joint in enumerate(inputs)}
     first = round(before.start * before.rate)
-    makings = [Making(_NOWHERE, [], slice(first, first + len(j.audio)), before.rate, j) for j in found.values()]
-    making = Making(node, makings, slice(first, first + len(before.audio)), before.rate)
+    makings = [NodeJob(_NOWHERE, [], slice(first, first + len(j.audio)), before.rate, j) for j in found.values()]
+    making = NodeJob(node, makings, slice(first, first + len(before.audio)), before.rate)
     _Flow([making], Material(before.rate, {}, 0), lambda _, joint: made.append(joint), progress).run()
     return made[0]

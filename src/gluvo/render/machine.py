@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 import numpy as np
 
 from gluvo.dsp.delay import Delay
+from gluvo.dsp.input_history import HISTORY_SECONDS, InputHistory
 from gluvo.dsp.kernel import Audio, Floats, kernel
-from gluvo.dsp.past import PAST_SECONDS, Past
 from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Ear, Mix, Node, Run, Source
 from gluvo.session.media import Material
@@ -20,10 +20,10 @@ LONG_AGO = 1 << 62
 """Frames that are more than anything is late by."""
 
 
-class Part:
+class NodeRunner:
     """A node at work: its sound of the present block, and how late that is."""
 
-    def __init__(self, node: Node, inputs: tuple[Part, ...], rate: int) -> None:
+    def __init__(self, node: Node, inputs: tuple[NodeRunner, ...], rate: int) -> None:
         self.node, self.inputs = node, inputs
         self.out = np.zeros((MAX_BLOCK, 2))
         self.latency: int
@@ -41,7 +41,7 @@ class Part:
         self._ready = [np.zeros((MAX_BLOCK, 2)) if late else p.out for late, p in zip(self._late, inputs, strict=True)]
         self._gains = np.array(node.gains).reshape(-1, 2) if isinstance(node, Mix) else None
         self._start = start
-        self.past: Past | None = None
+        self.history: InputHistory | None = None
         """What it gave lately, where that is kept for parts that come later."""
         self._block = -1
         self._frames = 0
@@ -84,8 +84,8 @@ class Part:
                 self._made[: self.latency - since] = 0.0
             if over + n > self.latency:
                 self._made[max(0, self.latency - over) :] = 0.0
-        if self.past is not None:
-            self.past.remember(self._made)
+        if self.history is not None:
+            self.history.remember(self._made)
 
     def _make(self) -> None:
         if self.processor is not None:
@@ -93,13 +93,13 @@ class Part:
         elif self._gains is not None:
             mix_all(self._came, self._gains, self._made)
 
-    def adopt(self, other: Part) -> bool:
+    def adopt(self, other: NodeRunner) -> bool:
         """Go on where a part of the same place in the session is. Whether that is all it needs; else it must run in."""
         ready = True
         if self.processor is not None:
             ready = other.processor is not None and self.processor.adopt(other.processor)
-        if self.past is not None and other.past is not None:
-            self.past.adopt(other.past)
+        if self.history is not None and other.history is not None:
+            self.history.adopt(other.history)
         for mine, theirs in zip(self._late, other._late, strict=False):
             if mine is not None and theirs is not None:
                 mine.adopt(theirs)
@@ -107,21 +107,21 @@ class Part:
 
     def run_in(self, place: int) -> None:
         """Run over what its inputs gave lately, up to frame `place` of the song, as though it had always been there."""
-        if self.past is None or not self.inputs:
+        if self.history is None or not self.inputs:
             return
-        left = len(self.past)
+        left = len(self.history)
         self.begin(place - left)
         while left > 0:
             n = min(MAX_BLOCK, left)
             if n != self._frames:
                 self._cut(n)
             for late, x, block in zip(self._late, self.inputs, self._came, strict=True):  # written over when they go on
-                if x.past is not None:
-                    x.past.look(left, block)
+                if x.history is not None:
+                    x.history.look(left, block)
                 if late is not None:
                     late.run(block, block)
             self._make()
-            self.past.remember(self._made)
+            self.history.remember(self._made)
             left -= n
 
 
@@ -169,7 +169,7 @@ class Machine:
         remembers: bool = False,
     ) -> None:
         self.rate, self._remembers = rate, remembers
-        self.parts: dict[str, Part] = {}
+        self.parts: dict[str, NodeRunner] = {}
         shared = like.parts if like is not None else {}
         for node in (*outputs.values(), *also):
             self._add(node, shared)
@@ -186,12 +186,12 @@ class Machine:
         self._since = 0
         """How long ago the song's first frame was given."""
 
-    def _add(self, node: Node, shared: Mapping[str, Part]) -> Part:
+    def _add(self, node: Node, shared: Mapping[str, NodeRunner]) -> NodeRunner:
         if node.key not in self.parts:
             inputs = tuple(self._add(before, shared) for before in node.inputs)
-            part = self.parts[node.key] = shared.get(node.key) or Part(node, inputs, self.rate)
-            if self._remembers and part.past is None:
-                part.past = Past(round(PAST_SECONDS * self.rate))
+            part = self.parts[node.key] = shared.get(node.key) or NodeRunner(node, inputs, self.rate)
+            if self._remembers and part.history is None:
+                part.history = InputHistory(round(HISTORY_SECONDS * self.rate))
         return self.parts[node.key]
 
     def begin(self, place: int) -> None:
@@ -222,7 +222,7 @@ class Machine:
 
     def lately(self, name: str, out: Audio) -> None:
         """What an output gave lately, before it was brought in step, into `out`."""
-        past = self._outputs[name].past
+        past = self._outputs[name].history
         if past is not None:
             past.look(len(out), out)
 
@@ -232,7 +232,7 @@ class Machine:
 
     def take_over(self, other: Machine) -> None:
         """Take over the state of a running machine, part by part, found by where they stand in the session."""
-        places: dict[str, Part] = {}
+        places: dict[str, NodeRunner] = {}
         for part in other.parts.values():
             places.setdefault(part.node.name, part)
         self.place, self._since = other.place, other._since

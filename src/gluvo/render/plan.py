@@ -245,7 +245,7 @@ class Plan:
     def levelled(self, step: Step, *inputs: Node) -> Node:
         """A step at work, and after it its level, as a node of its own: a level that is found makes no new render of
         the step. What is nothing but a level is not run at all."""
-        plain, gain = step.apart()
+        plain, gain = step.split_output_gain()
         name, gains = f"{self._tag}{step.id}/level", ((gain, gain),)
         if step.is_level:  # also at 0 dB a node of its own: what the step before took away is not taken by this one
             return Mix(_key("mix", inputs[0].key, repr(gains)), name, inputs[:1], gains)

@@ -45,7 +45,7 @@ def listed(chain: Row) -> tuple[str, ...]:
     return tuple(id for item in chain for id in (item.id, *inside(item)))
 
 
-def holders_of(chain: Row, id: str) -> Chain:
+def containers_of(chain: Row, id: str) -> Chain:
     """The containers that an item or a row is in, the outermost first."""
     for item in _items(chain):
         if id in item.row_ids and id != item.id:
@@ -53,14 +53,14 @@ def holders_of(chain: Row, id: str) -> Chain:
         for row in item.rows:
             if any(step.id == id for step in row):
                 return (item,)
-            if inner := holders_of(row, id):
+            if inner := containers_of(row, id):
                 return (item, *inner)
     return ()
 
 
 def container_of(chain: Row, id: str) -> ChainItem | None:
     """The container that a step or a row is in, if it is in one."""
-    return next(iter(holders_of(chain, id)[::-1]), None)
+    return next(iter(containers_of(chain, id)[::-1]), None)
 
 
 def row_of(chain: Row, id: str) -> str:
@@ -86,7 +86,7 @@ def inserted(chain: Row, item: ChainItem, after: str = "", inside: str = "") -> 
     """
     if inside and (found := _first_of(chain, inside, item)) is not None:
         return found
-    for holder in holders_of(chain, after)[::-1]:
+    for holder in containers_of(chain, after)[::-1]:
         if holder.may_hold(item):
             break
         after = holder.id
@@ -156,7 +156,7 @@ def dropped(chain: Row, id: str, before: str, after: str = "") -> Chain:
     rest = _mapped(chain, lambda old: [] if old.id == id else [old])
     if (found := _first_of(rest, after, item, heads=True)) is not None:
         return found
-    for holder in holders_of(rest, before)[::-1]:
+    for holder in containers_of(rest, before)[::-1]:
         if not holder.may_hold(item):
             before = holder.id
         elif before in holder.row_ids:
@@ -172,7 +172,7 @@ def dropped(chain: Row, id: str, before: str, after: str = "") -> Chain:
 def before_which(chain: Row, id: str) -> str:
     """What stands before an item in the chain itself (before its container, if it is in one); nothing before the first."""
     ids = ["", *(item.id for item in chain)]
-    place = next((holder.id for holder in holders_of(chain, id)), id)
+    place = next((holder.id for holder in containers_of(chain, id)), id)
     return ids[ids.index(place) - 1] if place in ids[1:] else ""
 
 

@@ -29,7 +29,7 @@ _OLD_PARTS = ".*.gluvo.*.part"
 
 
 @dataclass
-class Part:
+class NewFile:
     """A file that is being written beside its place."""
 
     file: IO[bytes]
@@ -45,7 +45,7 @@ def replacing(path: Path) -> Iterator[IO[bytes]]:
 
 
 @contextlib.contextmanager
-def placing(path: Path, *, over: bool) -> Iterator[Part]:
+def placing(path: Path, *, over: bool) -> Iterator[NewFile]:
     """A file beside `path` to write to; it takes its place when all is written and on disk.
 
     `over`: whether it takes the place of a file that is there. A link is followed then, and stays a link. Otherwise a name
@@ -63,7 +63,7 @@ def placing(path: Path, *, over: bool) -> Iterator[Part]:
     try:
         with os.fdopen(handle, "w+b") as file:
             sweep(path.parent)
-            made = Part(file, path)
+            made = NewFile(file, path)
             yield made
             file.flush()
             os.fsync(file.fileno())

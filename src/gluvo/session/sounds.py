@@ -23,7 +23,7 @@ from gluvo.session import decoding
 from gluvo.session.containers import cut_short
 from gluvo.session.files import open_ordinary, reason_of
 from gluvo.session.scratch import Growing
-from gluvo.session.straight import Straight, hush_for
+from gluvo.session.sequential_reader import SequentialReader, hush_for
 
 LOWEST_RATE, HIGHEST_RATE = 44_100, 192_000
 """Hz"""
@@ -138,15 +138,17 @@ def _check_whole(path: Path, header: Header, read: int, bad: int, first_bad: int
 
 
 @contextlib.contextmanager
-def _opened(path: Path) -> Iterator[tuple[Straight | decoding.Decoded, Header]]:
+def _opened(path: Path) -> Iterator[tuple[SequentialReader | decoding.Decoded, Header]]:
     name = path.name
     try:
         with open_ordinary(path) as opened:
             if os.fstat(opened.fileno()).st_size == 0:
                 raise AudioFileError(f"{name} is empty.")
-        by_av = path.suffix.lower() in decoding.SUFFIXES
+        av_writer = path.suffix.lower() in decoding.SUFFIXES
         with hush_for(path):
-            file: Straight | decoding.Decoded = decoding.Decoded(path) if by_av else Straight(str(path))
+            file: SequentialReader | decoding.Decoded = (
+                decoding.Decoded(path) if av_writer else SequentialReader(str(path))
+            )
     except FileNotFoundError:
         raise AudioFileError(f"{name} was not found in {path.absolute().parent}.") from None
     except IsADirectoryError:
@@ -163,7 +165,7 @@ def _opened(path: Path) -> Iterator[tuple[Straight | decoding.Decoded, Header]]:
         rate = file.samplerate
         if not LOWEST_RATE <= rate <= HIGHEST_RATE or rate % 100:
             raise AudioFileError(f"{name} is at {rate / 1000:g} kHz; Gluvo takes 44.1 to 192 kHz.")
-        if isinstance(file, Straight) and file.format in PLAIN_FORMATS and file.frames > LONGEST_SECONDS * rate:
+        if isinstance(file, SequentialReader) and file.format in PLAIN_FORMATS and file.frames > LONGEST_SECONDS * rate:
             raise AudioFileError(f"{name} is longer than {LONGEST_SECONDS // 3600} hours.")
         claimed = file.frames if 0 < file.frames <= LONGEST_SECONDS * rate else 0
         yield file, Header(rate, file.channels, claimed)

@@ -70,10 +70,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
 
     title: ClassVar[str] = ""
     summary: ClassVar[str] = ""
-    silent: ClassVar[frozenset[str]] = frozenset({"id", "on", "held_in"})
+    not_in_sound: ClassVar[frozenset[str]] = frozenset({"id", "on", "held_in"})
     """Settings that do not change the sound, so that renders stay valid when they change."""
 
-    holders: ClassVar[Mapping[str, str]] = {}
+    solved_settings: ClassVar[Mapping[str, str]] = {}
     """The settings that can be found rather than set, in the order in which they are found, and the switch of each."""
     by_hand: ClassVar[Mapping[str, Mapping[str, object]]] = {}
     """What else becomes of a step when the user sets a setting by hand: by that setting, what is set with it."""
@@ -123,16 +123,16 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         return False
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         """Whether, as it is set, the sound passes bit for bit and at once."""
         return self.sound_key() == type(self)().sound_key()
 
     @property
     def is_level(self) -> bool:
-        """Whether it is a gain, the same for both channels, and nothing else; see `apart`."""
+        """Whether it is a gain, the same for both channels, and nothing else; see `split_output_gain`."""
         return False
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         """The step without the gain that comes after all of it, and that gain as a factor."""
         return self, 1.0
 
@@ -153,10 +153,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     def sound_key(self) -> bytes:
         """What the step's sound depends on, as bytes."""
         plain = msgspec.to_builtins(self)
-        return msgspec.json.encode({k: v for k, v in plain.items() if k not in self.silent}, order="sorted")
+        return msgspec.json.encode({k: v for k, v in plain.items() if k not in self.not_in_sound}, order="sorted")
 
     def readied(self, setting: str) -> tuple[Self, str]:
-        """The step with something to be found for one of its `holders`, where as it is set there would be nothing, and a
+        """The step with something to be found for one of its `solved_settings`, where as it is set there would be nothing, and a
         sentence on what was set for that; the step itself and nothing to say, otherwise."""
         return self, ""
 
@@ -241,7 +241,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     @property
     def held_now(self) -> tuple[str, ...]:
         """The settings that are found at present, in order."""
-        return tuple(name for name, switch in self.holders.items() if getattr(self, switch))
+        return tuple(name for name, switch in self.solved_settings.items() if getattr(self, switch))
 
     @classmethod
     def examples(cls) -> tuple[Step, ...]:

@@ -28,8 +28,8 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
     leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling")
     reduces: ClassVar[bool] = True
     holds_ceiling: ClassVar[bool] = True
-    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
-    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     drive: Annotated[
         float,
@@ -90,7 +90,7 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
     ] = False
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         """It holds its ceiling whatever comes."""
         return False
 
@@ -118,7 +118,7 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
     def ceiling_out(self) -> float | None:
         return self.ceiling + self.output
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
 
     def describe(self) -> str:

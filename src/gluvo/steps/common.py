@@ -10,12 +10,12 @@ import numpy as np
 from gluvo.dsp.kernel import Floats
 from gluvo.steps.settings import choice, number
 
-Part = Literal["stereo", "mid", "side"]
+StereoComponent = Literal["stereo", "mid", "side"]
 """All of a stereo sound, what both sides share, or what differs between them."""
 
 
 def works_on(tip: str, group: str = "") -> msgspec.Meta:
-    """Which part a step works on; see `Part`."""
+    """Which part a step works on; see `StereoComponent`."""
     return choice("Works on", (("stereo", "stereo"), ("mid", "mid"), ("side", "side")), tip, group=group)
 
 
@@ -24,7 +24,7 @@ def mix(tip: str, group: str = "") -> msgspec.Meta:
     return number("Mix", "%", 0.0, 100.0, tip, group=group, decimals=0, fine=1.0)
 
 
-def columns_of(part: Part) -> Floats:
+def columns_of(part: StereoComponent) -> Floats:
     """Which of two columns are meant, 0 or 1 each: left and right for stereo, else mid and side.
 
     >>> columns_of("side").tolist()

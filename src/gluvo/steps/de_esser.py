@@ -9,15 +9,15 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp import compression as comp
-from gluvo.dsp.extremes import largest
 from gluvo.dsp.filters import Sections, cascade, high_cut, low_cut
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.moving import ShiftedBand
 from gluvo.dsp.sibilance import relative_levels
+from gluvo.dsp.simd_max import largest
 from gluvo.steps.bands import Band
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.common import Part, columns_of, works_on
-from gluvo.steps.ear import DetectorEar
+from gluvo.steps.common import StereoComponent, columns_of, works_on
+from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
 
 HEARS, GOES = "What it listens to", "How far it goes"
@@ -40,8 +40,8 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True
-    holders: ClassVar[Mapping[str, str]] = {"threshold": "hold_aim"}
-    silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim"}
+    solved_settings: ClassVar[Mapping[str, str]] = {"threshold": "hold_aim"}
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"aim", "hold_aim"}
 
     key: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of the stem or bus that the detector listens to instead; empty for the signal itself."""
@@ -55,7 +55,7 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
         number("To", "Hz", 4000.0, 16_000.0, "Where the range that it listens to ends.", group=HEARS, scale="log"),
     ] = 12_000.0
     mode: Annotated[
-        Part,
+        StereoComponent,
         works_on(
             "Which part of the stereo signal is heard and lowered. A voice in the middle of a mix is in the mid.", HEARS
         ),
@@ -115,15 +115,15 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
     def make(self, rate: int) -> DeEsserProcessor:
         return DeEsserProcessor(self, rate)
 
-    def ear(self, rate: int) -> DetectorEar:
-        return DetectorEar(self.detector(rate))
+    def ear(self, rate: int) -> DetectorMonitor:
+        return DetectorMonitor(self.detector(rate))
 
     @property
     def keys_from(self) -> tuple[str, ...]:
         return (self.key,) if self.key else ()
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         return self.range == 0.0
 
     @property
@@ -133,7 +133,7 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
 
     @property
     def memory(self) -> float:
-        return 0.0 if self.passes else 5.0 * max(self.release / 1000.0, VOICE_RELEASE)
+        return 0.0 if self.is_transparent else 5.0 * max(self.release / 1000.0, VOICE_RELEASE)
 
     @classmethod
     def examples(cls) -> tuple[Step, ...]:
@@ -213,7 +213,7 @@ class SibilanceDetector:
 class DeEsserProcessor(Processor):
     def __init__(self, settings: DeEsser, rate: int) -> None:
         super().__init__()
-        self._passes = settings.passes
+        self._passes = settings.is_transparent
         self._curve, self._times = settings.curve, settings.times(rate)
         self._detector = settings.detector(rate)
         self._shelf = settings.shelf(rate) if settings.lowers == "split" and not self._passes else None

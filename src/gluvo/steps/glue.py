@@ -11,13 +11,13 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
-from gluvo.dsp.extremes import largest
 from gluvo.dsp.filters import NOTHING, Floats, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.matched import bell, tilt
+from gluvo.dsp.simd_max import largest
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.common import mix
-from gluvo.steps.ear import DetectorEar
+from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
 
 HEARS, MOVES, GOES, LIFT = "What it listens to", "When it moves", "How far it goes", "Lift"
@@ -38,12 +38,18 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True
-    holders: ClassVar[Mapping[str, str]] = {
+    solved_settings: ClassVar[Mapping[str, str]] = {
         "threshold": "hold_aim",
         "lift_threshold": "hold_lift",
         "makeup": "hold_loudness",
     }
-    silent: ClassVar[frozenset[str]] = Step.silent | {"aim", "hold_aim", "lift_aim", "hold_lift", "hold_loudness"}
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {
+        "aim",
+        "hold_aim",
+        "lift_aim",
+        "hold_lift",
+        "hold_loudness",
+    }
 
     key: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of the stem or bus that the detector listens to instead; empty for the signal itself."""
@@ -332,8 +338,8 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     def make(self, rate: int) -> GlueProcessor:
         return GlueProcessor(self, rate)
 
-    def ear(self, rate: int) -> DetectorEar:
-        return DetectorEar(Detector(self, rate))
+    def ear(self, rate: int) -> DetectorMonitor:
+        return DetectorMonitor(Detector(self, rate))
 
     def before_ear(self) -> Self | None:
         return msgspec.structs.replace(self, makeup=0.0, mix=100.0) if self.feeds_back else None
@@ -343,7 +349,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         return (self.key,) if self.key else ()
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         return not self.works and self.makeup == 0.0 and (self.look_ahead == 0.0 or self.feeds_back)
 
     def readied(self, setting: str) -> tuple[Self, str]:
@@ -370,7 +376,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
             cls(ratio=2.0, feed_back=True, lift_ratio=2.0),
         )
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         if self.mix < 100.0 or self.mode in ("mid", "side"):  # make-up is then not for all of it
             return self, 1.0
         return msgspec.structs.replace(self, makeup=0.0), gain_of(self.makeup)

@@ -23,9 +23,9 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Lane"
     summary: ClassVar[str] = "A parallel chain, blended in under what comes along the main one"
-    holders: ClassVar[Mapping[str, str]] = {"blend": "hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, str]] = {"blend": "hold_loudness"}
     holds_steps: ClassVar[bool] = True
-    silent: ClassVar[frozenset[str]] = Step.silent | {"name", "since", "steps", "hold_loudness"}
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"name", "since", "steps", "hold_loudness"}
 
     name: Annotated[str, msgspec.Meta(max_length=200)] = "Lane"
     since: Annotated[str, msgspec.Meta(max_length=100)] = ""
@@ -102,7 +102,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
         """The factor of the lane's own level."""
         return 0.0 if self.mute else fader_gain(self.level)
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, blend=0.0), gain_of(self.blend)
 
     def describe(self) -> str:

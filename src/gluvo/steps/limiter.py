@@ -39,8 +39,8 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
     leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling", "release")
     reduces: ClassVar[bool] = True
     holds_ceiling: ClassVar[bool] = True
-    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
-    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     drive: Annotated[
         float,
@@ -154,7 +154,7 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
     ] = False
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         """It holds its ceiling whatever comes."""
         return False
 
@@ -188,7 +188,7 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
     def ceiling_out(self) -> float | None:
         return self.ceiling + self.output if self.true_peak else None
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
 
     def describe(self) -> str:

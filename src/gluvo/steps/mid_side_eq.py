@@ -41,8 +41,8 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     title: ClassVar[str] = "Mid-side EQ"
     summary: ClassVar[str] = "Tone: 24 bands on all of the sound, on its mid or side, left or right"
     leading: ClassVar[tuple[str, ...]] = ("strength", "output")
-    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
-    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     bands: Annotated[tuple[Band, ...], msgspec.Meta(max_length=MOST_BANDS)] = ()
 
@@ -112,7 +112,7 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
         return self.keys_from.index(band.key) if band.moving and band.key else None
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         at_work = (band.moving or band.prototypes(self.strength) for band in self.bands if band.on)
         return self.output == 0.0 and not any(at_work)
 
@@ -148,7 +148,7 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     def memory(self) -> float:
         return max((5.0 * band.release / 1000.0 for band in self.bands if band.moving), default=0.0)
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
 
     def describe(self) -> str:

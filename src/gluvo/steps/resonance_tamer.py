@@ -16,7 +16,7 @@ from gluvo.dsp.logarithms import to_factors
 from gluvo.dsp.taming import OVERLAP, Frames, frame_length, scale_bins, standing_out, surroundings, weights_at
 from gluvo.steps import held
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.common import Part, columns_of, mix, works_on
+from gluvo.steps.common import StereoComponent, columns_of, mix, works_on
 from gluvo.steps.settings import number
 
 TAKES, LEVEL, WHERE = "What it takes", "How loud", "How much where"
@@ -47,8 +47,8 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
     title: ClassVar[str] = "Resonance tamer"
     summary: ClassVar[str] = "Cuts what rings out of its surroundings, as long as it does"
     leading: ClassVar[tuple[str, ...]] = ("at_most", "stands_out", "at_least")
-    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
-    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
     reduces: ClassVar[bool] = True
 
     stands_out: Annotated[
@@ -81,7 +81,9 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
             "At most", "dB", 0.0, 24.0, "It never cuts anything by more than this. At 0 nothing is done.", group=TAKES
         ),
     ] = 0.0
-    mode: Annotated[Part, works_on("Which part of the stereo signal is looked at and cut.", TAKES)] = "stereo"
+    mode: Annotated[StereoComponent, works_on("Which part of the stereo signal is looked at and cut.", TAKES)] = (
+        "stereo"
+    )
     mix: Annotated[float, mix("How much of the cut is in the result.", TAKES)] = 100.0
 
     output: Annotated[float, held.output(LEVEL)] = 0.0
@@ -102,10 +104,10 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
         return self.at_most == 0.0
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         return self.idle and self.output == 0.0
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
 
     @property

@@ -48,8 +48,8 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
     title: ClassVar[str] = "Saturation"
     summary: ClassVar[str] = "Density and colour: harmonics, within a range, for mid and side"
     leading: ClassVar[tuple[str, ...]] = ("drive", "mix")
-    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
-    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     shape: Annotated[
         Literal["soft", "warm", "dense", "edge"],
@@ -206,7 +206,7 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
         """Whether the curve treats both sides of the wave differently."""
         return self.shaper.bias != 0.0
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, output=0.0), gain_of(self.level)
 
     def describe(self) -> str:
@@ -231,7 +231,7 @@ def _range_taps(low: float, high: float, rate: int) -> Floats | None:
 
 @kernel
 def add_weighted(x, more, mid, side, apart, out):  # type: ignore[no-untyped-def]
-    """`x` plus what was made (frames, 2), weighted: left and right alike, or mid and side `apart`."""
+    """`x` plus what was made (frames, 2), weighted: left and right alike, or mid and side `split_output_gain`."""
     if apart:
         for i in range(x.shape[0]):
             m, s = mid * more[i, 0], side * more[i, 1]

@@ -16,7 +16,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio
 from gluvo.steps.base import N, Processor, Step, Wiring
-from gluvo.steps.common import Part, columns_of, mix, works_on
+from gluvo.steps.common import StereoComponent, columns_of, mix, works_on
 from gluvo.steps.kinds import AnyStep
 from gluvo.steps.settings import choice, number, setting_of, switch
 
@@ -59,7 +59,7 @@ class SplitBand(msgspec.Struct, frozen=True, kw_only=True):
         float, number("Gain", "dB", -24.0, 24.0, "How loud the band is in the sum.", decimals=2, fine=0.1)
     ] = 0.0
     target: Annotated[
-        Part,
+        StereoComponent,
         works_on(
             "The part of the band that its steps, mix and gain work on: all of it, what both sides share, or what differs "
             "between them. The rest passes as it came."
@@ -67,9 +67,9 @@ class SplitBand(msgspec.Struct, frozen=True, kw_only=True):
     ] = "stereo"
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         """Whether it leaves its range as it came, but for the crossover."""
-        idle = self.mix == 0.0 or all(step.passes or not step.on for step in self.steps)
+        idle = self.mix == 0.0 or all(step.is_transparent or not step.on for step in self.steps)
         return not self.on or (idle and self.gain == 0.0)
 
 
@@ -136,7 +136,11 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
 
     def lateness(self, rate: int) -> int:
         """Frames by which its bands are late while one is at work. Takes a while the first time, in linear phase."""
-        return 0 if self.phase == "minimum" or self.passes else linear_latency(self.crossovers, rate, int(self.slope))
+        return (
+            0
+            if self.phase == "minimum" or self.is_transparent
+            else linear_latency(self.crossovers, rate, int(self.slope))
+        )
 
     def row_id(self, band: int) -> str:
         return f"{self.id}/{band}"
@@ -229,8 +233,8 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
         return tuple(dict.fromkeys(band.key for band in self.bands if band.key))
 
     @property
-    def passes(self) -> bool:
-        return all(band.passes for band in self.bands)
+    def is_transparent(self) -> bool:
+        return all(band.is_transparent for band in self.bands)
 
     def wired(self, x: N, wiring: Wiring[N]) -> N:
         """The bands that are worked on, each cut out, through its steps and summed.
@@ -248,18 +252,18 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
             wiring.part(self, band.id, came, gives)
             if not alone or band in alone:
                 total.append((gives, 1.0))
-        return x if self.passes and not alone else wiring.sum(f"{self.id}/sum", total)
+        return x if self.is_transparent and not alone else wiring.sum(f"{self.id}/sum", total)
 
     def _worked_on(self, band: SplitBand, came: N, key: N | None, wiring: Wiring[N]) -> list[tuple[N, float]]:
         """What a band comes down to, as sounds with their factors."""
         rest: list[tuple[N, float]] = []
         dry = came
         if band.target != "stereo":
-            other: Part = "side" if band.target == "mid" else "mid"
+            other: StereoComponent = "side" if band.target == "mid" else "mid"
             dry = wiring.run(Facet(id=f"{self.row_id(band.id)}/{band.target}", part=band.target), came)
             rest = [(wiring.run(Facet(id=f"{self.row_id(band.id)}/{other}", part=other), came), 1.0)]
         wet = wiring.through(band.steps, dry, key) if band.on else dry
-        if band.passes:
+        if band.is_transparent:
             return [(came, 1.0)]
         gain, mix = gain_of(band.gain), band.mix / 100.0
         if wet is dry:
@@ -274,7 +278,7 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
 
     def describe(self) -> str:
         words = f"{len(self.bands)} bands"
-        if self.passes:
+        if self.is_transparent:
             return f"{words} · passes as it came"
         return f"{words} · linear phase" if self.phase == "linear" else words
 
@@ -350,7 +354,7 @@ class LinearCutProcessor(Processor):
 class Facet(Step, tag="split part", frozen=True, kw_only=True):
     """The mid or the side of a sound, as left and right. Stands in no chain."""
 
-    part: Part = "mid"
+    part: StereoComponent = "mid"
 
     def make(self, rate: int) -> FacetProcessor:
         return FacetProcessor(self)

@@ -12,7 +12,7 @@ from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.logarithms import to_db
 from gluvo.dsp.transients import FLOOR, held_peaks, shaping_gains
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.common import Part, columns_of, mix, works_on
+from gluvo.steps.common import StereoComponent, columns_of, mix, works_on
 from gluvo.steps.settings import number
 
 SHAPE, MOVES = "What becomes of a hit", "How it tells them apart"
@@ -63,18 +63,20 @@ class TransientShaper(Step, tag="transient_shaper", frozen=True, kw_only=True):
         float,
         number("Sustain length", "ms", 30.0, 1500.0, "How long what follows lasts.", group=MOVES, scale="log"),
     ] = 250.0
-    mode: Annotated[Part, works_on("Which part of the stereo signal is followed and shaped.", MOVES)] = "stereo"
+    mode: Annotated[StereoComponent, works_on("Which part of the stereo signal is followed and shaped.", MOVES)] = (
+        "stereo"
+    )
 
     def make(self, rate: int) -> ShaperProcessor:
         return ShaperProcessor(self, rate)
 
     @property
-    def passes(self) -> bool:
+    def is_transparent(self) -> bool:
         return self.output == 0.0 and ((self.attack == 0.0 and self.sustain == 0.0) or self.mix == 0.0)
 
     @property
     def memory(self) -> float:
-        return 0.0 if self.passes else 5.0 * max(self.length, self.tail) / 1000.0
+        return 0.0 if self.is_transparent else 5.0 * max(self.length, self.tail) / 1000.0
 
     @classmethod
     def examples(cls) -> tuple[Step, ...]:
@@ -96,7 +98,7 @@ class TransientShaper(Step, tag="transient_shaper", frozen=True, kw_only=True):
 class ShaperProcessor(Processor):
     def __init__(self, settings: TransientShaper, rate: int) -> None:
         super().__init__()
-        self._passes = settings.passes
+        self._passes = settings.is_transparent
         self._attack, self._sustain, self._times = settings.attack, settings.sustain, settings.times(rate)
         self._mix, self._output = settings.mix / 100.0, gain_of(settings.output)
         self._mode = settings.mode

@@ -21,7 +21,7 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
     title: ClassVar[str] = "Trim"
     summary: ClassVar[str] = "Exact gain, polarity, swapped channels, DC removal"
     leading: ClassVar[tuple[str, ...]] = ("gain",)
-    silent: ClassVar[frozenset[str]] = Step.silent | {"by_reach"}
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"by_reach"}
     by_hand: ClassVar[Mapping[str, Mapping[str, object]]] = {"gain": {"by_reach": 0.0}}
 
     gain: Annotated[
@@ -58,7 +58,7 @@ class Trim(Step, tag="trim", frozen=True, kw_only=True):
     def is_level(self) -> bool:
         return not (self.invert_left or self.invert_right or self.swap or self.remove_dc)
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, gain=0.0), gain_of(self.gain)
 
     def describe(self) -> str:

@@ -67,8 +67,8 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
     title: ClassVar[str] = "Width"
     summary: ClassVar[str] = "Stereo width and balance by band, and lows in mono"
     leading: ClassVar[tuple[str, ...]] = ("width_1", "output")
-    holders: ClassVar[Mapping[str, str]] = held.OUTPUT
-    silent: ClassVar[frozenset[str]] = Step.silent | {"hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     width_1: Annotated[float, _width(1)] = 100.0
     width_2: Annotated[float, _width(2)] = 100.0
@@ -162,7 +162,7 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
         """For each band in use the matrix from left and right to left and right, ``(bands, 2, 2)``."""
         return np.array([_matrix(w / 100.0, b / 100.0) for w, b in zip(self.widths, self.balances, strict=True)])
 
-    def apart(self) -> tuple[Self, float]:
+    def split_output_gain(self) -> tuple[Self, float]:
         return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
 
     def describe(self) -> str:

@@ -21,7 +21,7 @@ from gluvo.session.sounds import Sound, read_sound
 
 
 @dataclass(frozen=True, eq=False)
-class Beside:
+class ExtraSound:
     """A sound beside the song that was made here, such as an encoding of it. Its hearable maps the song's time to its own."""
 
     hearable: Hearable

@@ -7,9 +7,9 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 from gluvo.advise.aim import detector_levels
-from gluvo.advise.around import Around, looked_around, with_low_cuts
 from gluvo.advise.hold import held_session
 from gluvo.advise.loudness_target import hits_of_joints
+from gluvo.advise.step_analysis import StepAnalysis, analysed_step, with_low_cuts
 from gluvo.compare.match import RESULT, matched_gains
 from gluvo.compare.readings import Other, hear_readings, other_readings
 from gluvo.compare.references import partners
@@ -22,7 +22,7 @@ from gluvo.render.song import Rendered, Renderer
 from gluvo.session import chains
 from gluvo.session.records import MIX, Section, Session
 from gluvo.session.sounds import Sound
-from gluvo.workbench.audio import Beside, joint_of
+from gluvo.workbench.audio import ExtraSound, joint_of
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Measuring:
     session: Session
     span: Span | None
     references: Mapping[str, Sound]
-    beside: Mapping[str, Beside]
+    beside: Mapping[str, ExtraSound]
     """What can be heard besides, by its id."""
     show: Callable[..., None]
     """Takes parts of the `Picture` by name."""
@@ -128,7 +128,7 @@ class Measuring:
         for strip in self.session.strips:
             render.sent(strip.id, span)
 
-    def _chosen(self, session: Session, stretch: Span, check: Progress) -> Around | None:
+    def _chosen(self, session: Session, stretch: Span, check: Progress) -> StepAnalysis | None:
         """What the eye is on, before all that depends on it."""
         renderer, chosen = self.renderer, session.view.step
         plan, hits, levels, around = renderer.plan(session), None, None, None
@@ -139,17 +139,17 @@ class Measuring:
             joints = renderer.joints(pair, stretch, check, lead)
             before, after = (joints[node.key] for node in pair)
             with ThreadPoolExecutor(1, "gluvo-looking", step_back) as beside:
-                tones = beside.map(lambda joint: joint.tone(stretch), (before, after))  # `looked_around` wants them
+                tones = beside.map(lambda joint: joint.tone(stretch), (before, after))  # `analysed_step` wants them
                 if after.reduction is not None or (step is not None and step.shapes_hits):
                     hits = hits_of_joints(before, after, stretch)
                 list(tones)  # there now, or what went wrong with them is raised
             keys = [renderer.joint(key, stretch, check, lead) for key in plan.keys.get(chosen, ())]
-            around = looked_around(step, before, after, stretch, check, keys)
+            around = analysed_step(step, before, after, stretch, check, keys)
             self.show(hits=hits, hits_step=chosen, around=around)
             if step is not None and step.has_ear:
                 levels = detector_levels(step, before, stretch, keys)
         elif not chosen and (strip := plan.strips.get(session.view.strip)):
             start = renderer.joint(strip.start, stretch, check, lead)
-            around = looked_around(None, start, start, stretch, check)
+            around = analysed_step(None, start, start, stretch, check)
         self.show(hits=hits, hits_step=chosen, levels=levels, around=around)
         return around

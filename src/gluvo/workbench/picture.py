@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from gluvo.advise.around import Around
+from gluvo.advise.step_analysis import StepAnalysis
 from gluvo.compare.tones import Frozen
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.hits import Hits
@@ -33,7 +33,7 @@ class Picture:
     hits_step: str = ""
     levels: Floats | None = None
     """What the chosen Glue's detector reads in the section, dBFS, every 10 ms."""
-    around: Around | None = None
+    around: StepAnalysis | None = None
     """What was measured about the chosen step."""
     gains: dict[str, float] = field(default_factory=dict)
     level: float = -23.0

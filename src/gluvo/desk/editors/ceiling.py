@@ -12,7 +12,7 @@ from gluvo.desk.controls.flow import Lines
 from gluvo.desk.controls.parts import figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
-from gluvo.desk.editors.ears import show_ear, taken_toggle
+from gluvo.desk.editors.detector_monitor import show_ear, taken_toggle
 from gluvo.desk.editors.place_table import PlaceTable
 from gluvo.steps import Clipper, Limiter
 from gluvo.steps.settings import settings_of

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
-from gluvo.advise.around import Worked
+from gluvo.advise.step_analysis import Worked
 from gluvo.compare.match import DETECTOR, TAKEN
 from gluvo.desk.charts.band_views import SibilantsView
 from gluvo.desk.charts.hit_views import SpreadView
@@ -12,7 +12,7 @@ from gluvo.desk.charts.views import TransferView
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.aim_row import aim_row
 from gluvo.desk.editors.base import StepEditor
-from gluvo.desk.editors.ears import detector_toggle, show_ear, taken_toggle
+from gluvo.desk.editors.detector_monitor import detector_toggle, show_ear, taken_toggle
 from gluvo.desk.editors.key_choice import KeyChoice
 from gluvo.desk.editors.place_table import PlaceTable
 from gluvo.steps import DeEsser, settings_of

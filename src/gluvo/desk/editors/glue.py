@@ -16,7 +16,7 @@ from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, edit_in_place, 
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.aim_row import aim_row
 from gluvo.desk.editors.base import StepEditor
-from gluvo.desk.editors.ears import detector_toggle, show_ear
+from gluvo.desk.editors.detector_monitor import detector_toggle, show_ear
 from gluvo.desk.editors.key_choice import KeyChoice
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.dsp.compression import QUICKEST
@@ -120,7 +120,7 @@ class GlueEditor(StepEditor[Glue]):
             bounded = step.hold_lift and around.lift < step.lift_aim - 0.05
             words.insert(1, f"lifts {around.lift:.2f} dB on average" + (", more would raise what is loud" * bounded))
         self.punch.setText(" · ".join(words))
-        for name, switch in step.holders.items():
+        for name, switch in step.solved_settings.items():
             found = self.controls[name]
             assert isinstance(found, Ruler)
             found.set_note("held" if getattr(step, switch) else "")

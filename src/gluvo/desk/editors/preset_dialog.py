@@ -80,8 +80,8 @@ def for_chain() -> Purpose:
 def _last_before(session: Session) -> str:
     """What a new item of the chain comes after: what is chosen, or its container; the last, if nothing is."""
     chain, chosen = session.chain, session.view.step
-    holders = chains.holders_of(chain, chosen)
-    after = holders[0].id if holders else chosen
+    containers = chains.containers_of(chain, chosen)
+    after = containers[0].id if containers else chosen
     return after or (chain[-1].id if chain else "")
 
 

@@ -12,7 +12,7 @@ from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import figure, hertz
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
-from gluvo.desk.editors.ears import show_ear, taken_toggle
+from gluvo.desk.editors.detector_monitor import show_ear, taken_toggle
 from gluvo.dsp.taming import frame_length
 from gluvo.steps import ResonanceTamer, settings_of
 from gluvo.steps.resonance_tamer import PLACES, WHERE

@@ -23,7 +23,7 @@ from gluvo.steps.limiter import last_limiter
 from gluvo.workbench.tasks import SEARCHING, Kind
 
 
-class Asked(Protocol):
+class WorkbenchPort(Protocol):
     """What advice asks of the bench, and does on it."""
 
     reach: tuple[str, Reached] | None
@@ -48,7 +48,7 @@ class Asked(Protocol):
 class Advice:
     """Looks for settings in the background, and puts them into the session as actions that can be undone."""
 
-    def __init__(self, bench: Asked) -> None:
+    def __init__(self, bench: WorkbenchPort) -> None:
         self._bench = bench
 
     def find_threshold(self, step_id: str, setting: str = "threshold") -> None:

@@ -29,7 +29,7 @@ from gluvo.session.files import numbered, reason_of, refuse_own
 from gluvo.session.media import place_of
 from gluvo.session.records import Deliverable, Session
 from gluvo.session.sounds import Sound
-from gluvo.workbench.audio import Beside, joint_of
+from gluvo.workbench.audio import ExtraSound, joint_of
 from gluvo.workbench.tasks import SEARCHING, WRITING, Task
 
 KEEP_BOTH, REPLACE = "both", "replace"
@@ -287,7 +287,7 @@ class Delivery(QObject):
             return
         key = renderer.plan(session).result.key
 
-        def work(progress: Progress) -> list[tuple[Encoded, tuple[Beside, Beside]]]:
+        def work(progress: Progress) -> list[tuple[Encoded, tuple[ExtraSound, ExtraSound]]]:
             result = renderer.joint(renderer.plan(session).result, None, lambda d: progress(0.2 * d))
             master = result.heard_in(None)
             found = []
@@ -300,14 +300,14 @@ class Delivery(QObject):
                     (
                         one,
                         (
-                            Beside(_hearable(encoding, False), Sound(one.decoded, rate)),
-                            Beside(_hearable(encoding, True), Sound(lost, rate)),
+                            ExtraSound(_hearable(encoding, False), Sound(one.decoded, rate)),
+                            ExtraSound(_hearable(encoding, True), Sound(lost, rate)),
                         ),
                     )
                 )
             return found
 
-        def done(found: list[tuple[Encoded, tuple[Beside, Beside]]]) -> None:
+        def done(found: list[tuple[Encoded, tuple[ExtraSound, ExtraSound]]]) -> None:
             if self._encoded_of != key:
                 self._forget()
             self._encoded_of = key
@@ -383,7 +383,7 @@ class Delivery(QObject):
                 heard = Hearable(price_id(n), PRICES, name, tip)
                 sound = Sound(price.audio, renderer.rate)
                 joint_of(sound, price.trace)
-                bench.keep_beside(Beside(heard, sound))
+                bench.keep_beside(ExtraSound(heard, sound))
             bench.render()
             self.changed.emit()
 

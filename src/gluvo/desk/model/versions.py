@@ -15,7 +15,7 @@ from gluvo.render.song import Renderer
 from gluvo.session import versions
 from gluvo.session.records import Session, Version
 from gluvo.session.sounds import Sound
-from gluvo.workbench.audio import Beside, joint_of
+from gluvo.workbench.audio import ExtraSound, joint_of
 from gluvo.workbench.picture import Picture
 from gluvo.workbench.tasks import VERSIONING, Kind
 
@@ -23,10 +23,10 @@ KEPT = ("integrated", "max_short_term", "loudness_range", "plr", "true_peak")
 """The figures of the whole song that a version keeps."""
 
 
-class Asked(Protocol):
+class WorkbenchPort(Protocol):
     """What versions ask of the bench, and do on it."""
 
-    beside: dict[str, Beside]
+    beside: dict[str, ExtraSound]
     picture: Picture
 
     @property
@@ -37,7 +37,7 @@ class Asked(Protocol):
     def keep(self, edit: Callable[[Session], Session]) -> bool: ...
     def hear(self, path: str) -> None: ...
     def render(self) -> None: ...
-    def keep_beside(self, made: Beside) -> None: ...
+    def keep_beside(self, made: ExtraSound) -> None: ...
     def drop_beside(self, id: str) -> None: ...
     def task(
         self, kind: Kind, title: str, work: Callable[[Progress], Any], done: Callable[[Any], object]
@@ -47,7 +47,7 @@ class Asked(Protocol):
 class Versions:
     """Undo takes back what is done with versions, but never a version that was kept."""
 
-    def __init__(self, bench: Asked) -> None:
+    def __init__(self, bench: WorkbenchPort) -> None:
         self._bench = bench
 
     def version(self, id: str) -> Version | None:
@@ -123,7 +123,7 @@ class Versions:
             heard = Hearable(id, VERSIONS, version.name, "", listed=False)
             sound, trace = found
             joint_of(sound, trace)
-            bench.keep_beside(Beside(heard, sound))
+            bench.keep_beside(ExtraSound(heard, sound))
             bench.render()
             if then is not None:
                 then()

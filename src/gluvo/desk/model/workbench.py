@@ -39,7 +39,7 @@ from gluvo.session.presets import held_in
 from gluvo.session.records import Section, Session
 from gluvo.session.sounds import Sound
 from gluvo.steps import ChainItem, Step
-from gluvo.workbench.audio import Beside, OpenAudio, analysed, changes_of, read_audio, stamp_of
+from gluvo.workbench.audio import ExtraSound, OpenAudio, analysed, changes_of, read_audio, stamp_of
 from gluvo.workbench.measuring import Measuring
 from gluvo.workbench.picture import Picture
 from gluvo.workbench.tasks import (
@@ -115,7 +115,7 @@ class Workbench(QObject):
         self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
         self._autosave.timeout.connect(self.autosave_now)
         self._autosaves = autosaves
-        self.beside: dict[str, Beside] = {}
+        self.beside: dict[str, ExtraSound] = {}
         """What can be heard besides the song and its references, by the ids of the Hear row."""
         self.passing: Span | None = None
         """A moment that is looped in place of the section, until another section is chosen."""
@@ -474,13 +474,13 @@ class Workbench(QObject):
         if step is None:
             return
         changes: dict[str, object] = {name: value, **step.by_hand.get(name, {})}
-        if holder := step.holders.get(name):
+        if holder := step.solved_settings.get(name):
             changes[holder] = False
         said = ""
-        if name in step.holders.values() and value:
+        if name in step.solved_settings.values() and value:
             if not holds(step):
                 changes["held_in"] = self.session.view.section
-            held = next(setting for setting, switch in step.holders.items() if switch == name)
+            held = next(setting for setting, switch in step.solved_settings.items() if switch == name)
             step, said = step.readied(held)
         changed = msgspec.structs.replace(step, **changes)
         if self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}") and said:
@@ -604,7 +604,7 @@ class Workbench(QObject):
         found = [*hearables(self.session, self.audio.references), *(made.hearable for made in self.beside.values())]
         return in_order((h for h in found if h.listed), self.session.view.pins)
 
-    def keep_beside(self, made: Beside) -> None:
+    def keep_beside(self, made: ExtraSound) -> None:
         """Have a sound in the Hear row; one of the same id is replaced. It plays on."""
         id = made.hearable.id
         self.beside[id] = made

@@ -332,8 +332,8 @@ class Ledger(QWidget):
         bench = self._bench
         session, render = bench.session, bench.picture.best
         step = session.item(step_id)
-        holders = chains.holders_of(session.chain, step_id)
-        off = not all(holder.on for holder in holders)
+        containers = chains.containers_of(session.chain, step_id)
+        off = not all(holder.on for holder in containers)
         if (found := self.band_of(step_id)) is not None:
             return self._band_row(*found, off)
         if step is None:
@@ -341,14 +341,18 @@ class Ledger(QWidget):
             joint = render.start(session.view.strip) if render is not None else None
         else:
             title, words = step.called, step.describe()
-            inside = holders[-1] if holders else None
+            inside = containers[-1] if containers else None
             bands = inside.bands if isinstance(inside, Split) else ()
             own = next((band for band in bands if any(s.id == step_id for s in band.steps)), None)
             off = off or (own is not None and not own.on)
             if not step.on or off:
                 return Row(title, "off")
             joint = render.joint(step_id) if render is not None else None
-            if joint is None and inside is not None and (inside.passes or (own is not None and own.passes)):
+            if (
+                joint is None
+                and inside is not None
+                and (inside.is_transparent or (own is not None and own.is_transparent))
+            ):
                 return Row(title, words)
             if joint is not None and step.reduces:
                 mean = joint.mean_reduction(bench.span)
@@ -401,7 +405,7 @@ class Ledger(QWidget):
     def inset(self, row_id: str) -> int:
         """How deep it stands in containers; a step of a band deeper than the band."""
         chain = self._bench.session.chain
-        depth = sum(1 + (len(holder.row_ids) > 1) for holder in chains.holders_of(chain, row_id))
+        depth = sum(1 + (len(holder.row_ids) > 1) for holder in chains.containers_of(chain, row_id))
         return depth - (self.band_of(row_id) is not None)
 
 

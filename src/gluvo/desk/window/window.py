@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
-from gluvo.desk.model.ears import Ears
+from gluvo.desk.model.listening_time import ListeningTime
 from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
@@ -126,7 +126,7 @@ class Window(QMainWindow):
         bench.spoilt_found.connect(self._tell_spoilt)
         theme.changed.connect(self._dress)
         self._dress()
-        self.ears = Ears(float(str(self.settings.value("ears/last", 0.0) or 0.0)))
+        self.ears = ListeningTime(float(str(self.settings.value("ears/last", 0.0) or 0.0)))
         self._covered = False
         """Whether the fresh-ears start was offered since something was heard."""
         self._since_check, self._asks, self._leaves = 0.0, True, False

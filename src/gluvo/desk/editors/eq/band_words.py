@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from gluvo.advise.around import Around
+from gluvo.advise.step_analysis import StepAnalysis
 from gluvo.desk.controls.parts import figure
 from gluvo.dsp.notes import note_of
 from gluvo.steps import Band
@@ -19,7 +19,7 @@ def change_words(change: float) -> str:
     return f"{'adds' if change > 0.0 else 'takes'} {figure(abs(change), 2 if abs(change) < 1.0 else 1)} dB"
 
 
-def band_words(band: Band, around: Around | None, section: str) -> str:
+def band_words(band: Band, around: StepAnalysis | None, section: str) -> str:
     """A line for the table."""
     if not band.on:
         return "off"
@@ -38,7 +38,7 @@ def band_words(band: Band, around: Around | None, section: str) -> str:
     return " · ".join(words) or "nothing yet"
 
 
-def band_sentence(band: Band, around: Around | None, section: str) -> str:
+def band_sentence(band: Band, around: StepAnalysis | None, section: str) -> str:
     """All that is known of the chosen band."""
     if not band.on:
         return "This band is off."

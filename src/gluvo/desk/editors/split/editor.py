@@ -231,7 +231,7 @@ class SplitEditor(StepEditor[Split]):
         self._arrange()
 
     def state_words(self, step: Split) -> list[str]:
-        if step.passes:
+        if step.is_transparent:
             return ["passes as it came, bit for bit, until a band does something"]
         around, renderer = self.bench.picture.around, self.bench.renderer
         late = around.late[0] if around is not None and around.step == self.step_id else 0

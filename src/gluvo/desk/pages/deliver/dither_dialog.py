@@ -25,7 +25,7 @@ from gluvo.progress import Progress
 from gluvo.session.records import Deliverable
 from gluvo.session.sounds import Sound
 from gluvo.steps.settings import number, settings_of
-from gluvo.workbench.audio import Beside
+from gluvo.workbench.audio import ExtraSound
 from gluvo.workbench.tasks import SEARCHING
 
 LETTERS = "ABCDEFGH"
@@ -170,7 +170,7 @@ class DitherDialog(QDialog):
             stretch = TimeMap((Stretch(span.start, span.end, 0.0, seconds),))
             for kind, audio in found.items():
                 heard = Hearable(f"dither-{kind}", ENCODINGS, "Dither", "The end, raised.", time=stretch, listed=False)
-                bench.keep_beside(Beside(heard, Sound(audio, renderer.rate), matched=False))
+                bench.keep_beside(ExtraSound(heard, Sound(audio, renderer.rate), matched=False))
             self.ready = True
             bench.loop_span(span)
             self._names()

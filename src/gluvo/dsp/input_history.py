@@ -9,7 +9,7 @@ import numpy as np
 
 from gluvo.dsp.kernel import Audio, kernel
 
-PAST_SECONDS = 0.3
+HISTORY_SECONDS = 0.3
 """How much is kept."""
 
 
@@ -25,10 +25,10 @@ def remember(x, past, place):  # type: ignore[no-untyped-def]
     return place
 
 
-class Past:
+class InputHistory:
     """A ring of the last frames.
 
-    >>> past = Past(4)
+    >>> past = InputHistory(4)
     >>> past.remember(np.arange(10.0).reshape(5, 2))
     >>> lately = np.zeros((3, 2)); past.look(3, lately)
     >>> lately[:, 0].tolist()
@@ -52,7 +52,7 @@ class Past:
         np.copyto(out[:n], self._kept[first : first + n])
         np.copyto(out[n:], self._kept[: len(out) - n])
 
-    def adopt(self, other: Past) -> None:
+    def adopt(self, other: InputHistory) -> None:
         """Go on where another one of the same length is."""
         if self._kept.shape == other._kept.shape:
             np.copyto(self._kept, other._kept)

@@ -15,7 +15,7 @@ FRESH_SECONDS = 3600.0
 """After so long a break the ears are fresh."""
 
 
-class Ears:
+class ListeningTime:
     """Counts what was played, by the clock on the wall, so that sleep and closed windows are breaks, too."""
 
     def __init__(self, last: float = 0.0, now: Callable[[], float] = time) -> None:

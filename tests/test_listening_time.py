@@ -1,10 +1,10 @@
-"""Ears: what was listened to since the last break."""
+"""ListeningTime: what was listened to since the last break."""
 
 from __future__ import annotations
 
 import pytest
 
-from gluvo.desk.model.ears import BREAK_SECONDS, FRESH_SECONDS, Ears
+from gluvo.desk.model.listening_time import BREAK_SECONDS, FRESH_SECONDS, ListeningTime
 
 
 class Clock:
@@ -14,7 +14,7 @@ class Clock:
     def __call__(self) -> float:
         return self.seconds
 
-    def listen(self, ears: Ears, seconds: float, power: float = 0.01, gain: float = 0.0) -> None:
+    def listen(self, ears: ListeningTime, seconds: float, power: float = 0.01, gain: float = 0.0) -> None:
         for _ in range(round(seconds)):
             self.seconds += 1.0
             ears.hear(power, gain, 1.0)
@@ -22,7 +22,7 @@ class Clock:
 
 def test_time_and_level_add_up_until_a_break() -> None:
     clock = Clock()
-    ears = Ears(now=clock)
+    ears = ListeningTime(now=clock)
     assert ears.told() == "" and ears.level is None
     clock.listen(ears, 120.0)
     clock.seconds += BREAK_SECONDS - 2.0  # no break yet
@@ -38,7 +38,7 @@ def test_time_and_level_add_up_until_a_break() -> None:
 
 def test_a_reminder_comes_once_for_each_stretch() -> None:
     clock = Clock()
-    ears = Ears(now=clock)
+    ears = ListeningTime(now=clock)
     told = []
     for _ in range(100):
         clock.listen(ears, 60.0)
@@ -49,8 +49,8 @@ def test_a_reminder_comes_once_for_each_stretch() -> None:
 
 def test_ears_are_fresh_after_an_hour() -> None:
     clock = Clock()
-    assert not Ears(now=clock).rested  # nothing is known of them
-    ears = Ears(last=clock() - FRESH_SECONDS - 1.0, now=clock)
+    assert not ListeningTime(now=clock).rested  # nothing is known of them
+    ears = ListeningTime(last=clock() - FRESH_SECONDS - 1.0, now=clock)
     assert ears.rested
     clock.listen(ears, 1.0)
     assert not ears.rested

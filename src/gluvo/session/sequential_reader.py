@@ -57,7 +57,7 @@ def hush_for(path: Path) -> contextlib.AbstractContextManager[None]:
     return hushed if path.suffix.lower() in (".mp3", ".mp2") else contextlib.nullcontext()
 
 
-class Straight(soundfile.SoundFile):
+class SequentialReader(soundfile.SoundFile):
     """A file that is read from its beginning to its end. Told that it can seek, the library does so after every piece,
     which fails where the length is not known."""
 

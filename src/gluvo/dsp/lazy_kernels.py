@@ -14,7 +14,7 @@ making = threading.RLock()
 """Held while something is made; by who loads the compiler, too."""
 
 
-class Deferred:
+class LazyKernel:
     """A kernel, or a part of kernels, that is made when it is first needed."""
 
     def __init__(self, make: Callable[[], Any]) -> None:

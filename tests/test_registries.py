@@ -96,11 +96,11 @@ def test_a_format_holds_what_it_says(format: object) -> None:
 def test_steps_tell_what_they_can_do() -> None:
     for kind in (*STEP_KINDS, Lane):
         settings = settings_of(kind)
-        for setting, switch in kind.holders.items():
+        for setting, switch in kind.solved_settings.items():
             assert settings[setting].kind == "number" and settings[switch].kind == "switch"
-            assert set(kind(**{switch: True}).held_now) <= set(kind.holders)
+            assert set(kind(**{switch: True}).held_now) <= set(kind.solved_settings)
         assert all(isinstance(step, kind) for step in kind.examples()) and not kind().problem()
-        plain, gain = kind().apart()
+        plain, gain = kind().split_output_gain()
         assert gain == 1.0 and plain == kind()
     eq = MidSideEq()
     eq, band = eq.with_new_band(msgspec.structs.replace(next(iter(MidSideEq.examples()[1].bands)), id=0))  # type: ignore[attr-defined]
@@ -116,7 +116,7 @@ def test_steps_tell_what_they_can_do() -> None:
         Glue(id="s", ratio=3.0, threshold=-30.0, makeup=4.0, mix=60.0),
         Glue(id="s", ratio=3.0, threshold=-30.0, makeup=4.0, mode="mid"),
     ],
-    ids=lambda s: f"{type(s).__name__} {s.apart()[1]:.2f}",
+    ids=lambda s: f"{type(s).__name__} {s.split_output_gain()[1]:.2f}",
 )
 def test_a_level_apart_is_the_level_inside(step: Step) -> None:
     """The graph runs a step without its level, and the level as a node of its own; its figures follow from the step's."""

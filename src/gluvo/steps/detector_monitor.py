@@ -24,7 +24,7 @@ class Hears(Protocol):
         """Go on where another one of the same kind is; whether that is all it needs."""
 
 
-class DetectorEar(Processor):
+class DetectorMonitor(Processor):
     """Gives what a detector listens to, as left and right."""
 
     def __init__(self, detector: Hears) -> None:
@@ -39,5 +39,5 @@ class DetectorEar(Processor):
             np.copyto(out, heard)
 
     def adopt(self, other: Processor) -> bool:
-        same = isinstance(other, DetectorEar) and type(other._detector) is type(self._detector)
+        same = isinstance(other, DetectorMonitor) and type(other._detector) is type(self._detector)
         return same and self._detector.adopt(other._detector)  # type: ignore[attr-defined]

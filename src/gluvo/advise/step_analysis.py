@@ -57,7 +57,7 @@ class Cuts:
 
 
 @dataclass(frozen=True, eq=False)
-class Around:
+class StepAnalysis:
     """What was measured about a step, or about what comes into a chain, in a section."""
 
     step: str
@@ -91,18 +91,18 @@ class Around:
     """What a resonance tamer takes, by frequency."""
 
 
-def looked_around(
+def analysed_step(
     step: ChainItem | None,
     before: Joint,
     after: Joint,
     span: Span,
     progress: Progress = no_progress,
     keys: Sequence[Joint] = (),
-) -> Around:
+) -> StepAnalysis:
     """All but the low cuts, from the joints on both sides of a step and of its keys."""
     progress(0.0)
     loudness = before.loudness(span), after.loudness(span)
-    around = Around(step.id if step is not None else "", before.tone(span), after.tone(span), loudness)
+    around = StepAnalysis(step.id if step is not None else "", before.tone(span), after.tone(span), loudness)
     progress(0.2)
     look = LOOKS.get(type(step)) if step is not None else None
     return around if look is None else look(around, step, Sides(before, after, span, keys), progress)
@@ -122,7 +122,7 @@ class Sides:
         return self.before.rate
 
 
-def _equaliser(around: Around, step: MidSideEq, sides: Sides, progress: Progress) -> Around:
+def _equaliser(around: StepAnalysis, step: MidSideEq, sides: Sides, progress: Progress) -> StepAnalysis:
     before, after, span = sides.before, sides.after, sides.span
     ringing = sorted((r for part in MID_SIDE for r in after.resonances(span, part)), key=lambda r: -r.prominence)
     heard = [key.heard_in(span) for key in sides.keys]
@@ -137,16 +137,16 @@ def _equaliser(around: Around, step: MidSideEq, sides: Sides, progress: Progress
     )
 
 
-def _saturation(around: Around, _step: Saturation, sides: Sides, _progress: Progress) -> Around:
+def _saturation(around: StepAnalysis, _step: Saturation, sides: Sides, _progress: Progress) -> StepAnalysis:
     sounds = sides.before.heard_in(sides.span), sides.after.heard_in(sides.span)
     return replace(around, new={part: new_spectrum(*sounds, sides.rate, part) for part in MID_SIDE})
 
 
-def _width(around: Around, _step: Width, sides: Sides, _progress: Progress) -> Around:
+def _width(around: StepAnalysis, _step: Width, sides: Sides, _progress: Progress) -> StepAnalysis:
     return replace(around, scatter=scatter_of(sides.after.heard_in(sides.span)))
 
 
-def _glue(around: Around, step: Glue, sides: Sides, progress: Progress) -> Around:
+def _glue(around: StepAnalysis, step: Glue, sides: Sides, progress: Progress) -> StepAnalysis:
     """What drives it, of all that its detector hears; and what it lifts."""
     reduction, span = sides.after.reduction, sides.span
     if reduction is not None and step.slope > 0.0:
@@ -163,7 +163,7 @@ def _glue(around: Around, step: Glue, sides: Sides, progress: Progress) -> Aroun
     return around
 
 
-def _de_esser(around: Around, _step: DeEsser, sides: Sides, _progress: Progress) -> Around:
+def _de_esser(around: StepAnalysis, _step: DeEsser, sides: Sides, _progress: Progress) -> StepAnalysis:
     reduction, after = sides.after.reduction, sides.after
     if reduction is None:
         return around
@@ -185,7 +185,7 @@ def _de_esser(around: Around, _step: DeEsser, sides: Sides, _progress: Progress)
     return replace(around, worked=found)
 
 
-def _tamer(around: Around, step: ResonanceTamer, sides: Sides, progress: Progress) -> Around:
+def _tamer(around: StepAnalysis, step: ResonanceTamer, sides: Sides, progress: Progress) -> StepAnalysis:
     unit = step.make(sides.rate)
     mean, most = np.zeros_like(unit.cut), np.zeros_like(unit.cut)
     x, hop = sides.before.heard_in(sides.span), frame_length(sides.rate) // OVERLAP
@@ -200,11 +200,11 @@ def _tamer(around: Around, step: ResonanceTamer, sides: Sides, progress: Progres
     return replace(around, cuts=Cuts(unit.freqs, mean * hop / max(hop, len(x)), most))
 
 
-def _split(around: Around, step: Split, sides: Sides, _progress: Progress) -> Around:
+def _split(around: StepAnalysis, step: Split, sides: Sides, _progress: Progress) -> StepAnalysis:
     return replace(around, late=(step.lateness(sides.rate), 0.0))
 
 
-LOOKS: Mapping[type[Step], Callable[..., Around]] = {
+LOOKS: Mapping[type[Step], Callable[..., StepAnalysis]] = {
     MidSideEq: _equaliser,
     Saturation: _saturation,
     Width: _width,
@@ -216,7 +216,7 @@ LOOKS: Mapping[type[Step], Callable[..., Around]] = {
 """What else is looked at around the steps of some kinds."""
 
 
-def with_low_cuts(around: Around, step: ChainItem | None, song: Joint) -> Around:
+def with_low_cuts(around: StepAnalysis, step: ChainItem | None, song: Joint) -> StepAnalysis:
     """With the truth about each low cut of an equaliser; `song` is all of what comes into it."""
     eq = equaliser(step)
     bands = [band for band in eq.bands if band.shape == "low_cut"] if eq is not None else []
