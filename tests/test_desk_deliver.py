@@ -199,7 +199,7 @@ def test_targets_are_edited_and_offered_everywhere(desk: Desk, page: DeliverPage
     path = tmp_path / "t.json"
     path.write_text("{")
     dialog.take_from(path)
-    assert "holds no targets" in dialog.trouble.text()
+    assert "is no file of targets" in dialog.trouble.text()
     write_targets(path, (TARGETS[0], Target(name="Cutting room")))
     dialog.take_from(path)
     assert target_named("Cutting room") is not None

@@ -172,7 +172,7 @@ def test_names_are_as_short_as_file_systems_want_them(name: str, tmp_path: Path)
 def test_a_killed_write_of_a_preset_leaves_none(tmp_path: Path) -> None:
     code = (
         "import os, signal, sys; from pathlib import Path; from gluvo.session import presets; from gluvo.steps import Trim;"
-        "presets.preset_bytes = lambda p: os.kill(os.getpid(), signal.SIGKILL);"
+        "presets.preset_bytes = lambda *_: os.kill(os.getpid(), signal.SIGKILL);"
         "presets.keep_preset(presets.preset_of((Trim(),), 'Mine'), Path(sys.argv[1]))"
     )
     killed = subprocess.run([sys.executable, "-c", code, str(tmp_path)], timeout=60)

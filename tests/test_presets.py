@@ -22,6 +22,7 @@ from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
 from gluvo.session import presets
+from gluvo.session.migrations import VERSION
 from gluvo.session.presets import (
     CHAIN,
     SUFFIX,
@@ -139,10 +140,10 @@ def test_what_cannot_be_written_leaves_nothing_behind(tmp_path: Path, monkeypatc
 @pytest.mark.parametrize(
     ("change", "words"),
     [
-        ({"version": 3}, "made by a newer Gluvo"),
-        ({"version": 0}, "no Gluvo that is known"),
-        ({"version": "x"}, "no Gluvo that is known"),
-        ({"format": "gluvo-session"}, "is no preset of Gluvo"),
+        ({"version": VERSION + 1}, "made by a newer Gluvo"),
+        ({"version": 0}, "no valid version"),
+        ({"version": "x"}, "no valid version"),
+        ({"format": "gluvo-session"}, "is no Gluvo preset"),
         ({"items": []}, "makes no sense"),
         ({"items": [{"step": "glue", "ratio": 99.0}]}, "makes no sense"),
         ({"items": [{"step": "wobbler"}]}, "makes no sense"),

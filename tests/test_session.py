@@ -81,7 +81,7 @@ def mix(*items: dict[str, object]) -> dict[str, object]:
     ("change", "word"),
     [
         ({"version": 99}, "newer Gluvo"),
-        ({"format": "tune"}, "not a Gluvo session"),
+        ({"format": "tune"}, "no Gluvo session"),
         ({"version": "x"}, "version"),
         (mix({"step": "glue", "id": "a", "ratio": 900}), "ratio"),
         (mix({"step": "sparkle", "id": "a"}), "sparkle"),

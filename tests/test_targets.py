@@ -69,10 +69,10 @@ def test_own_targets_are_kept_and_exchanged(tmp_path: Path) -> None:
     write_targets(path, own)
     assert read_targets(path) == own
     for content, words in (
-        (b"{", "holds no targets"),
-        (b'{"format": "x"}', "not a file of targets"),
+        (b"{", "is no file of targets"),
+        (b'{"format": "x"}', "is no Gluvo file of targets"),
         (b'{"targets": [{"name": "a"}, {"name": "A"}]}', "same name"),
-        (b'{"targets": [{"name": "a", "loudness": 3}]}', "holds no targets"),
+        (b'{"targets": [{"name": "a", "loudness": 3}]}', "makes no sense"),
     ):
         path.write_bytes(content)
         with pytest.raises(GluvoError, match=words):

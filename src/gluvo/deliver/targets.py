@@ -12,7 +12,9 @@ import platformdirs
 
 from gluvo.errors import GluvoError
 from gluvo.measure.figures import FIGURES, Figure, Figures
+from gluvo.session.codec import Format
 from gluvo.session.files import read_whole, reason_of, replacing
+from gluvo.session.migrations import VERSION
 from gluvo.session.records import Target
 
 MEASURES = {"integrated": "integrated", "short_term": "max_short_term", "rms": "loudest_rms", "rms_whole": "rms"}
@@ -76,6 +78,10 @@ class _File(msgspec.Struct, frozen=True):
 
     targets: tuple[Target, ...] = ()
     format: str = "gluvo-targets"
+    version: int = VERSION
+
+
+FORMAT = Format("gluvo-targets", _File, "file of targets", unversioned=3)
 
 
 def _place() -> Path:
@@ -124,19 +130,15 @@ def keep_targets(targets: Sequence[Target]) -> None:
 def write_targets(path: Path, targets: Sequence[Target]) -> None:
     """Write targets as JSON. Raises `WriteError` if they cannot be written."""
     with replacing(path) as file:
-        file.write(msgspec.json.format(msgspec.json.encode(_File(tuple(targets))), indent=2))
+        file.write(FORMAT.encoded(_File(tuple(targets))))
 
 
 def read_targets(path: Path) -> tuple[Target, ...]:
     """Read targets from JSON. Raises `GluvoError` with what is wrong."""
     try:
-        found = msgspec.json.decode(read_whole(path, MOST_BYTES), type=_File)
+        found = FORMAT.decoded(read_whole(path, MOST_BYTES), path.name).record
     except (OSError, ValueError) as error:
-        if isinstance(error, OSError):
-            raise GluvoError(f"{path.name} cannot be read ({reason_of(error)}).") from None
-        raise GluvoError(f"{path.name} holds no targets: {error}.") from None
-    if found.format != "gluvo-targets":
-        raise GluvoError(f"{path.name} is not a file of targets.")
+        raise GluvoError(f"{path.name} cannot be read ({reason_of(error)}).") from None
     names = [t.name.strip().lower() for t in found.targets]
     if "" in names or len(set(names)) != len(names):
         raise GluvoError(f"{path.name} has two targets of the same name, or one without.")

@@ -10,12 +10,12 @@ from typing import Any
 import msgspec
 
 from gluvo.errors import GluvoError, SessionError
+from gluvo.session.codec import Format
 from gluvo.session.files import read_whole, reason_of, replacing
-from gluvo.session.migrations import brought_up
+from gluvo.session.migrations import VERSION
 from gluvo.session.records import AnyStrip, Session, View
 from gluvo.session.store import checked_whole
 
-VERSION = 2
 MOST_ENTRIES = 200
 HISTORY = ".history"
 MOST_READ = 64_000_000
@@ -47,7 +47,7 @@ class _Kept(msgspec.Struct, kw_only=True):
     """An entry as it is written: only what differs from the entry before it."""
 
     action: str = ""
-    changes: dict[str, msgspec.Raw] = {}
+    changes: dict[str, Any] = {}
     order: list[str] = []
     """The ids of all strips in their order."""
     strips: list[AnyStrip] = []
@@ -62,6 +62,9 @@ class _File(msgspec.Struct, kw_only=True):
     now: int = 0
     view: View = View()
     entries: list[_Kept] = []
+
+
+FORMAT = Format("gluvo-history", _File, "undo history", SessionError, versions=(2, 3), unversioned=1)
 
 
 def history_of(path: Path) -> Path:
@@ -83,7 +86,7 @@ def history_bytes(history: History, of: str) -> bytes:
     entries, now = history.entries[first : first + MOST_ENTRIES], history.now - first
     while True:
         kept = [_difference(before, entry) for before, entry in zip((None, *entries), entries, strict=False)]
-        content = msgspec.json.encode(_File(of=of, now=now, view=history.view, entries=kept))
+        content = FORMAT.encoded(_File(of=of, now=now, view=history.view, entries=kept), indent=None)
         if len(content) <= MOST_BYTES or len(entries) < 2:
             return content
         half = max(1, len(entries) // 2)
@@ -103,13 +106,7 @@ def read_history(path: Path, of: str) -> History | None:
     except OSError as error:
         raise SessionError(f"The undo history cannot be read ({reason_of(error)}).") from None
     try:
-        raw = msgspec.json.decode(content)
-        if isinstance(raw, dict) and raw.get("version", 1) < VERSION:
-            raw = {**brought_up(raw), "version": VERSION}
-            content = msgspec.json.encode(raw)
-        file = msgspec.json.decode(content, type=_File)
-        if file.format != "gluvo-history":
-            raise ValueError("another format")
+        file = FORMAT.decoded(content, "The undo history").record
         if file.of != of:
             return None
         entries: list[Entry] = []
@@ -126,7 +123,7 @@ def read_history(path: Path, of: str) -> History | None:
 def _difference(before: Entry | None, entry: Entry) -> _Kept:
     old, new = (before.session if before is not None else Session()), entry.session
     changes = {
-        name: msgspec.Raw(msgspec.json.encode(value))
+        name: value
         for name in new.__struct_fields__
         if name not in ("strips", "view") and (value := getattr(new, name)) != getattr(old, name)
     }
@@ -137,7 +134,7 @@ def _difference(before: Entry | None, entry: Entry) -> _Kept:
 
 def _applied(old: Session, kept: _Kept) -> Session:
     hints: dict[str, Any] = {f.name: f.type for f in msgspec.structs.fields(Session)}
-    changes = {name: msgspec.json.decode(raw, type=hints[name]) for name, raw in kept.changes.items()}
+    changes = {name: msgspec.convert(value, hints[name]) for name, value in kept.changes.items()}
     strips = {strip.id: strip for strip in (*old.strips, *kept.strips)}
     return old.replace(strips=tuple(strips[id] for id in kept.order), **changes)
 

@@ -1,54 +1,107 @@
-"""What earlier versions wrote, brought up to date: wherever steps stand, in sessions, presets, histories, on the clipboard."""
+"""What changed in how records are written, by the kind of record: applied wherever one stands.
+
+To change a record, raise `VERSION` and put what has to be done to one of the version before into `RENAMED` or `CHANGES`; put a
+document of that version into `tests/written`.
+"""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Mapping
 from typing import Any
 
-RENAMED: dict[str, dict[str, str]] = {
-    "resonance_tamer": {"depth": "at_most", "selectivity": "stands_out", "speed": "at_least"},
+VERSION = 3
+"""Of all documents."""
+
+Change = Callable[[dict[str, Any]], dict[str, Any]]
+
+RENAMED: Mapping[int, Mapping[str, Mapping[str, str]]] = {
+    2: {"resonance_tamer": {"depth": "at_most", "selectivity": "stands_out", "speed": "at_least"}},
 }
-"""Settings that had another name, by the kind of their step: from the old to the new one."""
+"""Keys that had another name in a version: by that version and the kind of record, from the old to the new one."""
+
 LEAST_AIM, USUAL_AIM = 0.1, 2.0
 """dB of reduction that a Glue can be asked for at least, and is if nothing else is said."""
 
 
-def with_new_names(raw: Any) -> Any:
-    """Decoded JSON with the settings of all steps in it named as they are now; what has their names stays as it is.
+def _aim_of_what_arrives(glue: dict[str, Any]) -> dict[str, Any]:
+    """The aim of a Glue with Mix was one of what is reduced alone, and is one of what arrives.
 
-    >>> with_new_names([{"step": "resonance_tamer", "depth": 3.0}])
-    [{'step': 'resonance_tamer', 'at_most': 3.0}]
+    >>> _aim_of_what_arrives({"step": "glue", "mix": 50.0, "aim": 6.0})
+    {'step': 'glue', 'mix': 50.0, 'aim': 2.49}
     """
-    if isinstance(raw, list):
-        return [with_new_names(item) for item in raw]
-    if not isinstance(raw, dict):
-        return raw
-    kind = raw.get("step")
-    names = RENAMED.get(kind, {}) if isinstance(kind, str) else {}
-    return {names.get(key, key) if names.get(key) not in raw else key: with_new_names(v) for key, v in raw.items()}
-
-
-def brought_up(raw: Any) -> Any:
-    """Decoded JSON of an older version as it is written now: settings' names, and the aim of a Glue with Mix, which was one
-    of what is reduced alone and is one of what arrives.
-
-    >>> brought_up([{"step": "glue", "mix": 50.0, "aim": 6.0}])
-    [{'step': 'glue', 'mix': 50.0, 'aim': 2.49}]
-    """
-    return _with_aims(with_new_names(raw))
-
-
-def _with_aims(raw: Any) -> Any:
-    if isinstance(raw, list):
-        return [_with_aims(item) for item in raw]
-    if not isinstance(raw, dict):
-        return raw
-    found = {key: _with_aims(v) for key, v in raw.items()}
-    mix, aim = found.get("mix", 100.0), found.get("aim", USUAL_AIM)
-    if found.get("step") != "glue" or not all(isinstance(v, int | float) for v in (mix, aim)):
-        return found
-    if not (0.0 <= mix < 100.0 and 0.0 < aim < 1000.0):
-        return found
+    mix, aim = glue.get("mix", 100.0), glue.get("aim", USUAL_AIM)
+    if not all(isinstance(v, int | float) for v in (mix, aim)) or not (0.0 <= mix < 100.0 and 0.0 < aim < 1000.0):
+        return glue
     share = mix / 100.0
     left = -20.0 * math.log10(1.0 - share + share * 10.0 ** (aim / -20.0))
-    return {**found, "aim": max(LEAST_AIM, round(left, 2))}
+    return {**glue, "aim": max(LEAST_AIM, round(left, 2))}
+
+
+def _holds_belong_to_sections(session: dict[str, Any]) -> dict[str, Any]:
+    """Held settings were found in the section that was looked at."""
+    view = session.get("view")
+    section = view.get("section", "") if isinstance(view, dict) else ""
+
+    def belonging(item: Any) -> Any:
+        if not isinstance(item, dict):
+            return item
+        item = {**item, "steps": [belonging(i) for i in item["steps"]]} if isinstance(item.get("steps"), list) else item
+        held = item.get("hold_aim") or item.get("hold_loudness", item.get("step") == "saturation")
+        return {**item, "held_in": section} if held else item
+
+    strips = session.get("strips")
+    if not isinstance(strips, list):
+        return session
+    strips = [
+        {**s, "chain": [belonging(i) for i in s["chain"]]}
+        if isinstance(s, dict) and isinstance(s.get("chain"), list)
+        else s
+        for s in strips
+    ]
+    return {**session, "strips": strips}
+
+
+CHANGES: Mapping[int, Mapping[str, Change]] = {
+    1: {"gluvo-session": _holds_belong_to_sections},
+    2: {"glue": _aim_of_what_arrives},
+}
+"""What has to be done to a record of a version: by that version and the kind of record."""
+
+
+def kind_of(record: dict[str, Any]) -> str:
+    """What kind of record a piece of JSON is: a document's format, or a step's; empty for any other."""
+    kind = record.get("format", record.get("step", ""))
+    return kind if isinstance(kind, str) else ""
+
+
+def migrated(raw: Any, version: int) -> Any:
+    """Decoded JSON of a version as it is written now.
+
+    >>> migrated([{"step": "resonance_tamer", "depth": 3.0}], 2)
+    [{'step': 'resonance_tamer', 'at_most': 3.0}]
+    """
+    for number in range(version, VERSION):
+        raw = _each(raw, RENAMED.get(number, {}), CHANGES.get(number, {}))
+    return raw
+
+
+def with_new_names(raw: Any) -> Any:
+    """Decoded JSON of which no version is known, named as it is now; what has these names stays as it is."""
+    for number in range(1, VERSION):
+        raw = _each(raw, RENAMED.get(number, {}), {})
+    return raw
+
+
+def _each(raw: Any, renamed: Mapping[str, Mapping[str, str]], changes: Mapping[str, Change]) -> Any:
+    if isinstance(raw, list):
+        return [_each(item, renamed, changes) for item in raw]
+    if not isinstance(raw, dict):
+        return raw
+    kind = kind_of(raw)
+    names = renamed.get(kind, {})
+    found = {
+        names.get(key, key) if names.get(key) not in raw else key: _each(value, renamed, changes)
+        for key, value in raw.items()
+    }
+    return changes[kind](found) if kind in changes else found

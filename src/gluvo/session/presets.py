@@ -5,19 +5,19 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 import platformdirs
 
 from gluvo.errors import GluvoError
+from gluvo.session.codec import Decoded, Format
 from gluvo.session.files import fitting, placing, read_whole, reason_of, replacing
-from gluvo.session.migrations import brought_up
+from gluvo.session.migrations import VERSION
 from gluvo.session.records import Name, Session
 from gluvo.session.store import checked
 from gluvo.steps import ChainItem, Lane, Step
 
-VERSION = 2
 SUFFIX = ".gluvo-preset.json"
 MOST_BYTES = 4 << 20
 CHAIN = "chain"
@@ -40,6 +40,9 @@ class Preset(msgspec.Struct, frozen=True, kw_only=True):
     def kind(self) -> str:
         """The kind of item that it is for, as sessions name it; `CHAIN` where there are several."""
         return CHAIN if len(self.items) > 1 else kind_of(self.items[0])
+
+
+FORMAT = Format("gluvo-preset", Preset, "preset", versions=(2, 3))
 
 
 @dataclass(frozen=True)
@@ -77,27 +80,19 @@ def own_presets(folder: Path | None = None) -> tuple[list[Kept], list[str]]:
 
 def read_preset(path: Path) -> Preset:
     """Read a preset. Raises `GluvoError` with what is wrong."""
+    return _read(path).record
+
+
+def _read(path: Path) -> Decoded[Preset]:
     try:
-        raw = msgspec.json.decode(read_whole(path, MOST_BYTES))
-    except OSError as error:
+        found = FORMAT.decoded(read_whole(path, MOST_BYTES), path.name)
+    except (OSError, ValueError) as error:
         raise GluvoError(f"{path.name} cannot be read ({reason_of(error)}).") from None
-    except (ValueError, RecursionError):
-        raise GluvoError(f"{path.name} is no preset: it is not JSON.") from None
-    if not isinstance(raw, dict) or raw.get("format") != "gluvo-preset":
-        raise GluvoError(f"{path.name} is no preset of Gluvo.")
-    version = raw.get("version")
-    if not isinstance(version, int) or not 1 <= version <= VERSION:
-        said = "a newer Gluvo" if isinstance(version, int) and version > VERSION else "no Gluvo that is known here"
-        raise GluvoError(f"{path.name} was made by {said} (preset version {version}, this one reads up to {VERSION}).")
     try:
-        raw = brought_up(raw) if version < VERSION else raw
-        preset = msgspec.convert({**raw, "version": VERSION}, Preset)
-        checked(in_session(preset))
-    except (msgspec.ValidationError, RecursionError) as error:
-        raise GluvoError(f"{path.name} has a value that makes no sense: {error}.") from None
+        checked(in_session(found.record))
     except GluvoError as error:
         raise GluvoError(f"{path.name}: {error}") from None
-    return preset
+    return found
 
 
 def write_preset(path: Path, preset: Preset) -> None:
@@ -106,12 +101,19 @@ def write_preset(path: Path, preset: Preset) -> None:
         file.write(preset_bytes(preset))
 
 
-def preset_bytes(preset: Preset) -> bytes:
+def preset_bytes(preset: Preset, unknown: dict[str, Any] | None = None) -> bytes:
     """The file's content."""
-    return msgspec.json.format(msgspec.json.encode(preset), indent=2) + b"\n"
+    return FORMAT.encoded(preset, unknown)
 
 
-def keep_preset(preset: Preset, folder: Path | None = None) -> Path:
+def import_preset(path: Path, folder: Path | None = None) -> Preset:
+    """Read a preset, and keep it among the user's own with all that the file holds. Raises `GluvoError`."""
+    found = _read(path)
+    keep_preset(found.record, folder, found.unknown)
+    return found.record
+
+
+def keep_preset(preset: Preset, folder: Path | None = None, unknown: dict[str, Any] | None = None) -> Path:
     """Keep a preset among the user's own, in a new file; where it is."""
     place = folder or presets_folder()
     try:
@@ -120,7 +122,7 @@ def keep_preset(preset: Preset, folder: Path | None = None) -> Path:
         raise GluvoError(f"{place} cannot be made ({reason_of(error)}).") from None
     plain = "".join(c if c.isalnum() or c in " -_" else "-" for c in preset.name).strip()[:80] or "Preset"
     with placing(place / f"{fitting(plain, ' (999)' + SUFFIX)}{SUFFIX}", over=False) as part:
-        part.file.write(preset_bytes(preset))
+        part.file.write(preset_bytes(preset, unknown))
     return part.path
 
 

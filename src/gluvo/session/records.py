@@ -11,10 +11,10 @@ from msgspec import Meta, Struct
 
 from gluvo.dsp.db import FADER_OFF, fader_gain
 from gluvo.session import chains
+from gluvo.session.migrations import VERSION
 from gluvo.steps import AnyStep, ChainItem, Step
 from gluvo.steps.settings import MOST_NAME, choice, number, switch
 
-VERSION = 3
 MIX = "mix"
 """The id of the mix bus, into which everything flows."""
 

@@ -25,13 +25,13 @@ from gluvo.session.presets import (
     Kept,
     Preset,
     forget_preset,
+    import_preset,
     instead,
     keep_preset,
     kind_of,
     own_presets,
     preset_of,
     put_in,
-    read_preset,
     write_preset,
 )
 from gluvo.session.records import Session
@@ -251,8 +251,7 @@ class PresetDialog(QDialog):
     def import_from(self, path: Path) -> None:
         """Take a preset from a file into the user's own."""
         try:
-            preset = read_preset(path)
-            keep_preset(preset, self._folder)
+            preset = import_preset(path, self._folder)
         except GluvoError as error:
             self.trouble.setText(str(error))
             return

@@ -28,15 +28,15 @@ from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.editors.preset_dialog import choose_preset, for_chain
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.workbench import Workbench
+from gluvo.errors import GluvoError
 from gluvo.session import chains
-from gluvo.session.migrations import with_new_names
+from gluvo.session.clipboard import copied, pasted
 from gluvo.session.presets import kind_of
 from gluvo.session.records import Session, Stem
 from gluvo.session.tree import children, rows
 from gluvo.steps import ChainItem, Lane, Split, SplitBand
 
 ID = Qt.ItemDataRole.UserRole
-CLIPBOARD = "gluvo-step"
 INSET = 14
 """Pixels by which what stands in a container is set in."""
 Index = QModelIndex | QPersistentModelIndex
@@ -238,7 +238,7 @@ class Ledger(QWidget):
     def copy(self) -> None:
         step = self._bench.session.item(self.chosen_id)
         if step is not None:
-            QGuiApplication.clipboard().setText(msgspec.json.encode({CLIPBOARD: step}).decode())
+            QGuiApplication.clipboard().setText(copied(step))
 
     def cut(self) -> None:
         self.copy()
@@ -247,10 +247,9 @@ class Ledger(QWidget):
     def paste(self) -> None:
         """Put in the step that was copied, here or in another window. Other text is refused with a sentence."""
         try:
-            raw = msgspec.json.decode(QGuiApplication.clipboard().text())
-            step = msgspec.convert(with_new_names(raw[CLIPBOARD]), ChainItem)
-        except (msgspec.DecodeError, msgspec.ValidationError, KeyError, TypeError):
-            self._bench.refuse("The clipboard holds no step. Copy one from a ledger first.")
+            step = pasted(QGuiApplication.clipboard().text())
+        except GluvoError as error:
+            self._bench.refuse(str(error))
             return
         self.add(step)
 
