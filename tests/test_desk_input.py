@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QWidget
 
@@ -22,8 +22,10 @@ from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor
+from gluvo.desk.editors.preset_dialog import PresetDialog
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.deliver.row_panel import RowPanel
+from gluvo.desk.window.help import GuideDialog
 from gluvo.desk.window.window import Window
 from gluvo.render.chain import stream
 from gluvo.session.copies import copies_left
@@ -44,6 +46,7 @@ from gluvo.steps import (
     Trim,
     Width,
 )
+from gluvo.steps.settings import settings_of
 
 from .conftest import RATE, music
 from .desk import LEFT, Desk, LastingHost, answering, drag, focus, key, shortcut, small_session
@@ -379,13 +382,74 @@ def test_the_finder_finds_and_does(full_desk: Desk) -> None:
     QTest.keyClicks(finder.field, "loop")
     before = desk.session.view.loop
     QTest.keyClick(finder.field, KEYS.Key_Return)
-    assert desk.session.view.loop is not before and not finder.isVisible()
+    assert not finder.isVisible()
+    desk.wait(lambda: desk.session.view.loop is not before)
     page = desk.window.menus.find(keys=True)
     rows = {row.text(0): row.text(1) for row in page.rows()}
     shown = [a for a in desk.window.actions() if a.isVisible() and a.shortcut().toString()]
     assert len(shown) > 60 and all(a.shortcut().toString() in rows.values() for a in shown)
     assert "zooms" in " ".join(rows) and page.height() < desk.window.height()
     page.close()
+
+
+def found(desk: Desk, text: str, row: tuple[str, str]) -> None:
+    """Type into the finder, as F opens it, choose a row by its place and its name, and do it."""
+    desk.window.setFocus()
+    key(desk, "f")
+    finder = QApplication.activeModalWidget()
+    assert isinstance(finder, Finder)
+    QTest.keyClicks(finder.field, text)
+    there = [((item.parent().text(0), item.text(0))) for item in finder.rows()]
+    assert row in there, there
+    items = finder.rows()
+    way = there.index(row) - items.index(finder.tree.currentItem())
+    for _ in range(abs(way)):
+        QTest.keyClick(finder.field, KEYS.Key_Down if way > 0 else KEYS.Key_Up)
+    current = finder.tree.currentItem()
+    assert (current.parent().text(0), current.text(0)) == row
+    QTest.keyClick(finder.field, KEYS.Key_Return)
+    QApplication.processEvents()
+
+
+def test_the_finder_goes_to_settings_sections_steps_presets_and_the_guide(full_desk: Desk) -> None:
+    desk, names = full_desk, {s.name: s for s in settings_of(Glue).values()}
+    desk.bench.look(step="trim-1")
+    found(desk, "attack glue", ("Glue of Mix bus", names["attack"].label))
+    desk.wait(lambda: desk.window.shape.editor.controls["attack"].hasFocus())  # type: ignore[union-attr]
+    assert desk.session.view.step == "glue-1"
+    key(desk, "3")
+    key(desk, KEYS.Key_Return)
+    assert desk.session.step("glue-1").attack == 3.0  # type: ignore[union-attr]
+    found(desk, "dither", ("What is delivered", "Dither"))
+    desk.wait(
+        lambda: focus(desk) is not None and desk.window.deliver.panel.controls["dither"].isAncestorOf(focus(desk))
+    )
+    assert desk.session.view.page == "deliver"
+    found(desk, "verse", ("Sections", "Verse"))
+    desk.wait(lambda: desk.session.view.section == "section-1")
+    assert desk.session.view.section == "section-1"
+    found(desk, "limiter mix", ("Steps of Mix bus", "Limiter"))
+    desk.wait(lambda: desk.session.view.step == "limiter-1")
+    assert (desk.session.view.step, desk.session.view.page) == ("limiter-1", "shape")
+    heard: list[str] = []
+
+    def leave() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, PresetDialog) and dialog.chosen is not None
+        heard.append(dialog.chosen[0].name)
+        QTest.keyClick(dialog, KEYS.Key_Escape)
+
+    QTimer.singleShot(300, leave)
+    found(desk, "loud and open", ("Presets for the Limiter", "Loud and open"))
+    desk.wait(lambda: bool(heard))
+    assert heard == ["Loud and open"]
+    found(desk, "resonance tamer", ("Guide", "Resonance tamer"))
+    desk.wait(lambda: desk.window.findChild(GuideDialog) is not None)
+    guide = desk.window.findChild(GuideDialog)
+    assert isinstance(guide, GuideDialog)
+    desk.wait(lambda: guide.isVisible() and not guide.pages.document().isEmpty())
+    assert guide.pages.textCursor().block().text() == "Resonance tamer"
+    guide.reject()
 
 
 def test_the_empty_window_is_a_beginning(empty_desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -1,17 +1,31 @@
-"""Finding what can be done: a page of all keys, and a field that finds any action by a part of its name."""
+"""Finding: a page of all keys, and a field that finds actions, and whatever else is given to it, by a part of the name."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QDialog, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from gluvo.desk.controls.parts import label
 
 ROLE = Qt.ItemDataRole.UserRole
+
+
+@dataclass(frozen=True)
+class Findable:
+    """Something that can be found and gone to, or done."""
+
+    place: str
+    """What it stands under."""
+    name: str
+    do: Callable[[], object]
+    key: str = ""
+    tip: str = ""
+    can: bool = True
+    """Whether it can be done now."""
 
 
 @dataclass(frozen=True)
@@ -28,6 +42,10 @@ class Placed:
     @property
     def key(self) -> str:
         return self.action.shortcut().toString()
+
+    def findable(self) -> Findable:
+        action = self.action
+        return Findable(self.place, self.name, action.trigger, self.key, action.statusTip(), action.isEnabled())
 
 
 GESTURES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
@@ -141,16 +159,19 @@ GESTURES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
 """What is no action: by place, keys or movement, and what they do."""
 
 
+STEPS = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1, Qt.Key.Key_PageUp: -10, Qt.Key.Key_PageDown: 10}
+"""Rows that a key moves by."""
+
+
 class _Search(QLineEdit):
     """The field to search by; up and down move in the list below."""
 
-    def __init__(self, listing: QTreeWidget) -> None:
-        super().__init__()
-        self._listing = listing
+    stepped = Signal(int)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
-            self._listing.keyPressEvent(event)
+        by = STEPS.get(Qt.Key(event.key()))
+        if by is not None:
+            self.stepped.emit(by)
         else:
             super().keyPressEvent(event)
 
@@ -158,13 +179,17 @@ class _Search(QLineEdit):
 class Finder(QDialog):
     """All actions by place with their keys, and a field that finds them. Enter does the chosen one."""
 
-    def __init__(self, parent: QWidget, actions: Sequence[Placed], *, keys: bool) -> None:
-        """`keys`: whether it is the page of keys, which also tells gestures; otherwise it only finds actions."""
+    def __init__(
+        self, parent: QWidget, actions: Sequence[Placed], *, keys: bool, further: Iterable[Findable] = ()
+    ) -> None:
+        """`keys`: whether it is the page of keys, which also tells gestures; `further`: what else is found, which is shown
+        once something is typed."""
         super().__init__(parent)
-        self.setWindowTitle("Keys" if keys else "Find an action")
+        self.setWindowTitle("Keys" if keys else "Find")
         column = QVBoxLayout(self)
         self.tree = QTreeWidget()
-        self.field = _Search(self.tree)
+        self.field = _Search()
+        self.field.stepped.connect(self.step)
         self.field.setPlaceholderText("Part of a name or a key")
         self.field.setAccessibleName("Find")
         column.addWidget(self.field)
@@ -182,15 +207,16 @@ class Finder(QDialog):
         self.tree.header().setStretchLastSection(False)
         self._heads: dict[str, QTreeWidgetItem] = {}
         self._rows: list[tuple[QTreeWidgetItem, QTreeWidgetItem]] = []
+        self._findables: list[Findable] = []
         for placed in actions:
             if placed.action.isVisible():
-                item = self._row(placed.place, placed.name, placed.key)
-                item.setData(0, ROLE, placed.action)
-                item.setToolTip(0, placed.action.statusTip())
-                item.setDisabled(not placed.action.isEnabled())
+                self._add(placed.findable())
         for place, rows in GESTURES if keys else ():
             for key, what in rows:
                 self._row(place, what, key)
+        self._further_from = len(self._rows)
+        for found in further:
+            self._add(found)
         self.tree.expandAll()
         self.tree.itemClicked.connect(lambda item, _: self._choose(item))
         self.tree.itemActivated.connect(lambda item, _: self._do(item))
@@ -200,6 +226,13 @@ class Finder(QDialog):
         self.resize(min(620, room.width() - 80), min(640 if keys else 420, room.height() - 80))
         self.field.setFocus()
         self.show_found("")
+
+    def _add(self, found: Findable) -> None:
+        item = self._row(found.place, found.name, found.key)
+        item.setData(0, ROLE, len(self._findables))  # no object: Qt would have to look after it
+        self._findables.append(found)
+        item.setToolTip(0, found.tip)
+        item.setDisabled(not found.can)
 
     def _row(self, place: str, text: str, key: str) -> QTreeWidgetItem:
         if place not in self._heads:
@@ -221,20 +254,38 @@ class Finder(QDialog):
     def show_found(self, text: str) -> None:
         """Show only what holds every word of a text, in its name, its key or its place."""
         words = text.lower().split()
-        for head, item in self._rows:
+        shown = set()
+        for n, (head, item) in enumerate(self._rows):
             whole = f"{head.text(0)} {item.text(0)} {item.text(1)}".lower()
-            item.setHidden(not all(word in whole for word in words))
-        for head in self._heads.values():
-            head.setHidden(all(item.isHidden() for of, item in self._rows if of is head))
-        can = [item for item in self.rows() if isinstance(item.data(0, ROLE), QAction) and not item.isDisabled()]
+            there = all(word in whole for word in words) and (bool(words) or n < self._further_from)
+            item.setHidden(not there)
+            if there:
+                shown.add(head.text(0))
+        for place, head in self._heads.items():
+            head.setHidden(place not in shown)
+        can = [item for item in self.rows() if self._found_at(item) is not None and not item.isDisabled()]
         starting = [item for item in can if words and item.text(0).lower().startswith(text.lower().strip())]
         self.tree.setCurrentItem(next(iter(starting or can), None))  # type: ignore[arg-type]
+
+    def step(self, by: int) -> None:
+        """Choose another one of the rows that are found."""
+        rows = self.rows()
+        if rows:
+            now = next(
+                (n for n, item in enumerate(rows) if item is self.tree.currentItem()), -1 if by > 0 else len(rows)
+            )
+            self.tree.setCurrentItem(rows[min(len(rows) - 1, max(0, now + by))])
+
+    def _found_at(self, item: QTreeWidgetItem | None) -> Findable | None:
+        """What a row stands for; None for heads and gestures."""
+        number = item.data(0, ROLE) if item is not None else None
+        return None if number is None else self._findables[number]
 
     def _choose(self, item: QTreeWidgetItem) -> None:
         self.tree.setCurrentItem(item)
 
     def _do(self, item: QTreeWidgetItem | None) -> None:
-        action = item.data(0, ROLE) if item is not None else None
-        if isinstance(action, QAction) and action.isEnabled():
+        found = self._found_at(item)
+        if found is not None and found.can:
             self.accept()
-            action.trigger()
+            QTimer.singleShot(0, found.do)  # once this dialog is gone: what is done may open another one

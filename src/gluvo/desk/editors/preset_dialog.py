@@ -165,6 +165,13 @@ class PresetDialog(QDialog):
         self._chosen(row)
         self.keep.setEnabled(bool(self._purpose.own(self._bench.session)))
 
+    def choose(self, name: str) -> None:
+        """Choose the preset of a name, which is heard then."""
+        names = [preset.name for preset, _ in self._lines]
+        if name in names:
+            self.list.setCurrentCell(names.index(name), 0)
+            self.list.setFocus()
+
     @property
     def chosen(self) -> tuple[Preset, Kept | None] | None:
         row = self.list.currentRow()

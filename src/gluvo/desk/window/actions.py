@@ -534,7 +534,14 @@ VIEW: Sequence[Action] = (
 
 HELP: Sequence[Action] = (
     Action("Help", "Keys", "F1", lambda d: d.find_action(keys=True), "All keys, by place.", always=True),
-    Action("Help", "Find an action", "F", lambda d: d.find_action(), "By a part of its name.", always=True),
+    Action(
+        "Help",
+        "Find",
+        "F",
+        lambda d: d.find_action(),
+        "Actions, sections, steps and their settings, presets and the guide, by a part of the name.",
+        always=True,
+    ),
     Action("Help", "Guide", "Shift+F1", lambda d: d.ask("guide"), "The guide, to read and to search.", always=True),
     Action(
         "Help",

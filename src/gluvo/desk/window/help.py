@@ -34,6 +34,15 @@ def docs_folder() -> Path:
     return inside if (inside / GUIDE).exists() else Path(gluvo.__file__).parents[2] / "docs"
 
 
+def headings() -> list[str]:
+    """What stands over the parts of the guide."""
+    try:
+        lines = (docs_folder() / GUIDE).read_text(encoding="utf-8").splitlines()
+    except OSError:
+        return []
+    return [line.lstrip("#").strip() for line in lines if line.startswith("#")]
+
+
 class Pages(QTextBrowser):
     """Markdown whose pictures are no wider than it is."""
 
@@ -50,6 +59,17 @@ class Pages(QTextBrowser):
         except OSError:
             text = f"{name} is missing: this installation has no guide."
         self.document().setMarkdown(text, QTextDocument.MarkdownFeature.MarkdownDialectGitHub)
+
+    def go_to(self, heading: str) -> None:
+        """Show what stands under a heading."""
+        block = self.document().begin()
+        while heading and block.isValid():
+            if block.blockFormat().headingLevel() and block.text() == heading:
+                self.setTextCursor(QTextCursor(block))
+                bar = self.verticalScrollBar()
+                bar.setValue(bar.value() + self.cursorRect().top())
+                return
+            block = block.next()
 
     def _follow(self, url: QUrl) -> None:
         if url.scheme() in ("http", "https"):
@@ -71,7 +91,8 @@ class Pages(QTextBrowser):
 class GuideDialog(QDialog):
     """The guide. What is typed is looked for; Enter goes on to the next place, Shift+Enter back."""
 
-    def __init__(self, parent: QWidget, search: str = "") -> None:
+    def __init__(self, parent: QWidget, search: str = "", at: str = "") -> None:
+        """`search`: what is looked for at once; `at`: the heading that it opens at."""
         super().__init__(parent)
         self.setWindowTitle("Guide")
         self.resize(900, 700)
@@ -90,6 +111,7 @@ class GuideDialog(QDialog):
         self.field.textChanged.connect(self.look_for)
         self._places: list[QTextCursor] = []
         self._at = 0
+        self._heading = at
         self.field.setFocus()
 
     def showEvent(self, event: Any) -> None:
@@ -97,6 +119,7 @@ class GuideDialog(QDialog):
         if self.pages.document().isEmpty():  # once it is known how wide pictures may be
             self.pages.read(GUIDE)
             self.look_for(self.field.text())
+            self.pages.go_to(self._heading)
 
     def look_for(self, text: str) -> None:
         """Mark all places with a text, and go to the first."""

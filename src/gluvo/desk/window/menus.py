@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence
 from PySide6.QtWidgets import QMainWindow, QMenu
 
-from gluvo.desk.controls.finder import Finder, Placed
+from gluvo.desk.controls.finder import Findable, Finder, Placed
 from gluvo.desk.controls.parts import menu_text
 from gluvo.desk.window.actions import ACTIONS, MENUS, Action, Desk
 
@@ -20,9 +20,11 @@ is the one that is chosen."""
 class Menus:
     """A window's menus. What is done by them, the desk does."""
 
-    def __init__(self, window: QMainWindow, desk: Desk, add_menu: QMenu) -> None:
-        """`add_menu`: the steps that can be added."""
-        self._window, self._desk = window, desk
+    def __init__(
+        self, window: QMainWindow, desk: Desk, add_menu: QMenu, further: Callable[[], Iterable[Findable]]
+    ) -> None:
+        """`add_menu`: the steps that can be added; `further`: what is found besides actions."""
+        self._window, self._desk, self._further = window, desk, further
         self.placed: list[Placed] = []
         """Every action, with where it stands."""
         self._always: set[QAction] = set()
@@ -113,7 +115,8 @@ class Menus:
 
     def find(self, keys: bool = False) -> Finder:
         """Open the finder, or the page of keys."""
-        finder = Finder(self._window, self.placed, keys=keys)
+        further = () if keys else self._further()
+        finder = Finder(self._window, self.placed, keys=keys, further=further)
         finder.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         finder.open()
         return finder

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.controls import dialogs
+from gluvo.desk.controls.finder import Findable
 from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.listening_time import ListeningTime
@@ -34,6 +35,7 @@ from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.window.asking import AUDIO_FILTER, ask
 from gluvo.desk.window.beginning import Beginning
 from gluvo.desk.window.documents import Documents
+from gluvo.desk.window.findables import findables
 from gluvo.desk.window.fresh import start_fresh
 from gluvo.desk.window.header import Header
 from gluvo.desk.window.hear_row import HearRow
@@ -115,7 +117,7 @@ class Window(QMainWindow):
         self.documents.saved.connect(self._show_title)
         self.beginning = Beginning(self)
         self.pages.addWidget(self.beginning)
-        self.menus = Menus(self, self, self.shape.ledger.add_menu())
+        self.menus = Menus(self, self, self.shape.ledger.add_menu(), self.findables)
         self._add_filled_menus()
         bench.session_changed.connect(self._session_changed)
         bench.told.connect(self.notice.take)
@@ -183,6 +185,10 @@ class Window(QMainWindow):
     def open_demo(self) -> None:
         """Open the demo song."""
         self.attempt(self.documents.open_demo)
+
+    def findables(self) -> list[Findable]:
+        """What can be found besides actions."""
+        return list(findables(self, self.bench, self.shape, self.deliver))
 
     def find_action(self, *, keys: bool = False) -> None:
         """Open the finder, or the page of keys."""
