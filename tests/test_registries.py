@@ -23,6 +23,7 @@ import soundfile
 from gluvo.compare.hearables import IN_THE_SONG, REFERENCES, Stretch, TimeMap, hearables
 from gluvo.compare.match import RESULT
 from gluvo.deliver.formats import FORMATS, format_of
+from gluvo.desk.pages import target_panel
 from gluvo.errors import Cancelled, WriteError
 from gluvo.measure.figures import FIGURES, Figures
 from gluvo.measure.trace import Span
@@ -80,6 +81,14 @@ def test_every_figure_is_declared_and_told() -> None:
         assert figure.name and figure.tip.endswith(".") and figure.short
         assert figure.show(-12.346, unit=False) == f"−{12.346:.{figure.decimals}f}" and figure.show(-200.0) == "–"
     assert FIGURES["true_peak"].show(-0.001) == "0.00 dBTP"
+
+
+def test_a_figure_more_in_the_target_panel_is_a_word(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(target_panel, "TOLD", (*target_panel.TOLD, FIGURES["crest"], FIGURES["correlation"]))
+    panel = target_panel.TargetPanel(desk.bench)
+    panel.refresh()
+    assert not panel.grab().isNull()
+    assert len(panel.rows.values) == len(target_panel.TOLD) + 1 and "–" not in panel.rows.values
 
 
 @pytest.mark.parametrize("format", FORMATS.values(), ids=list(FORMATS))

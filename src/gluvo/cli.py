@@ -136,7 +136,20 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
     _end_with(wrong)
 
 
-RATES = ["44100", "48000", "88200", "96000", "176400", "192000"]
+class Declared(click.Choice[str]):
+    """One of the values that a setting of `Deliverable` is declared with; looked up when it is needed, since that takes long
+    to import."""
+
+    def __init__(self, setting: str) -> None:
+        self._setting = setting
+        self.case_sensitive = True
+
+    @property
+    def choices(self) -> list[str]:  # type: ignore[override]
+        from gluvo.session.records import Deliverable
+        from gluvo.steps.settings import settings_of
+
+        return [value for value, _ in settings_of(Deliverable)[self._setting].options if value != "0"]
 
 
 @cli.command()
@@ -144,13 +157,11 @@ RATES = ["44100", "48000", "88200", "96000", "176400", "192000"]
 @click.option("--out", type=PATH, required=True, help="The file to write; its ending tells the format.")
 @click.option(
     "--rate",
-    type=click.Choice(["44100", "48000", "88200", "96000", "176400", "192000"]),
+    type=Declared("rate"),
     help="Hz; the session's otherwise.",
 )
-@click.option("--bits", type=click.Choice(["16", "24", "32f"]), default="24", show_default=True)
-@click.option(
-    "--dither", type=click.Choice(["none", "tpdf", "light", "ear", "deep"]), help="TPDF for 16 bit otherwise."
-)
+@click.option("--bits", type=Declared("bits"), default="24", show_default=True)
+@click.option("--dither", type=Declared("dither"), help="TPDF for 16 bit otherwise.")
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
 @click.option("--take-changed", is_flag=True, help="Use audio files that have changed since they were brought in.")
 @click.option("--json", "as_json", is_flag=True, help="What was measured in the file, as JSON.")

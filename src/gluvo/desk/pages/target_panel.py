@@ -311,7 +311,10 @@ class TargetPanel(QWidget):
                     ),
                     f"{-source.true_peak:.1f} dB".replace("-", "−"),
                 ],
-                ["over" if over else "ink", "ink", "ink", "ink", "over" if source.true_peak > 0.0 else "ink"],
+                [
+                    *("over" if over and told.key == "true_peak" else "ink" for told in TOLD),
+                    "over" if source.true_peak > 0.0 else "ink",
+                ],
             )
         self.tone.show_tone(picture.tone, [reference.thirds for reference in picture.references])
 

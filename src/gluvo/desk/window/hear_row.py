@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
 )
 
-from gluvo.compare.hearables import REFERENCES, SONG
+from gluvo.compare.hearables import IN_THE_SONG, REFERENCES, SONG
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
@@ -26,7 +26,7 @@ from gluvo.desk.window.road_dialog import RoadDialog
 from gluvo.session.records import Session, View
 from gluvo.steps import settings_of
 
-FIXED = 4
+FIXED = sum(hearable.listed for hearable in IN_THE_SONG)
 """How many of what can be heard are no references."""
 HELD_SECONDS = 2.0
 ROAD, LEVELS = "road:", "levels"
