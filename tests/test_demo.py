@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from gluvo.demo.score import STEMS, Part
+from gluvo.demo.score import STEMS, ScoreSection
 from gluvo.demo.session import demo_session
 from gluvo.demo.song import performed
 from gluvo.measure.figures import figures_of
@@ -114,6 +114,6 @@ def test_making_it_again_changes_nothing(demo: Path) -> None:
 
 
 def test_it_is_deterministic() -> None:
-    part = (Part("Bar", "Am F", 1.0, "0:2:64:sa 2:1:67:to"),)
+    part = (ScoreSection("Bar", "Am F", 1.0, "0:2:64:sa 2:1:67:to"),)
     first, second = (performed(part, 0.3, 5, faults=True, progress=no_progress) for _ in range(2))
     assert all(np.array_equal(first[name], second[name]) for name in STEMS)

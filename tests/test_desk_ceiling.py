@@ -49,7 +49,7 @@ def test_only_what_is_taken_can_be_heard(desk: Desk) -> None:
     desk.settle()
     bench = desk.bench
     assert bench.session.view.hear == TAKEN
-    assert desk.window.hear_row.apart.text() == "FigureInputs off by Limiter"
+    assert desk.window.hear_row.apart.text() == "Taken off by Limiter"
     plan = bench.renderer.plan(bench.session)
     node = nodes_of(bench.session, plan)[TAKEN]
     taken = bench.renderer.joint(node).audio

@@ -95,7 +95,7 @@ def test_sections_are_stable_and_minimum_phase(shape: str) -> None:
 
 
 def test_the_sound_is_filtered_as_the_sections_say() -> None:
-    """ExtraSound scipy."""
+    """Beside scipy."""
     bands = (
         Band(id=1, freq=120.0, gain=5.0),
         Band(id=2, freq=3000.0, gain=-7.0, q=3.0),

@@ -23,7 +23,7 @@ from gluvo.dsp.bending import Bender
 from gluvo.dsp.convolution import PART, Convolver
 from gluvo.dsp.delay import LOUDEST, Delay, ordinary
 from gluvo.dsp.filters import Sections, low_cut
-from gluvo.dsp.fourier import aligned, transform, turns
+from gluvo.dsp.fourier import aligned, transform, twiddle_factors
 from gluvo.dsp.kernel import kernel
 from gluvo.dsp.lazy_kernels import LazyKernel
 from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, magnitudes
@@ -160,9 +160,9 @@ def test_transforms_are_those_of_an_independent_library(size: int) -> None:
     random = np.random.default_rng(size)
     z = random.standard_normal(size) + 1j * random.standard_normal(size)
     real, imaginary, work = z.real.copy(), z.imag.copy(), aligned(2, size)
-    transform(real, imaginary, turns(size), work)
+    transform(real, imaginary, twiddle_factors(size), work)
     assert np.abs(real + 1j * imaginary - np.fft.fft(z)).max() < 1e-13 * np.sqrt(size)
-    transform(imaginary, real, turns(size), work)  # and back
+    transform(imaginary, real, twiddle_factors(size), work)  # and back
     assert np.abs((real + 1j * imaginary) / size - z).max() < 1e-14
 
 

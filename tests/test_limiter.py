@@ -161,7 +161,7 @@ def test_a_single_peak_is_let_go_within_150_ms(step: Limiter, rate: int) -> None
 
 
 def test_who_sets_a_fast_release_gets_it() -> None:
-    """LazyTruePeaks the waves of a bass the gain is back, whatever the auto release."""
+    """Between the waves of a bass the gain is back, whatever the auto release."""
     x = sine(50, 1.0, 6.0)
     for amount in (0.0, 50.0, 100.0):
         told = reductions(Limiter(release=0.05, auto_release=amount, look_ahead=0.1), x, RATE)[RATE // 2 :]

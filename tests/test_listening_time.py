@@ -1,4 +1,4 @@
-"""ListeningTime: what was listened to since the last break."""
+"""Ears: what was listened to since the last break."""
 
 from __future__ import annotations
 

@@ -435,7 +435,7 @@ LISTEN: Sequence[Action] = (
     Action("Listen › Road test", "Levels…", "", lambda d: d.hear_row.show_levels(), "How loud music and noise are."),
     *(
         Action(
-            "Listen › ListeningTime",
+            "Listen › Ears",
             text,
             "",
             partial(_keep, "ears/remind", minutes),
@@ -448,7 +448,7 @@ LISTEN: Sequence[Action] = (
     ),
     *(
         Action(
-            "Listen › ListeningTime › After an hour's break",
+            "Listen › Ears › After an hour's break",
             text,
             "",
             partial(_keep, "ears/fresh", word),

@@ -59,7 +59,7 @@ class Header(QWidget):
         self._ears = Elided("", "caption", 110)
         self._ears.setToolTip(
             "How long you have listened since the last break of ten minutes, and how loud on average, as sent to the "
-            "loudspeakers (Listen › ListeningTime)."
+            "loudspeakers (Listen › Ears)."
         )
         row.addWidget(self._ears)
         self._device = Elided("", "caption", 230)
