@@ -252,20 +252,29 @@ class Finder(QDialog):
         return [item for _, item in self._rows if not item.isHidden()]
 
     def show_found(self, text: str) -> None:
-        """Show only what holds every word of a text, in its name, its key or its place."""
+        """Show only what holds every word of a text, in its name, its key or its place; of what is no action, at least one in
+        its name. The one whose name has the last word is chosen."""
         words = text.lower().split()
         shown = set()
         for n, (head, item) in enumerate(self._rows):
             whole = f"{head.text(0)} {item.text(0)} {item.text(1)}".lower()
-            there = all(word in whole for word in words) and (bool(words) or n < self._further_from)
+            named = n < self._further_from or any(word in item.text(0).lower() for word in words)
+            there = named and all(word in whole for word in words)
             item.setHidden(not there)
             if there:
                 shown.add(head.text(0))
         for place, head in self._heads.items():
             head.setHidden(place not in shown)
         can = [item for item in self.rows() if self._found_at(item) is not None and not item.isDisabled()]
-        starting = [item for item in can if words and item.text(0).lower().startswith(text.lower().strip())]
-        self.tree.setCurrentItem(next(iter(starting or can), None))  # type: ignore[arg-type]
+        if words:
+            typed, last = text.lower().strip(), words[-1]
+
+            def fits(item: QTreeWidgetItem) -> tuple[bool, bool, bool]:
+                name = item.text(0).lower()
+                return name.startswith(typed), name == last, name.startswith(last)
+
+            can.sort(key=fits, reverse=True)  # of those that fit alike the first stays first
+        self.tree.setCurrentItem(next(iter(can), None))  # type: ignore[arg-type]
 
     def step(self, by: int) -> None:
         """Choose another one of the rows that are found."""

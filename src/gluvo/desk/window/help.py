@@ -6,7 +6,15 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt, QUrl
-from PySide6.QtGui import QDesktopServices, QGuiApplication, QImage, QKeyEvent, QTextCursor, QTextDocument
+from PySide6.QtGui import (
+    QDesktopServices,
+    QGuiApplication,
+    QImage,
+    QKeyEvent,
+    QTextBlockFormat,
+    QTextCursor,
+    QTextDocument,
+)
 from PySide6.QtWidgets import (
     QDialog,
     QHBoxLayout,
@@ -24,6 +32,8 @@ from gluvo.desk.controls.theme import colours
 from gluvo.logs import LOG, log_folder, problem_report
 
 GUIDE = "guide.md"
+MARGIN = 18
+"""Pixels about the text."""
 LEAST_WORD = 2
 """Letters from which on what is typed is looked for."""
 
@@ -58,7 +68,17 @@ class Pages(QTextBrowser):
             text = (self._folder / name).read_text(encoding="utf-8")
         except OSError:
             text = f"{name} is missing: this installation has no guide."
-        self.document().setMarkdown(text, QTextDocument.MarkdownFeature.MarkdownDialectGitHub)
+        document = self.document()
+        document.setMarkdown(text, QTextDocument.MarkdownFeature.MarkdownDialectGitHub)
+        document.setDocumentMargin(MARGIN)
+        block = document.begin()
+        while block.isValid():  # Markdown comes without room between its parts
+            format, level = block.blockFormat(), block.blockFormat().headingLevel()
+            format.setTopMargin(float(4 * MARGIN // (level + 1)) if level else 0.0)
+            format.setBottomMargin(0.5 * MARGIN)
+            format.setLineHeight(120.0, QTextBlockFormat.LineHeightTypes.ProportionalHeight.value)
+            QTextCursor(block).setBlockFormat(format)
+            block = block.next()
 
     def go_to(self, heading: str) -> None:
         """Show what stands under a heading."""
@@ -82,7 +102,7 @@ class Pages(QTextBrowser):
     def loadResource(self, kind: int, name: QUrl | str) -> Any:
         if kind == QTextDocument.ResourceType.ImageResource.value:
             image = QImage(str(self._folder / QUrl(name).path()))
-            room = self.viewport().width() - 40
+            room = self.viewport().width() - 3 * MARGIN
             wide = image.width() > room > 0
             return image.scaledToWidth(room, Qt.TransformationMode.SmoothTransformation) if wide else image
         return super().loadResource(kind, name)
