@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import fcntl
+import os
+import shutil
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -111,5 +114,13 @@ def own_settings(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.M
 
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The demo session, made once a run."""
-    return demo_session(tmp_path_factory.mktemp("demo"))
+    """The demo session, made once a run, whichever worker is the first to want it; each has a copy of its own, whose audio
+    takes no room."""
+    base = tmp_path_factory.getbasetemp()
+    shared = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    with (shared / "demo.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        made = demo_session(shared / "demo")
+    mine = tmp_path_factory.mktemp("demo") / "Demo"
+    shutil.copytree(made.parent, mine, copy_function=os.link)
+    return mine / made.name
