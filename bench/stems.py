@@ -97,7 +97,7 @@ def rows() -> list[tuple[str, str, str]]:
         )
     held = session
     for item in session.items:
-        switches = dict.fromkeys(item.solved_settings.values(), True)
+        switches = dict.fromkeys(item.switches(), True)
         held = held.with_step(msgspec.structs.replace(item, held_in=session.sections[-1].id, **switches))
     fader = held.stems[0].fader - 2.0
     moved = held.with_strip(msgspec.structs.replace(held.stems[0], fader=fader))

@@ -105,7 +105,7 @@ def test_a_format_holds_what_it_says(format: object) -> None:
 def test_steps_tell_what_they_can_do() -> None:
     for kind in (*STEP_KINDS, Lane):
         settings = settings_of(kind)
-        for setting, switch in kind.solved_settings.items():
+        for switch, setting in kind.switches().items():
             assert settings[setting].kind == "number" and settings[switch].kind == "switch"
             assert set(kind(**{switch: True}).held_now) <= set(kind.solved_settings)
         assert all(isinstance(step, kind) for step in kind.examples()) and not kind().problem()

@@ -6,12 +6,13 @@ import functools
 import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any, Protocol, cast
 
 import msgspec
 import numpy as np
 
 from gluvo.dsp import compression as comp
-from gluvo.dsp.kernel import Floats
+from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.roots import root_between
 from gluvo.measure.overview import HEARD_FROM, heard_hops
 from gluvo.measure.trace import Span, hop_frames
@@ -19,7 +20,7 @@ from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
 from gluvo.render.song import lead_in
-from gluvo.steps import MAX_BLOCK, DeEsser, Glue, Step, settings_of
+from gluvo.steps import MAX_BLOCK, Glue, Step, settings_of
 from gluvo.steps.de_esser import WORKS
 
 CLOSE = 0.01
@@ -47,53 +48,90 @@ class Found:
     """What is in the way, where it is not the setting's range: in a sentence."""
 
 
+class Reducing(Protocol):
+    """What a step that takes level away over a threshold has, for that to be looked for on its detector alone."""
+
+    @property
+    def curve(self) -> Floats:
+        """Threshold, slope, knee and range, as `compression.wanted_reduction` takes them."""
+
+    def times(self, rate: int) -> Floats: ...
+
+    def detector(self, rate: int) -> LevelDetector: ...
+
+
+class LevelDetector(Protocol):
+    """Reads levels in dBFS of a block (n, 2) into rows (columns, n)."""
+
+    columns: int
+
+    def run(self, x: Audio, level: Floats) -> None: ...
+
+
 def find_threshold(
-    step: Glue | DeEsser, before: Joint, span: Span | None, progress: Progress = no_progress, keys: Sequence[Joint] = ()
+    step: Step,
+    before: Joint,
+    span: Span | None,
+    progress: Progress = no_progress,
+    keys: Sequence[Joint] = (),
+    setting: str = "threshold",
 ) -> Found:
-    """The threshold for which the mean reduction that arrives over the span is ``step.aim`` dB; of a De-esser, where it
-    works, and none for which it would work most of the time.
+    """The value of a setting, the threshold of a `Reducing` step, for which the mean reduction that arrives over the span is
+    what the step aims at; of what works at moments only (`Solved.while_working`), where it works, and none for which it would
+    work most of the time.
 
     `before` is the joint that feeds the step, `keys` what its detector listens to if that is something else. The
     detector's levels are computed once; each try runs only the curve and the ballistics over them (where it feeds
     back, the whole detector). Where the input's RMS is under −50 dBFS it does not count.
     """
-    if float(step.curve[1] * step.curve[3]) == 0.0:
-        return Found(step.threshold, 0.0, met=False)
+    solved, now = step.solved_settings[setting], getattr(step, setting)
+    aim = getattr(step, solved.aim)
+    curve = cast(Reducing, step).curve
+    if float(curve[1] * curve[3]) == 0.0:
+        return Found(now, 0.0, met=False)
     stretch = _Stretch(step, before, keys, span)
     if not stretch.heard.any():
-        return Found(step.threshold, 0.0, met=False)
+        return Found(now, 0.0, met=False)
     rate = before.rate
-    if isinstance(step, Glue) and step.feeds_back and not keys:
+    curve_at: Callable[[Any], Floats]
+    if step.feeds_back and not keys:
         curve_at = functools.partial(_fed_back, audio=stretch.audio, rate=rate)
     else:
-        level = _levels(step, stretch.audio, rate)
+        level = _levels(cast(Reducing, step), stretch.audio, rate)
         curve_at = functools.partial(_fed_forward, level=level, made=np.zeros_like(level), rate=rate)
 
     @functools.cache
     def hops_at(threshold: float) -> Floats:
         progress(0.5)
-        tried = msgspec.structs.replace(step, threshold=threshold)
+        tried = msgspec.structs.replace(step, **{setting: threshold})
         return stretch.counted(tried.arriving(curve_at(tried)))
 
-    if isinstance(step, DeEsser):
+    low, high = range_of(step, setting)
+    if solved.while_working:
         return _from_above(
             lambda t: _where_it_works(hops_at(t)),
             lambda t: float((hops_at(t) > WORKS).mean()) <= MOST_SHARE,
-            step.aim,
-            *threshold_range(DeEsser),
+            aim,
+            low,
+            high,
         )
 
     def mean_at(threshold: float) -> float:
         return _mean(hops_at(threshold))
 
-    found = _nearby(mean_at, step)
+    found = _nearby(mean_at, now, aim, low, high)
     if found is not None:
         return Found(found, mean_at(found), met=True)
-    return sought(mean_at, step.aim, *threshold_range(Glue))
+    return sought(mean_at, aim, low, high)
 
 
 def find_lift(
-    glue: Glue, before: Joint, span: Span | None, progress: Progress = no_progress, keys: Sequence[Joint] = ()
+    glue: Glue,
+    before: Joint,
+    span: Span | None,
+    progress: Progress = no_progress,
+    keys: Sequence[Joint] = (),
+    setting: str = "lift_threshold",
 ) -> Found:
     """The lift's threshold for which what is quiet is lifted by ``glue.lift_aim`` dB on average over the span; see
     `find_threshold`. It is no higher than leaves alone what is loud, see `LOUD_LIFT`."""
@@ -114,8 +152,8 @@ def find_lift(
         hops = _lifted(msgspec.structs.replace(glue, lift_threshold=-lower), stretch, level, before.rate)
         return _mean(hops), _mean(hops[loud])
 
-    threshold = settings_of(Glue)["lift_threshold"]
-    low, high = -threshold.high, -threshold.low
+    lowest, highest = range_of(glue, setting)
+    low, high = -highest, -lowest
     found = sought(lambda t: lifts_at(t)[0], glue.lift_aim, low, high)
     if lifts_at(found.value)[1] > LOUD_LIFT:
         value = sought(lambda t: lifts_at(t)[1], LOUD_LIFT, found.value, high).value
@@ -125,15 +163,16 @@ def find_lift(
 
 def unmet(step: Step, before: Joint, after: Joint, span: Span | None) -> str:
     """What there is to say of an aim that is held and not met over a span, in a few words; nothing where it is met."""
-    if not isinstance(step, Glue | DeEsser) or not step.hold_aim or not step.on:
+    solved = next((s for s in step.solved_settings.values() if s.by == "reduction" and getattr(step, s.switch)), None)
+    if solved is None or not step.on:
         return ""
     if not heard_hops(before.section(span)).any():
         return f"finds nothing: all that it works on here is softer than {HEARD_FROM:.0f} dBFS".replace("-", "−")
-    if isinstance(step, DeEsser):
+    if solved.while_working:
         reduced = after.reduced(span)
-        return "finds no sharp sounds here" if reduced is not None and reduced.most < WORKS else ""
-    reached = after.mean_reduction(span)
-    return f"reaches {reached:.1f} of {step.aim:.1f} dB" if reached < step.aim - NEAR else ""
+        return "finds nothing here that it would work on" if reduced is not None and reduced.most < WORKS else ""
+    reached, aim = after.mean_reduction(span), getattr(step, solved.aim)
+    return f"reaches {reached:.1f} of {aim:.1f} dB" if reached < aim - NEAR else ""
 
 
 def lift_hops(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> Floats:
@@ -170,10 +209,10 @@ def _where_it_works(hops: Floats) -> float:
     return _mean(hops[hops > WORKS])
 
 
-def threshold_range(kind: type[msgspec.Struct]) -> tuple[float, float]:
-    """The lowest and highest threshold that can be set."""
-    threshold = settings_of(kind)["threshold"]
-    return threshold.low, threshold.high
+def range_of(step: msgspec.Struct, setting: str) -> tuple[float, float]:
+    """The lowest and highest value that a setting can have."""
+    found = settings_of(type(step))[setting]
+    return found.low, found.high
 
 
 def sought(amount_at: Callable[[float], float], aim: float, low: float, high: float) -> Found:
@@ -217,12 +256,11 @@ def _from_above(
     return Found(nearest, amount_at(nearest), met=False)
 
 
-def _nearby(reduction_at: Callable[[float], float], glue: Glue) -> float | None:
+def _nearby(reduction_at: Callable[[float], float], now: float, aim: float, low: float, high: float) -> float | None:
     """The threshold by the secant rule from the present one on: after a small edit it has moved little."""
-    low, high = threshold_range(Glue)
-    last, threshold = glue.threshold, min(high, max(low, glue.threshold + reduction_at(glue.threshold) - glue.aim))
+    last, threshold = now, min(high, max(low, now + reduction_at(now) - aim))
     for _ in range(4):
-        miss, moved = reduction_at(threshold) - glue.aim, threshold - last
+        miss, moved = reduction_at(threshold) - aim, threshold - last
         if abs(miss) < CLOSE / 2.0:
             return threshold
         slope = (reduction_at(threshold) - reduction_at(last)) / moved if moved else 0.0
@@ -274,7 +312,7 @@ class _Stretch:
         return np.asarray(means[: len(counted)][counted])
 
 
-def _levels(step: Glue | DeEsser, audio: np.ndarray, rate: int) -> Floats:
+def _levels(step: Reducing, audio: np.ndarray, rate: int) -> Floats:
     detector = step.detector(rate)
     level, read = (np.zeros((detector.columns, frames)) for frames in (len(audio), MAX_BLOCK))
     for at in range(0, len(audio), MAX_BLOCK):
@@ -284,7 +322,7 @@ def _levels(step: Glue | DeEsser, audio: np.ndarray, rate: int) -> Floats:
     return level
 
 
-def _fed_forward(step: Glue | DeEsser, level: Floats, made: Floats, rate: int) -> Floats:
+def _fed_forward(step: Reducing, level: Floats, made: Floats, rate: int) -> Floats:
     """The reduction for levels (columns, frames) that have been read; `made`, of that shape, is written over."""
     comp.ballistics(level, level.shape[1], step.curve, step.times(rate), np.zeros((len(level), 3)), made)
     return made[0] if len(made) == 1 else np.asarray(made.max(axis=0))

@@ -12,8 +12,9 @@ from gluvo.advise.band_aim import find_band_threshold
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.joint import Joint
-from gluvo.steps import DeEsser, Glue, MidSideEq, Step
+from gluvo.steps import MidSideEq, Step
 from gluvo.steps.mid_side_eq import equaliser
+from gluvo.steps.solved import By
 
 
 @dataclass(frozen=True)
@@ -32,8 +33,19 @@ class Aimed:
 
 def aimed(step: Step | None, part: int = 0, setting: str = "threshold") -> Aimed | None:
     """What can be looked for in a step, a part of which may be chosen; None if it has no such threshold."""
-    make = AIMS.get((type(step), setting)) if step is not None else None
-    return None if make is None else make(step, part)
+    if step is None:
+        return None
+    solved = step.solved_settings.get(setting)
+    if solved is not None and solved.aim:
+        search = SEARCHES[solved.by]
+        return Aimed(
+            getattr(step, solved.aim),
+            step.not_solvable(setting),
+            lambda before, span, check, keys: search(step, before, span, check, keys, setting),
+            _putting(setting),
+        )
+    eq = equaliser(step)
+    return _band(eq, part) if eq is not None and setting == "threshold" else None
 
 
 def _putting(setting: str) -> Callable[[Step, float, str], Step]:
@@ -41,36 +53,6 @@ def _putting(setting: str) -> Callable[[Step, float, str], Step]:
         return msgspec.structs.replace(now, **{setting: value}, held_in=held_in)
 
     return put
-
-
-def _glue(glue: Glue, _part: int) -> Aimed:
-    problem = "At a ratio of 1 nothing is reduced. Raise the ratio first." if glue.slope == 0.0 else ""
-    return Aimed(
-        glue.aim,
-        problem,
-        lambda before, span, check, keys: find_threshold(glue, before, span, check, keys),
-        _putting("threshold"),
-    )
-
-
-def _lift(glue: Glue, _part: int) -> Aimed:
-    problem = "At a lift ratio of 1 nothing is lifted. Raise it first." if not glue.lifts else ""
-    return Aimed(
-        glue.lift_aim,
-        problem,
-        lambda before, span, check, keys: find_lift(glue, before, span, check, keys),
-        _putting("lift_threshold"),
-    )
-
-
-def _de_esser(step: DeEsser, _part: int) -> Aimed:
-    problem = "At most 0 dB are taken. Raise that first." if step.range == 0.0 else ""
-    return Aimed(
-        step.aim,
-        problem,
-        lambda before, span, check, keys: find_threshold(step, before, span, check, keys),
-        _putting("threshold"),
-    )
 
 
 def _band(eq: MidSideEq, part: int) -> Aimed:
@@ -89,10 +71,5 @@ def _band(eq: MidSideEq, part: int) -> Aimed:
     )
 
 
-AIMS: Mapping[tuple[type[Step], str], Callable[..., Aimed]] = {
-    (Glue, "threshold"): _glue,
-    (Glue, "lift_threshold"): _lift,
-    (DeEsser, "threshold"): _de_esser,
-    (MidSideEq, "threshold"): _band,
-}
-"""Steps that have thresholds to be found."""
+SEARCHES: Mapping[By, Callable[..., Found]] = {"reduction": find_threshold, "lift": find_lift}
+"""How a threshold is looked for, by what it is solved for."""

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from gluvo.advise.aim import Found, sought, threshold_range
+from gluvo.advise.aim import Found, range_of, sought
 from gluvo.dsp import compression as comp
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats
@@ -58,7 +58,7 @@ def find_band_threshold(
         follow(levels, candidate.curve(eq.strength), candidate.times(before.rate), moved)
         return float(moved[skip:][counted].mean())
 
-    return sought(movement_at, band.aim, *threshold_range(Band))
+    return sought(movement_at, band.aim, *range_of(band, "threshold"))
 
 
 def _band_levels(

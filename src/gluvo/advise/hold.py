@@ -18,6 +18,7 @@ from gluvo.render.song import Renderer
 from gluvo.session import chains
 from gluvo.session.records import Session
 from gluvo.steps import ChainItem, Glue, Lane, Step, settings_of
+from gluvo.steps.solved import By
 
 NEAR_ENOUGH = 0.02
 """dB; smaller moves are left alone, so that a held chain comes to rest."""
@@ -36,8 +37,9 @@ def held_session(renderer: Renderer, session: Session, progress: Progress = no_p
         for id in [item.id for item in chains.in_order(found.chain)] if found is not None else ():
             item = session.item(id)  # as those before it have left it
             span = held_span(session, item)
-            for setting in item.held_now if item is not None else ():
-                session = FINDERS[setting](renderer, session, id, span, progress)
+            held = [(name, item.solved_settings[name].by) for name in item.held_now] if item is not None else []
+            for setting, by in held:
+                session = FINDERS[by](renderer, session, id, span, progress, setting)
             if id == up_to:
                 return session
     return session
@@ -45,7 +47,7 @@ def held_session(renderer: Renderer, session: Session, progress: Progress = no_p
 
 def holds(item: Step | None) -> bool:
     """Whether anything of a step or lane is held."""
-    return item is not None and any(getattr(item, switch) for switch in item.solved_settings.values())
+    return item is not None and any(getattr(item, switch) for switch in item.switches())
 
 
 def held_span(session: Session, item: ChainItem | None) -> Span | None:
@@ -80,7 +82,7 @@ def _threshold(
     id: str,
     span: Span | None,
     progress: Progress,
-    setting: str = "threshold",
+    setting: str,
 ) -> Session:
     plan, step, section = renderer.plan(session), session.item(id), _stretch(renderer, span)
     wish = aimed(step, setting=setting)
@@ -97,11 +99,9 @@ def _threshold(
     return _with(session, step, setting, renderer.once((setting, wish.aim, rest.sound_key(), *fed.place), find))
 
 
-def _lift(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
-    return _threshold(renderer, session, id, span, progress, "lift_threshold")
-
-
-def _makeup(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
+def _makeup(
+    renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress, setting: str
+) -> Session:
     plan, step, section = renderer.plan(session), _as(Glue, session.item(id)), _stretch(renderer, span)
     if step.id not in plan.before:
         return session
@@ -111,11 +111,13 @@ def _makeup(renderer: Renderer, session: Session, id: str, span: Span | None, pr
         before, *keys = fed.joints()
         return find_makeup(step, before, section, keys).value
 
-    rest = msgspec.structs.replace(step, makeup=0.0)
-    return _with(session, step, "makeup", renderer.once(("makeup", rest.sound_key(), *fed.place), find))
+    rest = msgspec.structs.replace(step, **{setting: 0.0})
+    return _with(session, step, setting, renderer.once((setting, rest.sound_key(), *fed.place), find))
 
 
-def _output(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
+def _output(
+    renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress, setting: str
+) -> Session:
     plan, step, section = renderer.plan(session), session.item(id), _stretch(renderer, span)
     if step is None or id not in plan.before:
         return session
@@ -126,11 +128,13 @@ def _output(renderer: Renderer, session: Session, id: str, span: Span | None, pr
         was, now = (joints[node.key].loudness(section) for node in (before, plain))
         return was - now if min(was, now) > SILENT else 0.0
 
-    found = settings_of(type(step))["output"].clamp(renderer.once(("output", section, plain.key), find))
-    return _with(session, step, "output", found)
+    found = settings_of(type(step))[setting].clamp(renderer.once((setting, section, plain.key), find))
+    return _with(session, step, setting, found)
 
 
-def _blend(renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress) -> Session:
+def _blend(
+    renderer: Renderer, session: Session, id: str, span: Span | None, progress: Progress, setting: str
+) -> Session:
     plan, lane, section = renderer.plan(session), _as(Lane, session.item(id)), _stretch(renderer, span)
     if id not in plan.after:
         return session
@@ -140,17 +144,17 @@ def _blend(renderer: Renderer, session: Session, id: str, span: Span | None, pro
         joints = renderer.joints([main, side], section, progress, plan.result.memory)
         return find_blend(lane, joints[main.key], joints[side.key], section).value
 
-    return _with(session, lane, "blend", renderer.once(("blend", lane.gain, section, main.key, side.key), find))
+    return _with(session, lane, setting, renderer.once((setting, lane.gain, section, main.key, side.key), find))
 
 
-FINDERS: Mapping[str, Callable[[Renderer, Session, str, Span | None, Progress], Session]] = {
-    "threshold": _threshold,
-    "lift_threshold": _lift,
+FINDERS: Mapping[By, Callable[[Renderer, Session, str, Span | None, Progress, str], Session]] = {
+    "reduction": _threshold,
+    "lift": _threshold,
     "makeup": _makeup,
-    "output": _output,
+    "loudness": _output,
     "blend": _blend,
 }
-"""How each of the settings that steps name in `solved_settings` is found."""
+"""How a setting is found, by what it is solved for; see `steps.solved`."""
 
 
 def _with(session: Session, step: ChainItem, setting: str, found: float) -> Session:

@@ -192,7 +192,7 @@ def instead(session: Session, preset: Preset, id: str, section: str = "") -> Ses
 
 def held_in(item: ChainItem, section: str) -> ChainItem:
     """An item, and the steps in it, whose held settings are found in a section."""
-    holds = any(getattr(item, switch) for switch in item.solved_settings.values())
+    holds = any(getattr(item, switch) for switch in item.switches())
     made = msgspec.structs.replace(item, held_in=section) if holds else item
     if made.holds_steps:
         made = made.with_rows([[held_in(step, section) for step in row] for row in made.rows])  # type: ignore[arg-type]

@@ -16,6 +16,7 @@ import numpy as np
 from gluvo.dsp.delay import clean, ordinary
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.steps.settings import settings_of
+from gluvo.steps.solved import Solved
 
 N = TypeVar("N")
 
@@ -73,8 +74,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     not_in_sound: ClassVar[frozenset[str]] = frozenset({"id", "on", "held_in"})
     """Settings that do not change the sound, so that renders stay valid when they change."""
 
-    solved_settings: ClassVar[Mapping[str, str]] = {}
-    """The settings that can be found rather than set, in the order in which they are found, and the switch of each."""
+    solved_settings: ClassVar[Mapping[str, Solved]] = {}
+    """The settings that can be solved for rather than set, in the order in which they are, and how."""
     by_hand: ClassVar[Mapping[str, Mapping[str, object]]] = {}
     """What else becomes of a step when the user sets a setting by hand: by that setting, what is set with it."""
     reduces: ClassVar[bool] = False
@@ -160,6 +161,15 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         sentence on what was set for that; the step itself and nothing to say, otherwise."""
         return self, ""
 
+    def not_solvable(self, setting: str) -> str:
+        """Why one of its `solved_settings` cannot be solved for as it is set, in a sentence; nothing, if it can."""
+        return ""
+
+    @property
+    def feeds_back(self) -> bool:
+        """Whether its detector listens to what comes out, so that every try has to run all of it."""
+        return False
+
     def with_level_moved(self, gain: float) -> Self:
         """The step for a sound that comes in louder by `gain` dB: its thresholds are moved by as much, as far as they
         reach. What listens to another stem or bus stays as it is."""
@@ -238,10 +248,15 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """What makes no sense about it, as the end of a sentence; nothing, if nothing does."""
         return ""
 
+    @classmethod
+    def switches(cls) -> Mapping[str, str]:
+        """Which setting each switch has solved."""
+        return {solved.switch: name for name, solved in cls.solved_settings.items()}
+
     @property
     def held_now(self) -> tuple[str, ...]:
         """The settings that are found at present, in order."""
-        return tuple(name for name, switch in self.solved_settings.items() if getattr(self, switch))
+        return tuple(name for name, solved in self.solved_settings.items() if getattr(self, solved.switch))
 
     @classmethod
     def examples(cls) -> tuple[Step, ...]:

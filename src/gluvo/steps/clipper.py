@@ -14,7 +14,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.limiting import Mender
-from gluvo.steps import held
+from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.limiter import HOLDS, LOUDER
 from gluvo.steps.settings import choice, number
@@ -28,7 +28,7 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
     leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling")
     reduces: ClassVar[bool] = True
     holds_ceiling: ClassVar[bool] = True
-    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     drive: Annotated[
@@ -81,10 +81,10 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
         ),
     ] = 4
 
-    output: Annotated[float, held.output(LOUDER)] = 0.0
+    output: Annotated[float, solved.output(LOUDER)] = 0.0
     hold_loudness: Annotated[
         bool,
-        held.hold(
+        solved.hold(
             LOUDER, "what shaving the tops of a bus takes is given back. The ceiling then lies by as much higher."
         ),
     ] = False

@@ -19,6 +19,7 @@ from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.common import StereoComponent, columns_of, works_on
 from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
+from gluvo.steps.solved import Solved
 
 HEARS, GOES = "What it listens to", "How far it goes"
 AVERAGING, VOICE_RELEASE = 0.004, 0.4
@@ -40,7 +41,9 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True
-    solved_settings: ClassVar[Mapping[str, str]] = {"threshold": "hold_aim"}
+    solved_settings: ClassVar[Mapping[str, Solved]] = {
+        "threshold": Solved("reduction", "hold_aim", "aim", while_working=True)
+    }
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"aim", "hold_aim"}
 
     key: Annotated[str, msgspec.Meta(max_length=100)] = ""
@@ -125,6 +128,9 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
     @property
     def is_transparent(self) -> bool:
         return self.range == 0.0
+
+    def not_solvable(self, setting: str) -> str:
+        return "At most 0 dB are taken. Raise that first." if self.range == 0.0 else ""
 
     @property
     def held_now(self) -> tuple[str, ...]:

@@ -19,6 +19,7 @@ from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.common import mix
 from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
+from gluvo.steps.solved import Solved
 
 HEARS, MOVES, GOES, LIFT = "What it listens to", "When it moves", "How far it goes", "Lift"
 LONGEST_LOOK_AHEAD = 10.0
@@ -38,10 +39,10 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True
-    solved_settings: ClassVar[Mapping[str, str]] = {
-        "threshold": "hold_aim",
-        "lift_threshold": "hold_lift",
-        "makeup": "hold_loudness",
+    solved_settings: ClassVar[Mapping[str, Solved]] = {
+        "threshold": Solved("reduction", "hold_aim", "aim"),
+        "lift_threshold": Solved("lift", "hold_lift", "lift_aim"),
+        "makeup": Solved("makeup", "hold_loudness"),
     }
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {
         "aim",
@@ -360,6 +361,13 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
                 self, lift_ratio=2.0
             ), "At a lift ratio of 1 nothing is lifted: it is set to 2 : 1."
         return self, ""
+
+    def not_solvable(self, setting: str) -> str:
+        if setting == "threshold" and self.slope == 0.0:
+            return "At a ratio of 1 nothing is reduced. Raise the ratio first."
+        if setting == "lift_threshold" and not self.lifts:
+            return "At a lift ratio of 1 nothing is lifted. Raise it first."
+        return ""
 
     @property
     def held_now(self) -> tuple[str, ...]:

@@ -13,6 +13,7 @@ from gluvo.dsp.kernel import Audio, kernel
 from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
 from gluvo.steps.kinds import AnyStep
 from gluvo.steps.settings import number, switch
+from gluvo.steps.solved import Solved
 from gluvo.steps.split import Split
 
 BLEND = "How it comes back"
@@ -23,7 +24,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Lane"
     summary: ClassVar[str] = "A parallel chain, blended in under what comes along the main one"
-    solved_settings: ClassVar[Mapping[str, str]] = {"blend": "hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, Solved]] = {"blend": Solved("blend", "hold_loudness")}
     holds_steps: ClassVar[bool] = True
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"name", "since", "steps", "hold_loudness"}
 

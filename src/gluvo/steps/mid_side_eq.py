@@ -15,7 +15,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.moving import MovingBand, selector
-from gluvo.steps import held
+from gluvo.steps import solved
 from gluvo.steps.bands import Band, Target
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number, settings_of
@@ -41,7 +41,7 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     title: ClassVar[str] = "Mid-side EQ"
     summary: ClassVar[str] = "Tone: 24 bands on all of the sound, on its mid or side, left or right"
     leading: ClassVar[tuple[str, ...]] = ("strength", "output")
-    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     bands: Annotated[tuple[Band, ...], msgspec.Meta(max_length=MOST_BANDS)] = ()
@@ -69,8 +69,8 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
             group=ALL,
         ),
     ] = "minimum"
-    output: Annotated[float, held.output(ALL)] = 0.0
-    hold_loudness: Annotated[bool, held.hold(ALL, "a change of tone is not judged by its loudness.")] = False
+    output: Annotated[float, solved.output(ALL)] = 0.0
+    hold_loudness: Annotated[bool, solved.hold(ALL, "a change of tone is not judged by its loudness.")] = False
 
     def sound_key(self) -> bytes:
         bands = tuple(msgspec.structs.replace(band, aim=1.0, twin=0) for band in self.bands)

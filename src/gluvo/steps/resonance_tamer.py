@@ -14,7 +14,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.logarithms import to_factors
 from gluvo.dsp.taming import OVERLAP, Frames, frame_length, scale_bins, standing_out, surroundings, weights_at
-from gluvo.steps import held
+from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.common import StereoComponent, columns_of, mix, works_on
 from gluvo.steps.settings import number
@@ -47,7 +47,7 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
     title: ClassVar[str] = "Resonance tamer"
     summary: ClassVar[str] = "Cuts what rings out of its surroundings, as long as it does"
     leading: ClassVar[tuple[str, ...]] = ("at_most", "stands_out", "at_least")
-    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
     reduces: ClassVar[bool] = True
 
@@ -86,8 +86,8 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
     )
     mix: Annotated[float, mix("How much of the cut is in the result.", TAKES)] = 100.0
 
-    output: Annotated[float, held.output(LEVEL)] = 0.0
-    hold_loudness: Annotated[bool, held.hold(LEVEL, "what is cut is not judged by being softer.")] = False
+    output: Annotated[float, solved.output(LEVEL)] = 0.0
+    hold_loudness: Annotated[bool, solved.hold(LEVEL, "what is cut is not judged by being softer.")] = False
 
     weight_1: Annotated[float, _weight(PLACES[0], "Lows")] = 100.0
     weight_2: Annotated[float, _weight(PLACES[1], "Low mids")] = 100.0

@@ -21,7 +21,7 @@ from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.limiting import CeilingHolder, magnitudes
 from gluvo.dsp.matched import tilt
-from gluvo.steps import held
+from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number
 
@@ -48,7 +48,7 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
     title: ClassVar[str] = "Saturation"
     summary: ClassVar[str] = "Density and colour: harmonics, within a range, for mid and side"
     leading: ClassVar[tuple[str, ...]] = ("drive", "mix")
-    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     shape: Annotated[
@@ -169,8 +169,8 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
             "Mix", "%", 0.0, 100.0, "How much of the bent sound is in the result.", group=LEVEL, decimals=0, fine=1.0
         ),
     ] = 100.0
-    output: Annotated[float, held.output(LEVEL, -36.0)] = 0.0
-    hold_loudness: Annotated[bool, held.hold(LEVEL, "colour is not judged by its loudness.")] = True
+    output: Annotated[float, solved.output(LEVEL, -36.0)] = 0.0
+    hold_loudness: Annotated[bool, solved.hold(LEVEL, "colour is not judged by its loudness.")] = True
 
     def make(self, rate: int) -> SaturationProcessor:
         return SaturationProcessor(self, rate)

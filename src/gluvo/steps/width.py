@@ -13,7 +13,7 @@ from gluvo.dsp.crossover import Crossover, all_pass, high_side
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import NOTHING, Sections, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
-from gluvo.steps import held
+from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
 from gluvo.steps.settings import choice, number
 
@@ -67,7 +67,7 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
     title: ClassVar[str] = "Width"
     summary: ClassVar[str] = "Stereo width and balance by band, and lows in mono"
     leading: ClassVar[tuple[str, ...]] = ("width_1", "output")
-    solved_settings: ClassVar[Mapping[str, str]] = held.OUTPUT
+    solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
 
     width_1: Annotated[float, _width(1)] = 100.0
@@ -117,8 +117,8 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
             scale="log",
         ),
     ] = SIDE_CUT_OUT
-    output: Annotated[float, held.output(LOWS)] = 0.0
-    hold_loudness: Annotated[bool, held.hold(LOWS, "wider is not just louder.")] = False
+    output: Annotated[float, solved.output(LOWS)] = 0.0
+    hold_loudness: Annotated[bool, solved.hold(LOWS, "wider is not just louder.")] = False
 
     def make(self, rate: int) -> WidthProcessor:
         return WidthProcessor(self, rate)

@@ -120,7 +120,7 @@ class GlueEditor(StepEditor[Glue]):
             bounded = step.hold_lift and around.lift < step.lift_aim - 0.05
             words.insert(1, f"lifts {around.lift:.2f} dB on average" + (", more would raise what is loud" * bounded))
         self.punch.setText(" · ".join(words))
-        for name, switch in step.solved_settings.items():
+        for switch, name in step.switches().items():
             found = self.controls[name]
             assert isinstance(found, Ruler)
             found.set_note("held" if getattr(step, switch) else "")

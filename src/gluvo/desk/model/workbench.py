@@ -474,13 +474,12 @@ class Workbench(QObject):
         if step is None:
             return
         changes: dict[str, object] = {name: value, **step.by_hand.get(name, {})}
-        if holder := step.solved_settings.get(name):
-            changes[holder] = False
+        if solved := step.solved_settings.get(name):
+            changes[solved.switch] = False
         said = ""
-        if name in step.solved_settings.values() and value:
+        if value and (held := step.switches().get(name)):
             if not holds(step):
                 changes["held_in"] = self.session.view.section
-            held = next(setting for setting, switch in step.solved_settings.items() if switch == name)
             step, said = step.readied(held)
         changed = msgspec.structs.replace(step, **changes)
         if self.edit(f"{step.title} {label.lower()}", lambda s: s.with_step(changed), f"{step_id}.{name}") and said:
