@@ -1,0 +1,41 @@
+"""A step is one file and one name: with these it is held to its aim, kept, edited, found, rendered and reported on."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from .conftest import RATE, music
+
+SCRIPT = Path(__file__).with_name("with_new_step.py")
+
+
+def test_a_step_is_one_file_and_one_name(tmp_path: Path) -> None:
+    soundfile.write(tmp_path / "Take.wav", music(5.0), RATE, "PCM_24")
+    done = subprocess.run(
+        [sys.executable, str(SCRIPT), str(tmp_path)],
+        env=os.environ | {"QT_QPA_PLATFORM": "offscreen"},
+        capture_output=True,
+        text=True,
+        timeout=200,
+    )
+    assert done.returncode == 0, done.stderr
+    told = json.loads((tmp_path / "seen.json").read_text())
+    assert told["reduction"] == pytest.approx(3.0, abs=0.05) and -60.0 < told["threshold"] < 0.0
+    assert all(told[name] for name in ("read", "preset", "pasted", "schema"))
+    joints = next(s for s in told["figures"]["strips"] if s["id"] == "mix")["joints"]
+    mine = next(j for j in joints if j["step"] == "p")
+    assert mine["reduction"]["mean"] == pytest.approx(3.0, abs=0.05) and mine["holds"] == {
+        "threshold": pytest.approx(told["threshold"])
+    }
+    assert "Press" in told["report"] and "Threshold" in told["report"]
+    assert told["controls"] == ["aim", "hold_aim", "threshold"] and set(told["found"]) >= {"Threshold", "Reduce by"}
+    assert "Press" in told["menu"]
+    assert np.isfinite(told["reduction"])
