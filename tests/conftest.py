@@ -87,6 +87,17 @@ def until(condition: Callable[[], object], seconds: float = 120.0) -> None:
         time.sleep(0.005)
 
 
+THOROUGH_RATES = {88_200, 96_000, 176_400, 192_000}
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The same at a high rate is left to the thorough runs (`scripts/test all`); a test may be marked so as a whole."""
+    for item in items:
+        params = getattr(getattr(item, "callspec", None), "params", {})
+        if any(isinstance(value, int) and value in THOROUGH_RATES for value in params.values()):
+            item.add_marker("thorough")
+
+
 @pytest.fixture
 def mix_file(tmp_path: Path) -> Path:
     """A stereo mix of six seconds on disk."""

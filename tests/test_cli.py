@@ -272,6 +272,7 @@ def test_several_files_are_checked(mix_file: Path, tmp_path: Path) -> None:
     assert done.returncode == 1 and [row["file"] for row in json.loads(done.stdout)] == [str(mix_file), str(other)]
 
 
+@pytest.mark.thorough
 def test_every_place_of_a_session_is_measured(session: Path) -> None:
     """By the song and by a section; the mix's last joint is what the written file measures."""
     glue = Glue(id="g", threshold=-30.0, ratio=4.0, mix=30.0, hold_aim=True)

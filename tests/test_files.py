@@ -372,6 +372,7 @@ def test_a_refused_master_leaves_nothing_behind(saved: Path, tmp_path: Path) -> 
     assert {p.name for p in out.iterdir()} == {"Take - Streaming.wav", "Take.gluvo"}
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("command", ["deliver", "master"])
 def test_ctrl_c_ends_long_work_in_order(command: str, tmp_path: Path) -> None:
     soundfile.write(tmp_path / "Long.wav", music(400.0), RATE, "PCM_24")

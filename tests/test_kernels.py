@@ -427,6 +427,7 @@ np.savez(OUT, trace_of(x, 48_000).true_peak, *sounds)
 """
 
 
+@pytest.mark.thorough
 def test_without_vectors_everything_sounds_the_same(tmp_path: Path) -> None:
     """Where Numba's internals are not as expected, tuples take the place of vectors."""
     found = {}

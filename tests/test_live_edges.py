@@ -194,6 +194,7 @@ def test_a_step_put_in_does_not_take_its_own_start_for_a_hit(kind: type[Step]) -
         assert over(step, None, x) < 1.0
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("kind", [k for k in STEP_KINDS if not k().holds_steps], ids=lambda kind: kind.__name__)
 def test_no_edit_from_end_to_end_of_a_range_is_louder_than_its_louder_end(kind: type[Step]) -> None:
     for first, second in extremes():

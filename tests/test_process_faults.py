@@ -138,6 +138,7 @@ def descriptors() -> int:
     return len(list(Path("/proc/self/fd").iterdir()))
 
 
+@pytest.mark.thorough
 def test_edits_without_end_keep_within_bounds() -> None:
     x = music(6.0)
     renderer = Renderer(material(x), Cache(budget=400_000_000, memory=40_000_000, most=60))

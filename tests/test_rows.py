@@ -67,6 +67,7 @@ def written(renderer: Renderer, of: Session, folder: Path):  # type: ignore[no-u
     return write_rows(renderer.material, rows, folder)
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("format", FORMATS)
 def test_every_format_at_every_rate_has_its_frames_and_tags(format: str, renderer: Renderer, tmp_path: Path) -> None:
     (tmp_path / "cover.png").write_bytes(PNG)

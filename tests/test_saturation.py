@@ -62,6 +62,7 @@ def test_the_way_up_and_back_is_in_time_and_flat(factor: int, rate: int) -> None
         assert np.abs(out[4096:] - x[4096 - late : len(x) - late]).max() < most
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("shape", SHAPES)
 @pytest.mark.parametrize("drive", [4.0, 9.0, 20.0])
 def test_harmonics_are_those_of_the_curve(shape: str, drive: float) -> None:

@@ -23,7 +23,10 @@ from .conftest import material, music, noise, one, sine, until
 
 CARD_RATE = 48_000
 MISSING = [name for name in ("pulseaudio", "parec", "pactl") if shutil.which(name) is None]
-pytestmark = pytest.mark.skipif(bool(MISSING), reason=f"no sound server here: {', '.join(MISSING)} missing")
+pytestmark = [
+    pytest.mark.thorough,
+    pytest.mark.skipif(bool(MISSING), reason=f"no sound server here: {', '.join(MISSING)} missing"),
+]
 
 
 class SoundServer:
