@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import atexit
+import functools
+import shutil
+import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
@@ -63,8 +67,11 @@ def renderer_of_all(material: Material, cache: Cache | None = None) -> Renderer:
     return Renderer(material, shared if cache is None else cache)
 
 
-def small_session(folder: Path) -> tuple[Session, Path]:
-    """A saved session of eight seconds with a chain, sections and a reference."""
+@functools.cache
+def _made_once() -> tuple[Session, Path]:
+    """The small session in a folder of its own, from which it is copied."""
+    folder = Path(tempfile.mkdtemp(prefix="small-session-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
     soundfile.write(folder / "Harbour Take.wav", music(8.0), RATE, "PCM_24")
     soundfile.write(folder / "Old Pier.wav", music(5.0, seed=9) * 1.1, RATE, "PCM_24")
     session = new_session([folder / "Harbour Take.wav"], [folder / "Old Pier.wav"], folder, "Harbour Take")
@@ -83,6 +90,14 @@ def small_session(folder: Path) -> tuple[Session, Path]:
     path = folder / "Harbour Take.gluvo"
     write_session(path, session)
     return session, path
+
+
+def small_session(folder: Path) -> tuple[Session, Path]:
+    """A saved session of eight seconds with a chain, sections and a reference."""
+    session, made = _made_once()
+    for file in made.parent.iterdir():
+        shutil.copy(file, folder / file.name)
+    return session, folder / made.name
 
 
 def answering(monkeypatch: pytest.MonkeyPatch, answer: str) -> list[str]:
