@@ -18,17 +18,17 @@ NO_POWER = 1e-12
 
 
 @dataclass(frozen=True, eq=False)
-class FigureInputs:
+class StripReduction:
     """What is taken away in every 10 ms, dB."""
 
     mean: Floats
     most: Floats
 
-    def __add__(self, other: FigureInputs) -> FigureInputs:
-        return FigureInputs(self.mean + other.mean, self.most + other.most)
+    def __add__(self, other: StripReduction) -> StripReduction:
+        return StripReduction(self.mean + other.mean, self.most + other.most)
 
 
-def taken_by(render: Rendered, step: str) -> FigureInputs | None:
+def taken_by(render: Rendered, step: str) -> StripReduction | None:
     """What a step takes away, or a Split with all its bands; None for what takes nothing, or is not rendered."""
     item = render.plan.item(step)
     if isinstance(item, Split):
@@ -36,10 +36,10 @@ def taken_by(render: Rendered, step: str) -> FigureInputs | None:
     joint = render.joint(step)
     if joint is None or joint.reduction is None:
         return None
-    return FigureInputs(joint.reduction.mean, joint.reduction.top)
+    return StripReduction(joint.reduction.mean, joint.reduction.top)
 
 
-def taken_along(render: Rendered, strip: str) -> FigureInputs | None:
+def taken_along(render: Rendered, strip: str) -> StripReduction | None:
     """What the steps of a strip's chain take away together, lanes aside; None where none takes anything."""
     found = render.plan.strips.get(strip)
     each = [taken_by(render, id) for id in found.along] if found is not None else []
@@ -74,7 +74,7 @@ def _mean_of_split(render: Rendered, id: str, span: Span | None) -> float:
     return float(counted.mean()) if len(counted) else 0.0
 
 
-def _by_split(render: Rendered, split: Split) -> FigureInputs | None:
+def _by_split(render: Rendered, split: Split) -> StripReduction | None:
     """By how much the power of the whole is less for what the steps of its bands take from theirs."""
     before = render.before(split.id)
     if before is None:
@@ -98,4 +98,4 @@ def _by_split(render: Rendered, split: Split) -> FigureInputs | None:
         return None
     left = [1.0 - np.minimum(part / np.maximum(whole, NO_POWER), 1.0 - 1e-6) for part in lost]
     mean, most = (-10.0 * np.log10(share) for share in left)
-    return FigureInputs(mean, most)
+    return StripReduction(mean, most)

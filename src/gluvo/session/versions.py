@@ -10,7 +10,7 @@ import msgspec
 
 from gluvo.session import chains
 from gluvo.session.records import MIX, AnyStrip, Session, Target, Version
-from gluvo.steps import Band, ChainItem, MidSideEq, Split, SplitBand
+from gluvo.steps import ChainItem
 from gluvo.steps.settings import Setting, settings_of
 
 
@@ -141,7 +141,7 @@ def _places(chain: Sequence[ChainItem]) -> dict[str, str]:
     """The row that each step in a container of several stands in, by its name."""
     found: dict[str, str] = {}
     for holder in chains.flat(chain):
-        if isinstance(holder, Split):
+        if holder.names:
             found |= {step.id: name for name, row in zip(holder.names, holder.rows, strict=True) for step in row}
     return found
 
@@ -172,21 +172,18 @@ def _item(a: ChainItem, b: ChainItem, strip: str, id: str, where: str) -> Iterat
         yield from _setting(setting, name, a, b, strip, id, where)
     if a.on != b.on:
         yield Difference(strip, id, where, "switched", *("on" if item.on else "off" for item in (a, b)))
-    if isinstance(a, Split) and isinstance(b, Split) and a.crossovers != b.crossovers:
-        places = (", ".join(f"{freq:.0f}" for freq in split.crossovers) + " Hz" for split in (a, b))
-        yield Difference(strip, id, where, "crossovers", *places)
-    old, new = _bands(a), _bands(b)
+    for what, words in b.in_words.items():
+        if (before := a.in_words.get(what, "")) != words:
+            yield Difference(strip, id, where, what, before, words)
+    old, new = a.settings_of_parts, b.settings_of_parts
     for number in [*new, *(n for n in old if n not in new)]:
         was, now = old.get(number), new.get(number)
         if was is None or now is None:
             yield Difference(strip, id, where, f"band {number}", *_there(was, now))
             continue
-        for name, setting in settings_of(type(now)).items():
+        kind: type[msgspec.Struct] = type(now)
+        for name, setting in settings_of(kind).items():
             yield from _setting(setting, name, was, now, strip, id, f"{where}, band {number}")
-
-
-def _bands(item: ChainItem) -> dict[int, Band | SplitBand]:
-    return {band.id: band for band in item.bands} if isinstance(item, (MidSideEq, Split)) else {}
 
 
 def _setting(

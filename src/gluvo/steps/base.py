@@ -188,6 +188,21 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """The ids of its parts, such as bands, each of which can be heard alone."""
         return ()
 
+    @property
+    def settings_of_parts(self) -> Mapping[int, msgspec.Struct]:
+        """Those of its parts that have settings of their own, by their ids."""
+        return {}
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What the rows of a container of several are called."""
+        return ()
+
+    @property
+    def in_words(self) -> Mapping[str, str]:
+        """What a step has besides settings and parts, by what it is called: as it is compared between versions."""
+        return {}
+
     def without_part(self, id: int) -> Self:
         """The step without one of its parts."""
         return self

@@ -123,6 +123,10 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     def parts(self) -> tuple[int, ...]:
         return tuple(band.id for band in self.bands)
 
+    @property
+    def settings_of_parts(self) -> Mapping[int, msgspec.Struct]:
+        return {band.id: band for band in self.bands}
+
     def without_part(self, id: int) -> Self:
         return cast(Self, self.without_band(id))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Annotated, ClassVar, Literal, Self
 
 import msgspec
@@ -227,6 +227,14 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
     @property
     def parts(self) -> tuple[int, ...]:
         return tuple(band.id for band in self.bands)
+
+    @property
+    def settings_of_parts(self) -> Mapping[int, msgspec.Struct]:
+        return {band.id: band for band in self.bands}
+
+    @property
+    def in_words(self) -> Mapping[str, str]:
+        return {"crossovers": ", ".join(f"{freq:.0f}" for freq in self.crossovers) + " Hz"}
 
     @property
     def keys_from(self) -> tuple[str, ...]:
