@@ -1,4 +1,4 @@
-"""The log: what whoever looks into a problem needs, in the user's state folder (XDG Base Directory specification)."""
+"""The log: what is needed to look into a problem, in the user's state folder (XDG Base Directory specification)."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ def log_folder() -> Path:
 
 def keep_log(name: str = LOG) -> Path | None:
     """Write what is logged into a file as well as warnings to stderr; what is not caught, too. The file; None where it cannot
-    be written, which nobody has to care about.
+    be written, which is no reason to stop.
 
     It is opened with the first line that is written to it.
     """

@@ -17,7 +17,7 @@ Progress = Callable[[float], None]
 
 
 def no_progress(_done: float) -> None:
-    """Nobody wants to know."""
+    """Progress that is not shown."""
 
 
 class Stopper:

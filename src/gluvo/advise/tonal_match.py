@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, Literal
+from typing import Annotated
 
 import msgspec
 import numpy as np
@@ -16,6 +16,7 @@ from gluvo.measure.spectrum import Tone, octaves
 from gluvo.progress import Progress, no_progress
 from gluvo.session.records import MIX, Session
 from gluvo.steps import Band, MidSideEq
+from gluvo.steps.common import StereoComponent
 from gluvo.steps.fitting import MOST_GAIN, fitted, response_of
 from gluvo.steps.settings import number, switch
 
@@ -23,8 +24,6 @@ LOWEST, HIGHEST = 30.0, 16_000.0
 MOST_BANDS = 8
 POINTS = 12
 FRACTION = 3
-
-StereoComponent = Literal["stereo", "mid", "side"]
 
 
 class MatchSettings(msgspec.Struct, frozen=True, kw_only=True):

@@ -1,4 +1,4 @@
-"""Every strip and joint of a song in figures, for scripts and for whoever checks us."""
+"""Every strip and joint of a song in figures, for scripts, and to be checked against other programs."""
 
 from __future__ import annotations
 

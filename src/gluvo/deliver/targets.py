@@ -95,7 +95,7 @@ def own_targets() -> tuple[Target, ...]:
 
 @functools.lru_cache(maxsize=4)
 def _kept(path: Path, *_stamp: int) -> tuple[Target, ...]:
-    """As `read_targets`, read once as long as nobody writes to the file: screens ask at every change."""
+    """As `read_targets`, read once as long as the file is not written to: screens ask at every change."""
     return read_targets(path)
 
 

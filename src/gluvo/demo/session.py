@@ -60,7 +60,7 @@ EDITION = 6
 
 
 def demo_folder() -> Path:
-    """Where the demo is kept if nobody says otherwise."""
+    """Where the demo is kept if no folder is given."""
     return Path(platformdirs.user_data_dir("gluvo", appauthor=False)) / f"demo-{EDITION}"
 
 

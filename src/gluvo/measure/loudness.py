@@ -14,7 +14,7 @@ MOMENTARY, SHORT_TERM = 40, 300
 """Windows in hops of 10 ms."""
 
 LOUDEST_SECONDS = 15.0
-"""What is called the loudest span, if nobody says otherwise: a quarter minute."""
+"""What is called the loudest span, if no length is given: a quarter minute."""
 
 SILENT = FLOOR_DB
 """What silence reads in LUFS."""

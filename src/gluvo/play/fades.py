@@ -192,7 +192,7 @@ class Levelling:
         self._last = self.now
 
     def settle(self) -> float:
-        """Stop; the factor that was at work last, for whoever goes on from there."""
+        """Stop; the factor that was at work last, from which the next fade goes on."""
         factor, self._open = self.now, False
         self.before = self.now = self._last = 1.0
         return factor

@@ -26,7 +26,7 @@ class LiveGraph(Machine):
         plan = Plan(session, have, solo=session.view.solo)
         nodes = dict(nodes_of(session, plan, have))
         nodes |= {name: Source(name, name, (), name) for name in BESIDE}
-        # strips that nobody hears are run too, for their meters
+        # strips that are not heard are run, too, for their meters
         super().__init__(nodes, rate, like, [strip.end for strip in plan.strips.values()], remembers=True)
         self.session = session
         self.steps: tuple[Processor | None, ...] = tuple(self._processor(plan, id) for id in steps_heard(session))

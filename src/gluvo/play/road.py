@@ -1,4 +1,4 @@
-"""A road test in the sound: made by whoever asks for it, run by the audio thread."""
+"""A road test in the sound: made on the thread that asks for it, run on the audio thread."""
 
 from __future__ import annotations
 

@@ -47,7 +47,7 @@ log = logging.getLogger(__name__)
 
 
 class Server:
-    """The process's side: takes requests until it is told to close, or nobody is there any more."""
+    """The process's side: takes requests until it is told to close, or the pipe is closed."""
 
     def __init__(self, pipe: Connection) -> None:
         self._pipe = pipe
@@ -237,7 +237,7 @@ def serve(pipe: Connection) -> None:
 
 
 def rehearse() -> None:
-    """Play a blink of silence to nobody, so that every kernel is loaded before there is something to hear."""
+    """Play a little silence without a device, so that every kernel is loaded before there is something to hear."""
     rate = 48_000
     silence = Sound(np.zeros((rate // 4, 2), dtype=np.float32), rate)
     examples = [step for kind in STEP_KINDS for step in kind.examples()]

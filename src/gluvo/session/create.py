@@ -65,7 +65,7 @@ def new_session(
 
 
 def _refuse(error: AudioFileError, refused: list[str] | None, last: bool) -> None:
-    """Note that a file is bad and go on without it; raise it if nothing else is left (`last`), or nobody notes."""
+    """Note that a file is bad and go on without it; raise it if nothing else is left (`last`), or none are noted."""
     if refused is None or (last and not refused):
         raise error
     refused.append(str(error))

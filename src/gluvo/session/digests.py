@@ -1,4 +1,4 @@
-"""What is in a file, as a digest: read through once, and known again for as long as nobody writes to the file."""
+"""What is in a file, as a digest: read through once, and known again for as long as the file is not written to."""
 
 from __future__ import annotations
 

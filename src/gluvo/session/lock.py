@@ -40,7 +40,7 @@ class Lock:
         self._looks_at = 0.0
         """When it is looked again who works on it: a folder that does not answer is left in peace for a while."""
         self._alone = False
-        """Where no lock file can be made, nobody else can be kept out, and nobody is."""
+        """Where no lock file can be made, no other window can be kept from writing."""
         self._acquire()
 
     @property

@@ -181,7 +181,7 @@ def let_rest(array: np.ndarray) -> None:
 
 
 def room_on_disk() -> int:
-    """Bytes that are free where large arrays lie; 0 if nobody can tell."""
+    """Bytes that are free where large arrays lie; 0 if that cannot be told."""
     folder = Path(platformdirs.user_cache_dir("gluvo", appauthor=False))
     while not os.path.exists(folder) and folder != folder.parent:  # noqa: PTH110, which never raises
         folder = folder.parent

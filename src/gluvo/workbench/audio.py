@@ -83,7 +83,7 @@ def known_joint(sound: Sound) -> Joint | None:
 
 
 def joint_of(sound: Sound, trace: Trace | None = None) -> Joint:
-    """A sound that lies beside the song as a joint, so that it is measured once, by whoever asks first; or not at all, where
+    """A sound that lies beside the song as a joint, so that it is measured once, when it is first asked for; or not at all, where
     its `trace` is known."""
     found = _measured.get(sound)
     if found is None:

@@ -1,4 +1,4 @@
-"""The order in which a session is measured: what the eye is on first, the whole song last."""
+"""The order in which a session is measured: what is on screen first, the whole song last."""
 
 from __future__ import annotations
 
@@ -129,7 +129,7 @@ class Measuring:
             render.sent(strip.id, span)
 
     def _chosen(self, session: Session, stretch: Span, check: Progress) -> StepAnalysis | None:
-        """What the eye is on, before all that depends on it."""
+        """What is on screen, before all that depends on it."""
         renderer, chosen = self.renderer, session.view.step
         plan, hits, levels, around = renderer.plan(session), None, None, None
         step = session.item(chosen)

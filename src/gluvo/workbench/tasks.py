@@ -58,7 +58,7 @@ TRYING = Kind("trying", newest_wins=True)
 DRAWING = Kind("drawing", newest_wins=True, shown=False)
 """What is drawn and takes longer than a frame to reckon."""
 PREPARING = Kind("preparing", shown=False)
-"""What is loaded while nobody has asked for anything yet."""
+"""What is loaded before the user has asked for anything."""
 WRITING = Kind("writing")
 KEEPING = Kind("keeping", newest_wins=True, shown=False)
 """Copies of unsaved work."""

@@ -40,7 +40,7 @@ class LiveFeed:
         self.before, self.after = LiveTone(), LiveTone()
 
     def tick(self, seen: bool) -> tuple[Tone, Tone] | None:
-        """What to draw now; None while nothing plays or nobody wants to see it."""
+        """What to draw now; None while nothing plays or it is not shown."""
         engine, wanted = self._bench.engine, self._bench.session.view.analyser.live
         if engine is None or not seen or not wanted:
             return None

@@ -52,7 +52,7 @@ class Comparison:
 
 
 class Comparing(QObject):
-    """Measures in the background, whenever there is something new to be compared and somebody looks."""
+    """Measures in the background, whenever there is something new to be compared and the page is shown."""
 
     changed = Signal()
 
@@ -69,7 +69,7 @@ class Comparing(QObject):
         bench.session_changed.connect(lambda *_: self._look())
 
     def want(self, wanted: bool) -> None:
-        """Somebody looks, or no longer does."""
+        """The page is shown, or no longer."""
         self._wanted = wanted
         self._look()
 
@@ -127,6 +127,6 @@ class Comparing(QObject):
 
         def ended() -> None:
             if self._made_of == made_of != self._found_of:
-                self._made_of = None  # it was stopped: the next time somebody looks, it is looked again
+                self._made_of = None  # it was stopped: it is measured when the page is shown again
 
         bench.task(COMPARING, "Comparing", work, done, ended)

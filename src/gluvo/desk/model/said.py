@@ -17,4 +17,4 @@ class Said:
     then: Callable[[], object] | None = None
     """Does it."""
     solved: Callable[[], bool] | None = None
-    """Whether it is no longer so, and the sentence can go; None where nobody but the user can know."""
+    """Whether it is no longer so, and the sentence can go; None where only the user can know."""

@@ -364,7 +364,7 @@ class Workbench(QObject):
 
     def close(self) -> bool:
         """End everything: the tasks first, since they work with the rest. Whether all of them have ended."""
-        self._generation += 1  # what still comes from the tasks is for nobody
+        self._generation += 1  # what still comes from the tasks is not taken in
         self._closed = True
         self._found.clear()
         self._autosave.stop()
@@ -373,7 +373,7 @@ class Workbench(QObject):
         self._close_engine()
         self._host.close()
         self.document.release()
-        self.renderer, self.audio, self.picture = None, OpenAudio(), Picture()  # nobody looks at it any more
+        self.renderer, self.audio, self.picture = None, OpenAudio(), Picture()  # they are not shown any more
         self.beside.clear()
         return ended
 

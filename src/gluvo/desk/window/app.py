@@ -99,7 +99,7 @@ def set_aside(settings: Path) -> str:
 
 
 def get_ready(progress: Progress, waits: bool) -> None:
-    """Load the compiler once the window is up; and all kernels, where it `waits` for somebody to open a session: else they
+    """Load the compiler once the window is up; and all kernels, where it `waits` for a session to be opened: else they
     would hold up what is read and rendered of one."""
     load()
     if waits:

@@ -64,7 +64,7 @@ class Menus:
             action.setChecked(record.is_chosen(self._desk))
             self._groups.setdefault(record.menu, QActionGroup(self._window)).addAction(action)
         action.triggered.connect(lambda *_: record.do(self._desk))
-        if not record.hidden:  # an action that is not visible would be dead: Qt enables it for nobody
+        if not record.hidden:  # an action that is not visible could not be triggered: Qt does not enable it
             menu.addAction(action)
         self._window.addAction(action)
         self.placed.append(Placed(record.menu, action))

@@ -383,7 +383,7 @@ class Window(QMainWindow):
         )
 
     def _tell_spoilt(self) -> None:
-        """Files that were read are gone or damaged: what plays is in memory, but nobody could open the session again."""
+        """Files that were read are gone or damaged: what plays is in memory, but the session could not be opened again."""
         for path, words in self.bench.audio.spoilt.items():
             self.notice.take(
                 Said(

@@ -132,7 +132,7 @@ class TrialPanel(QWidget):
                 bench.versions.ready(heard.id, then=self.begin)
                 return
         self._waits = not all(heard.id in bench.picture.gains for heard in self.chosen)
-        if self._waits:  # nobody may be told apart by being louder
+        if self._waits:  # none may be told from the others by being louder
             self._follow()
             return
         candidates = self.chosen
