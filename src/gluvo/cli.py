@@ -761,7 +761,7 @@ def _window(path: Path | None, play: bool = False) -> None:
     except ImportError as error:
         host.close()
         raise GluvoError(f"The window cannot open: {error}. scripts/demo installs what it needs.") from None
-    sys.exit(run(path, host, play))
+    run(path, host, play)
 
 
 def _json(value: Any) -> None:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import logging
 import os
 import signal
 import sys
 from functools import partial
 from pathlib import Path
+from typing import NoReturn
 
 import platformdirs
 from PySide6.QtCore import QSettings, QTimer
@@ -47,8 +49,8 @@ def application() -> QApplication:
     return app
 
 
-def run(path: Path | None, host: Host, play: bool = False) -> int:
-    """Open the window, with a session or an audio file if one is given; returns the exit status.
+def run(path: Path | None, host: Host, play: bool = False) -> NoReturn:
+    """Open the window, with a session or an audio file if one is given; ends the process when it is closed.
 
     `play` starts it as soon as its audio is read.
     """
@@ -77,10 +79,15 @@ def run(path: Path | None, host: Host, play: bool = False) -> int:
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # the window's tick lets Python look at them
         signal.signal(number, lambda *_: QTimer.singleShot(0, window.end))
     status = app.exec()
-    if not window.all_ended:  # a thread that works on while Python takes itself apart would bring all of it down
+    # here and now: a thread that works on while Python takes itself apart would bring all of it down, and so would widgets
+    # that are taken apart after the application
+    settings.sync()
+    window.settings.sync()
+    logging.shutdown()
+    with contextlib.suppress(OSError, ValueError):  # what was printed to may have gone
+        sys.stdout.flush()
         sys.stderr.flush()
-        os._exit(status)
-    return status
+    os._exit(status)
 
 
 def set_aside(settings: Path) -> str:
