@@ -13,7 +13,7 @@ import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLineEdit
+from PySide6.QtWidgets import QApplication
 
 from gluvo import desktop_files, logs
 from gluvo.cli import run
@@ -41,6 +41,8 @@ def test_the_guide_is_read_and_searched(empty_desk: Desk) -> None:
     dialog = guide(empty_desk)
     text = dialog.pages.toPlainText()
     assert "Resonance tamer" in text and len(text) > 20_000
+    shortcut(empty_desk, "Shift+F1")
+    assert empty_desk.window.findChildren(GuideDialog) == [dialog]  # not a second one
     QTest.keyClicks(dialog.field, "hold loudness")
     count = text.lower().count("hold loudness")
     assert count > 1 and dialog.words.text() == f"1 of {count}"
@@ -169,4 +171,3 @@ def test_a_folder_that_cannot_be_written_is_told(tmp_path: Path) -> None:
 def test_the_window_is_known_by_the_name_of_its_entry(empty_desk: Desk) -> None:
     assert isinstance(empty_desk.window, Window) and isinstance(QApplication.instance(), QApplication)
     assert QGuiApplication.desktopFileName() == desktop_files.APP_ID
-    assert not [f for f in empty_desk.window.findChildren(QLineEdit) if f.hasFocus()]

@@ -8,12 +8,13 @@ them, and lays them under the `share` of where it is installed; menus look there
 from __future__ import annotations
 
 import contextlib
-import os
 import shutil
 import subprocess
 import sys
 from importlib.resources import files
 from pathlib import Path
+
+import platformdirs
 
 from gluvo.errors import WriteError
 
@@ -39,12 +40,6 @@ def _places() -> dict[str, tuple[str, str]]:
     }
 
 
-def data_home() -> Path:
-    """The user's data folder, by the XDG Base Directory specification."""
-    told = os.environ.get("XDG_DATA_HOME", "")
-    return Path(told) if Path(told).is_absolute() else Path.home() / ".local" / "share"
-
-
 def program() -> str:
     """The command that starts this program, from wherever it was installed."""
     beside = Path(sys.executable).parent / "gluvo"
@@ -56,7 +51,7 @@ def install(folder: Path | None = None) -> list[Path]:
 
     Raises `WriteError` if the folder cannot be written to.
     """
-    root, made = folder or data_home(), []
+    root, made = folder or platformdirs.user_data_path(), []
     for place, (package, name) in _places().items():
         text = (files(package) / name).read_text(encoding="utf-8")
         if place.startswith("applications/"):
@@ -77,7 +72,7 @@ def remove(folder: Path | None = None) -> list[Path]:
 
     Raises `WriteError` if one cannot be removed.
     """
-    root, gone = folder or data_home(), []
+    root, gone = folder or platformdirs.user_data_path(), []
     for place in _places():
         path = root / place
         try:

@@ -7,6 +7,7 @@ from itertools import takewhile
 from PySide6.QtCore import QRect
 from PySide6.QtWidgets import QComboBox, QWidget
 
+from gluvo.advise.aim import NEAR
 from gluvo.compare.match import DETECTOR
 from gluvo.desk.charts.band_views import DriveView
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
@@ -117,7 +118,7 @@ class GlueEditor(StepEditor[Glue]):
         if hits is not None:
             words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
         if step.lifts and around is not None:
-            bounded = step.hold_lift and around.lift < step.lift_aim - 0.05
+            bounded = step.hold_lift and around.lift < step.lift_aim - NEAR
             words.insert(1, f"lifts {around.lift:.2f} dB on average" + (", more would raise what is loud" * bounded))
         self.punch.setText(" · ".join(words))
         for switch, name in step.switches().items():

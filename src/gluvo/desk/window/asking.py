@@ -10,7 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from gluvo import __version__
-from gluvo.desk.window.help import GuideDialog, ProblemDialog
+from gluvo.desk.window.help import ProblemDialog, open_guide
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.session.sounds import AUDIO_SUFFIXES
 from gluvo.session.store import SUFFIX
@@ -97,9 +97,7 @@ def _about(parent: QWidget, _desk: Answering) -> None:
 
 
 def _guide(parent: QWidget, _desk: Answering) -> None:
-    dialog = GuideDialog(parent)
-    dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-    dialog.show()  # beside the window: it is read while one works
+    open_guide(parent)
 
 
 def _problem(parent: QWidget, desk: Answering) -> None:

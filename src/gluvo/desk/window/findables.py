@@ -17,7 +17,7 @@ from gluvo.desk.editors.preset_dialog import PresetDialog, for_chain, for_item
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.shape import ShapePage
-from gluvo.desk.window.help import GuideDialog, headings
+from gluvo.desk.window.help import headings, open_guide
 from gluvo.session import chains
 from gluvo.session.presets import CHAIN, kind_of
 from gluvo.session.records import AnyStrip, Deliverable
@@ -40,7 +40,7 @@ def findables(window: QWidget, bench: Workbench, shape: ShapePage, deliver: Deli
             for setting in settings_of(Deliverable).values():
                 yield Findable("What is delivered", setting.label, _go_to_row(bench, deliver, setting), tip=setting.tip)
     for heading in headings():
-        yield Findable("Guide", heading, partial(_open_guide, window, heading), tip="Read this in the guide.")
+        yield Findable("Guide", heading, partial(open_guide, window, heading), tip="Read this in the guide.")
 
 
 def _of_strip(bench: Workbench, shape: ShapePage, strip: AnyStrip) -> Iterator[Findable]:
@@ -115,9 +115,3 @@ def focus_setting(controls: Mapping[str, QWidget], groups: Mapping[str, Group], 
 
 def _takers(widgets: Iterable[QWidget]) -> Iterator[QWidget]:
     return (w for w in widgets if w.focusPolicy() & Qt.FocusPolicy.TabFocus and w.isEnabled())
-
-
-def _open_guide(window: QWidget, heading: str) -> None:
-    dialog = GuideDialog(window, at=heading)
-    dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-    dialog.show()

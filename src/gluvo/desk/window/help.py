@@ -176,6 +176,20 @@ class GuideDialog(QDialog):
             super().keyPressEvent(event)
 
 
+def open_guide(parent: QWidget, at: str = "") -> None:
+    """Show the guide beside the window, where it is read while one works; the one that is open already, if there is one.
+    `at`: the heading that it shows."""
+    dialog = parent.findChild(GuideDialog)
+    if dialog is None:
+        dialog = GuideDialog(parent, at=at)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    else:
+        dialog.pages.go_to(at)
+    dialog.show()
+    dialog.raise_()
+    dialog.activateWindow()
+
+
 class ProblemDialog(QDialog):
     """What a report of a problem needs, to be copied. Nothing is sent anywhere."""
 
