@@ -142,6 +142,20 @@ def test_a_split_takes_what_its_bands_take_of_the_whole() -> None:
     assert taken_along(Renderer(material(noise(1.0))).song(one([Split(id="s")])), MIX) is None
 
 
+@pytest.mark.parametrize("slope", ["12", "48"])
+def test_a_split_never_takes_more_than_its_bands(slope: str) -> None:
+    """Crossovers ring on in the silence after a hit, where the bands have more power than what comes in."""
+    x = music(4.0)
+    x[:, :] *= (np.arange(len(x)) // (RATE // 5) % 2 == 0)[:, None]  # cut off in the middle of sound
+    bands = tuple(
+        SplitBand(id=n, steps=(Glue(id=f"g{n}", threshold=-50.0, ratio=2.0, range=4.0 + n, release=400.0),))
+        for n in (1, 2, 3)
+    )
+    split = Split(id="s", crossovers=(160.0, 4000.0), bands=bands, slope=slope)  # type: ignore[arg-type]
+    taken = taken_by(Renderer(material(x)).song(one([split])), "s")
+    assert taken is not None and 2.0 < taken.most.max() <= 7.0 + 1e-6
+
+
 def test_an_older_aim_behind_a_mix_is_asked_for_as_it_arrives(tmp_path: Path) -> None:
     """What was 6 dB of what is reduced alone at a Mix of 50 % are 2.5 dB of what comes out: the same threshold."""
     written = msgspec.to_builtins(one([Glue(id="g", aim=6.0, mix=50.0), Glue(id="h", aim=6.0)]))

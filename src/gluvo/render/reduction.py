@@ -80,6 +80,7 @@ def _by_split(render: Rendered, split: Split) -> StripReduction | None:
     if before is None:
         return None
     whole = before.trace.squares.mean(axis=1)
+    there = np.zeros(len(whole))
     lost = [np.zeros(len(whole)), np.zeros(len(whole))]
     some = False
     for band in split.bands:
@@ -91,11 +92,14 @@ def _by_split(render: Rendered, split: Split) -> StripReduction | None:
         if came is None:
             continue
         some, power = True, came.trace.squares.mean(axis=1)
+        there += power
         for n, curves in enumerate(([r.mean for _, r in at_work], [r.top for _, r in at_work])):
             taken = arriving(np.sum(curves, axis=0), band.mix / 100.0)
             lost[n] += power * (1.0 - 10.0 ** (taken / -10.0))
     if not some:
         return None
-    left = [1.0 - np.minimum(part / np.maximum(whole, NO_POWER), 1.0 - 1e-6) for part in lost]
+    # where crossovers ring on after what came in, the bands are the whole: never more is lost than the most in any of them
+    whole = np.maximum(np.maximum(whole, there), NO_POWER)
+    left = [1.0 - part / whole for part in lost]
     mean, most = (-10.0 * np.log10(share) for share in left)
     return StripReduction(mean, most)
