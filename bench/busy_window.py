@@ -33,7 +33,7 @@ def main(seconds: float) -> int:
         while not bench.picture.song_current or bench.engine is None:
             app.processEvents()
         engine = bench.engine
-        bench.toggle_play()
+        bench.listening.toggle_play()
         end, n, longest = time.monotonic() + seconds, 0, 0.0
         while time.monotonic() < end:
             start = time.monotonic()
@@ -43,7 +43,7 @@ def main(seconds: float) -> int:
             if n % 10 == 0:
                 window.resize(1200 + n % 200, 760 + n % 90)
             if n % 45 == 0:
-                bench.hear(("result", "untouched", "step_out", "change")[n // 45 % 4])
+                bench.listening.hear(("result", "untouched", "step_out", "change")[n // 45 % 4])
             app.processEvents()
             longest = max(longest, time.monotonic() - start)
             time.sleep(0.002)

@@ -76,14 +76,14 @@ def a_switch() -> float:
     engine = Engine(material, beside, session)
     engine.listen(Monitoring(path="a"))
     engine.play()
-    engine.start(Watching(material.rate))
+    engine.output.start(Watching(material.rate))
     time.sleep(1.5)
     for n in range(40):
         id = "ab"[(n + 1) % 2]
         asked[0], asked[1] = time.perf_counter(), levels[id]  # type: ignore[assignment]
         engine.listen(Monitoring(path=id))
         time.sleep(0.1)
-    engine.close()
+    engine.output.close()
     return max(late[2:]) + 1000.0 * BLOCK / material.rate
 
 

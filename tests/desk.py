@@ -19,7 +19,7 @@ from pytestqt.qtbot import QtBot
 
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.theme import theme
-from gluvo.desk.model import workbench
+from gluvo.desk.model import opening
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.app import application
 from gluvo.desk.window.window import Window
@@ -127,7 +127,7 @@ class Desk:
 
     def settle(self) -> None:
         """Until everything is measured."""
-        self.wait(lambda: self.bench.picture.song_current and not self.bench.busy)
+        self.wait(lambda: self.bench.picture.song_current and not self.bench.background.busy)
         QApplication.processEvents()
 
     def open(self, path: Path, *, measured: bool = True) -> None:
@@ -144,7 +144,7 @@ def empty_desk(qtbot: QtBot, qapp: QApplication, tmp_path: Path, monkeypatch: py
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
     answering(monkeypatch, "lose")
     theme.force(False)
-    monkeypatch.setattr(workbench, "Renderer", renderer_of_all)
+    monkeypatch.setattr(opening, "Renderer", renderer_of_all)
     window = Window(Workbench("silent", LastingHost.running()))
     window.resize(1280, 800)
     window.show()

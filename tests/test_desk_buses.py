@@ -171,13 +171,13 @@ def test_the_keyboard_walks_through_the_tree(band: Desk) -> None:
 
 
 def test_meters_move_with_the_music(band: Desk) -> None:
-    band.bench.toggle_play()
+    band.bench.listening.toggle_play()
     page = tree(band)
     band.wait(lambda: len(page._levels) == 6 and bool((page._levels.max(axis=1) > -40.0).all()))
     click(band, "Voice", "mute")
     place = [s.id for s in band.session.strips].index(strip_id(band, "Voice"))
     band.wait(lambda: page._levels[place].max() < -55.0)
-    band.bench.toggle_play()
+    band.bench.listening.toggle_play()
 
 
 def test_a_missing_stem_is_a_marked_row(band: Desk, tmp_path: Path) -> None:

@@ -185,9 +185,9 @@ def test_without_a_limiter_reach_offers_one(desk: Desk) -> None:
     notice = desk.window.notice
     assert "no limiter" in notice.text.text() and notice.act.text() == "Add one and reach it"
     desk.bot.mouseClick(notice.act, LEFT)
-    desk.wait(lambda: desk.bench.reach is not None and not desk.bench.busy)
+    desk.wait(lambda: desk.bench.advice.reach is not None and not desk.bench.background.busy)
     assert isinstance(desk.session.mix.chain[-1], Limiter) and not notice.isVisible()
-    assert desk.bench.reach is not None and desk.bench.reach[1].met
+    assert desk.bench.advice.reach is not None and desk.bench.advice.reach[1].met
 
 
 def test_reach_waits_for_what_is_held(desk: Desk) -> None:
@@ -195,7 +195,7 @@ def test_reach_waits_for_what_is_held(desk: Desk) -> None:
     desk.bench.set_setting("glue-1", "hold_aim", True, "Hold")
     desk.bench.set_setting("glue-1", "aim", 6.0, "Reduce by")
     shortcut(desk, "Ctrl+R")  # at once, while the threshold is still being found
-    desk.wait(lambda: desk.bench.reach is not None and not desk.bench.busy)
+    desk.wait(lambda: desk.bench.advice.reach is not None and not desk.bench.background.busy)
     desk.settle()
     song = desk.bench.picture.song_render
     assert song is not None
@@ -208,7 +208,7 @@ def test_hold_and_find_at_ratio_one_set_two_to_one(desk: Desk) -> None:
         desk.bench.edit("flat", lambda s, flat=flat: s.with_step(flat))
         desk.bench.look(step="glue-1")
         press()
-        desk.wait(lambda: desk.session.step("glue-1").ratio == 2.0 and not desk.bench.busy)  # type: ignore[union-attr]
+        desk.wait(lambda: desk.session.step("glue-1").ratio == 2.0 and not desk.bench.background.busy)  # type: ignore[union-attr]
         assert "2 : 1" in desk.window.notice.text.text()
         desk.window.notice.clear()
         shortcut(desk, "Ctrl+Z")
@@ -261,12 +261,12 @@ def test_notices_go_when_they_are_solved_and_move_nothing(desk: Desk, monkeypatc
 
 
 def test_what_is_deleted_while_it_is_heard_gives_the_result(desk: Desk) -> None:
-    desk.bench.hear("reference-1")
+    desk.bench.listening.hear("reference-1")
     desk.window.remove_reference("reference-1")
     assert desk.session.view.hear == RESULT and desk.window.hear_row.buttons[RESULT].isChecked()
     desk.bench.versions.keep("Before", "")
     version = desk.session.versions[-1].id
-    desk.bench.hear(version)
+    desk.bench.listening.hear(version)
     desk.wait(lambda: desk.session.view.hear == version)
     desk.bench.keep(lambda s: s.replace(versions=()))
     assert desk.session.view.hear == RESULT
@@ -485,7 +485,12 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
     assert render.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(2.0, abs=0.05)  # type: ignore[union-attr]
     # 4: to the target
     shortcut(desk, "Ctrl+R")
-    patient(desk, lambda: desk.bench.reach is not None and desk.bench.picture.song_current and not desk.bench.busy)
+    patient(
+        desk,
+        lambda: (
+            desk.bench.advice.reach is not None and desk.bench.picture.song_current and not desk.bench.background.busy
+        ),
+    )
     assert desk.bench.picture.song_render.result.figures().integrated == pytest.approx(-14.0, abs=0.06)  # type: ignore[union-attr]
     assert "Cost:" in desk.window.shape.target.cost.text()
     # 5: a bell by double-click, a hunt by H and the pointer, the band alone

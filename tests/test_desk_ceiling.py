@@ -36,11 +36,11 @@ def test_enter_on_a_catch_seeks_and_loops_around_it(desk: Desk) -> None:
     QTest.keyClick(table, Qt.Key.Key_Down)
     QTest.keyClick(table, Qt.Key.Key_Return)
     place = desk.bench.picture.song_render.joint("limiter-1").hardest()[1].seconds
-    looped = desk.bench.passing
+    looped = desk.bench.listening.passing
     assert looped is not None and looped.start < place < looped.end
     desk.wait(lambda: desk.bench.engine.playing and looped.start <= desk.bench.engine.position < looped.end)
     QTest.keyClick(table, Qt.Key.Key_Return)  # once more: it plays on
-    assert desk.bench.passing is None
+    assert desk.bench.listening.passing is None
 
 
 def test_only_what_is_taken_can_be_heard(desk: Desk) -> None:

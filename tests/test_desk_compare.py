@@ -41,7 +41,7 @@ def test_keys_go_to_and_fro_and_round(desk: Desk) -> None:
     assert desk.session.view.hear == STEP_OUT
     shortcut(desk, "X")
     assert desk.session.view.hear == UNTOUCHED
-    ids = [h.id for h in desk.bench.hearables()]
+    ids = [h.id for h in desk.bench.listening.hearables()]
     for n in range(2, 2 + len(ids)):
         shortcut(desk, "K")
         assert desk.session.view.hear == ids[n % len(ids)]
@@ -52,8 +52,8 @@ def test_keys_go_to_and_fro_and_round(desk: Desk) -> None:
 def test_what_is_heard_alternates_by_itself(desk: Desk) -> None:
     row, engine = desk.window.hear_row, desk.bench.engine
     assert engine is not None
-    desk.bench.hear(UNTOUCHED)
-    desk.bench.hear(RESULT)
+    desk.bench.listening.hear(UNTOUCHED)
+    desk.bench.listening.hear(RESULT)
     row.alternating.set_every(2.0)
     row.alternating.tick(5.0)
     assert desk.session.view.hear == RESULT  # nothing plays
@@ -107,15 +107,15 @@ def test_a_reference_jumps_to_its_partner_and_goes_round_with_it(desk: Desk) -> 
     own = desk.session.references[0].sections[0]
     bench.edit("Pair", lambda s: paired(s, "reference-1", "section-2", own.id))
     desk.settle()
-    assert bench.partner("reference-1") == own
-    bench.hear("reference-1")
+    assert bench.listening.partner("reference-1") == own
+    bench.listening.hear("reference-1")
     section = desk.session.section("section-2")
-    assert section is not None and bench._looped is not None
-    assert bench._looped.seconds == pytest.approx(own.end - own.start)
+    assert section is not None and bench.listening.looped is not None
+    assert bench.listening.looped.seconds == pytest.approx(own.end - own.start)
     engine.seek(section.start + 4.7)
     engine.play()
     desk.wait(lambda: engine.playing and engine.position >= section.start + 4.7)
-    bench.hear(RESULT)  # its loop ends before that: it goes on inside
+    bench.listening.hear(RESULT)  # its loop ends before that: it goes on inside
     desk.wait(lambda: section.start <= engine.position < section.end)
     engine.stop()
 
@@ -135,7 +135,7 @@ def test_references_of_any_kind_are_taken_or_refused(desk: Desk) -> None:
     desk.bench.told.connect(lambda said: told.append(said.text))
     for name in ("Short.wav", "Silent.flac", "High.wav", "Low.wav", "Torn.wav", "Half.flac"):
         desk.window.add_references([folder / name])
-        desk.wait(lambda: not desk.bench.busy)
+        desk.wait(lambda: not desk.bench.background.busy)
     desk.settle()
     names = {r.name for r in desk.session.references}
     assert {"Short", "Silent", "High"} <= names and "Low" not in names
@@ -144,26 +144,26 @@ def test_references_of_any_kind_are_taken_or_refused(desk: Desk) -> None:
     by_name = {r.name: r.id for r in desk.session.references}
     assert gains[by_name["Silent"]] == 0.0 and all(np.isfinite(g) for g in gains.values())
     for reference in desk.session.references:
-        desk.bench.hear(reference.id)
+        desk.bench.listening.hear(reference.id)
         QApplication.processEvents()
         assert all(0.0 <= s.start < s.end for s in reference.sections)
     (folder / "Short.wav").unlink()
-    desk.bench.reload_audio()
-    desk.wait(lambda: not desk.bench.busy)
+    desk.bench.opening.reload()
+    desk.wait(lambda: not desk.bench.background.busy)
     assert any("Short.wav" in media.path for media, _ in desk.bench.audio.missing)
-    assert by_name["Short"] not in {h.id for h in desk.bench.hearables()}
+    assert by_name["Short"] not in {h.id for h in desk.bench.listening.hearables()}
 
 
 def test_the_bench_is_busy_until_what_was_found_is_taken_in(desk: Desk) -> None:
-    desk.bench.reload_audio()
+    desk.bench.opening.reload()
     deadline = threading.Event()
     tries = 0
     while desk.bench.tasks.busy():  # the window takes nothing in meanwhile
         tries += 1
         assert not deadline.wait(0.01) and tries < 3000
     before = desk.bench.audio
-    assert desk.bench.busy
-    desk.wait(lambda: not desk.bench.busy)
+    assert desk.bench.background.busy
+    desk.wait(lambda: not desk.bench.background.busy)
     assert desk.bench.audio is not before
 
 
@@ -191,7 +191,7 @@ def test_references_stand_below_the_song_and_are_paired_there(desk: Desk) -> Non
     desk.bot.mouseClick(row, LEFT, pos=QPoint(round(row.x_at(2.0)), 8))
     assert desk.session.references[0].pairs[0].own == made.id
     desk.settle()
-    assert bench.partner("reference-1") == desk.session.references[0].sections[0]
+    assert bench.listening.partner("reference-1") == desk.session.references[0].sections[0]
     row.setFocus()
     QTest.keyClick(row, KEYS.Key_Delete)
     assert desk.session.references[0].sections == () and desk.session.references[0].pairs == ()
@@ -213,7 +213,7 @@ def page(desk: Desk) -> ComparePage:
 def compared(desk: Desk) -> None:
     desk.settle()
     page = desk.window.compare
-    desk.wait(lambda: page.comparing.current and bool(page.comparing.found.columns) and not desk.bench.busy)
+    desk.wait(lambda: page.comparing.current and bool(page.comparing.found.columns) and not desk.bench.background.busy)
 
 
 def test_figures_are_told_with_their_difference_to_the_chosen_column(desk: Desk, page: ComparePage) -> None:
@@ -280,12 +280,15 @@ def test_a_match_is_heard_kept_and_undone(desk: Desk, page: ComparePage) -> None
     panel, before = page.match, desk.session
     panel.amount.moved.emit(100.0)
     panel.search.click()
-    desk.wait(lambda: panel.found is not None and not desk.bench.busy)
+    desk.wait(lambda: panel.found is not None and not desk.bench.background.busy)
     panel.ear.click()
-    assert desk.bench._hunted is not None and len(desk.bench._hunted.mix.chain) == len(before.mix.chain) + 1
+    assert (
+        desk.bench.listening._hunted is not None
+        and len(desk.bench.listening._hunted.mix.chain) == len(before.mix.chain) + 1
+    )
     assert desk.session.strips == before.strips  # nothing is kept yet
     panel.add.click()
-    assert desk.bench._hunted is None and isinstance(desk.session.mix.chain[-2], MidSideEq)
+    assert desk.bench.listening._hunted is None and isinstance(desk.session.mix.chain[-2], MidSideEq)
     assert desk.session.view.page == "shape"
     desk.bench.document.undo()
     assert desk.session.strips == before.strips
@@ -309,8 +312,8 @@ def test_versions_are_kept_heard_and_gone_back_to(
     panel.table.setFocus()
     QTest.keyClick(panel.table, KEYS.Key_H)
     desk.wait(lambda: desk.session.view.hear == version.id)
-    desk.wait(lambda: version.id in bench.picture.gains and not bench.busy)
-    heard = bench.beside[version.id].sound.samples
+    desk.wait(lambda: version.id in bench.picture.gains and not bench.background.busy)
+    heard = bench.listening.beside[version.id].sound.samples
     again = state_of(desk.session, version.id)
     assert bench.renderer is not None
     assert np.array_equal(heard, bench.renderer.joint(bench.renderer.plan(again).result).audio)
@@ -328,7 +331,7 @@ def test_versions_are_kept_heard_and_gone_back_to(
     assert desk.session.versions
     answering(monkeypatch, "remove")
     panel.drop.click()
-    assert not desk.session.versions and version.id not in bench.beside
+    assert not desk.session.versions and version.id not in bench.listening.beside
 
 
 def test_a_branch_is_a_session_of_its_own(desk: Desk, page: ComparePage, tmp_path: Path) -> None:
@@ -363,7 +366,7 @@ def test_a_blind_trial_takes_keys_and_is_kept(desk: Desk, page: ComparePage, kin
         while dialog.isVisible():
             for n in range(dialog.running.places):
                 QTest.keyClick(dialog, KEYS(KEYS.Key_1 + n))
-                assert bench._blind == dialog._candidates[dialog.running.at(n)].id
+                assert bench.listening.blind == dialog._candidates[dialog.running.at(n)].id
                 assert desk.session.view.hear == RESULT  # nothing on screen tells
                 seen.append(desk.window.windowTitle() + dialog.windowTitle())
             free = next(n for n in range(dialog.running.places) if dialog.running.open(n))
@@ -374,7 +377,7 @@ def test_a_blind_trial_takes_keys_and_is_kept(desk: Desk, page: ComparePage, kin
     panel.start.click()
     trial = desk.session.trials[0]
     assert trial.kind == kind and len(trial.answers) == (3 if kind == "rank" else 2) and len(set(seen)) == 1
-    assert not bench._blind and panel.table.rowCount() == 1
+    assert not bench.listening.blind and panel.table.rowCount() == 1
     bench.document.undo()
     assert desk.session.trials == (trial,)
 

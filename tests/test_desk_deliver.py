@@ -40,7 +40,7 @@ def page(desk: Desk, tmp_path: Path) -> DeliverPage:
 def written(desk: Desk, page: DeliverPage) -> None:
     page.delivery.said = ""
     desk.bot.mouseClick(page.write, Qt.MouseButton.LeftButton)
-    desk.wait(lambda: page.delivery.said != "" and not desk.bench.busy)
+    desk.wait(lambda: page.delivery.said != "" and not desk.bench.background.busy)
 
 
 def test_a_row_is_set_beside_the_list_and_can_be_undone(desk: Desk, page: DeliverPage) -> None:
@@ -96,10 +96,10 @@ def test_encodings_are_checked_heard_and_asked_for_a_margin(desk: Desk, page: De
     page.chooser.button("encode").click()
     panel, encoding = page.encode, Encoding("opus", 256)
     panel.all.click()
-    desk.wait(lambda: encoding in page.delivery.encodings and not desk.bench.busy)
+    desk.wait(lambda: encoding in page.delivery.encodings and not desk.bench.background.busy)
     desk.settle()
     assert panel.table.item(0, 0).text() == "Opus 256"
-    names = [name for _, name in desk.bench.hear_choices()]
+    names = [name for _, name in desk.bench.listening.hear_choices()]
     assert names[-2:] == ["Opus 256", "Opus 256 lost"]
     panel.table.cellWidget(0, panel.table.columnCount() - 1).click()
     assert desk.session.view.hear == encoding.id + LOST
@@ -108,7 +108,7 @@ def test_encodings_are_checked_heard_and_asked_for_a_margin(desk: Desk, page: De
     desk.bench.engine.play()
     desk.wait(lambda: desk.bench.engine.playing)
     panel.search.click()
-    desk.wait(lambda: page.delivery.margin is not None and not desk.bench.busy)
+    desk.wait(lambda: page.delivery.margin is not None and not desk.bench.background.busy)
     assert "margin" in panel.margin.text()
     if page.delivery.margin.margin > 0.0:
         panel.use.click()
@@ -121,7 +121,7 @@ def test_prices_are_found_heard_and_kept_with_keys(desk: Desk, page: DeliverPage
     desk.bench.look(page="shape")
     desk.window.shape.target.costs.click()
     assert desk.session.view.page == "deliver"
-    desk.wait(lambda: len(page.delivery.prices) == 6 and not desk.bench.busy)
+    desk.wait(lambda: len(page.delivery.prices) == 6 and not desk.bench.background.busy)
     desk.settle()
     table = page.costs.table
     assert "the target" in table.item(table.currentRow(), 0).text()
@@ -227,7 +227,7 @@ def test_the_report_is_written_and_printed(
         path = tmp_path / f"r{suffix}"
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, path=path: (str(path), ""))
         getattr(page, name)()
-        desk.wait(lambda path=path: path.exists() and not desk.bench.busy)
+        desk.wait(lambda path=path: path.exists() and not desk.bench.background.busy)
     assert "Harbour Take" in (tmp_path / "r.html").read_text() and (tmp_path / "r.json").exists()
     assert (tmp_path / "r.pdf").read_bytes().startswith(b"%PDF")
 
@@ -238,7 +238,7 @@ def test_replacing_is_asked_once(
     written(desk, page)
     asked = answering(monkeypatch, "stay")
     page.write_all()
-    assert len(asked) == 1 and not desk.bench.busy
+    assert len(asked) == 1 and not desk.bench.background.busy
     answering(monkeypatch, "replace")
     written(desk, page)
     assert len(list((tmp_path / "out").iterdir())) == 1
@@ -251,7 +251,7 @@ def test_dither_is_heard_by_keys_and_chosen_blind(desk: Desk, page: DeliverPage)
     row = desk.session.deliverables[0]
     dialog = DitherDialog(page, page.delivery, row)
     dialog.show()
-    desk.wait(lambda: dialog.ready and not desk.bench.busy)
+    desk.wait(lambda: dialog.ready and not desk.bench.background.busy)
     QTest.keyClick(dialog, Qt.Key.Key_3)
     assert desk.session.view.hear == "dither-light" and dialog.buttons[2].isChecked()
     desk.wait(lambda: desk.bench.engine.playing and desk.bench.engine.position >= 4.9)
@@ -265,9 +265,9 @@ def test_dither_is_heard_by_keys_and_chosen_blind(desk: Desk, page: DeliverPage)
     QTest.keyClick(dialog, Qt.Key.Key_Return)
     assert desk.session.deliverables[0].dither == heard and dict(KINDS)[heard] in dialog.state.text()
     dialog.reject()
-    assert desk.session.view.hear == RESULT and desk.bench.passing is None
+    assert desk.session.view.hear == RESULT and desk.bench.listening.passing is None
     desk.wait(lambda: not desk.bench.engine.playing and desk.bench.engine.position == pytest.approx(3.0, abs=0.02))
-    assert not [id for id in desk.bench.beside if id.startswith("dither-")]
+    assert not [id for id in desk.bench.listening.beside if id.startswith("dither-")]
 
 
 def test_an_album_is_measured_aimed_and_delivered(desk: Desk, page: DeliverPage, tmp_path: Path) -> None:
@@ -280,7 +280,7 @@ def test_an_album_is_measured_aimed_and_delivered(desk: Desk, page: DeliverPage,
     dialog.folder = tmp_path / "album"
     dialog.show()
     dialog.take([first, second, tmp_path / "gone.gluvo"])
-    desk.wait(lambda: len(dialog.tracks) == 2 and not desk.bench.busy)
+    desk.wait(lambda: len(dialog.tracks) == 2 and not desk.bench.background.busy)
     assert "gone.gluvo was not found" in dialog.state.text() and "2 songs" in dialog.spread.text()
     dialog.target.setCurrentIndex(1)
     dialog.together.set_on(True)
@@ -289,9 +289,9 @@ def test_an_album_is_measured_aimed_and_delivered(desk: Desk, page: DeliverPage,
     assert loud == pytest.approx(-14.0) and soft < -16.0
     assert dialog.table.item(1, 4).text() == f"{soft:.1f}".replace("-", "−")
     dialog.write.click()
-    desk.wait(lambda: dialog.table.item(1, 5).text() != "" and not desk.bench.busy)
+    desk.wait(lambda: dialog.table.item(1, 5).text() != "" and not desk.bench.background.busy)
     assert [dialog.table.item(n, 5).text() for n in range(2)] == ["1 file, on target"] * 2
     assert len(list((tmp_path / "album").iterdir())) == 2
     dialog.write.click()
-    desk.wait(lambda: "exists already" in dialog.table.item(0, 5).text() and not desk.bench.busy)
+    desk.wait(lambda: "exists already" in dialog.table.item(0, 5).text() and not desk.bench.background.busy)
     dialog.reject()

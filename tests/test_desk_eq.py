@@ -321,13 +321,13 @@ def test_hunting_follows_the_pointer_and_leaves_a_cut(eq_desk: Desk) -> None:
     eq_desk.bot.mousePress(mid, LEFT, pos=start.toPoint())
     move(mid, QPointF(mid.x_at(3000.0), start.y()))
     assert ed.hunt.place == ("mid", pytest.approx(3000.0, rel=0.02))
-    hunted = eq_desk.bench._hunted
+    hunted = eq_desk.bench.listening._hunted
     assert hunted is not None and len(hunted.step("midsideeq-1").bands) == 3  # type: ignore[union-attr]
     assert eq_desk.session.strips == before.strips  # nothing of it is in the session
     eq_desk.bot.mouseRelease(mid, LEFT, pos=QPoint(round(mid.x_at(3000.0)), round(start.y())))
     band = chosen(eq_desk)
     assert band.freq == pytest.approx(3000.0, rel=0.02) and (band.gain, band.q, band.target) == (-3.0, 4.0, "mid")
-    assert eq_desk.bench._hunted is None and eq_desk.bench.document.undo_name == "Cut where the hunt ended"
+    assert eq_desk.bench.listening._hunted is None and eq_desk.bench.document.undo_name == "Cut where the hunt ended"
     cut = ed.hunt_row.rulers.all["cut"]
     cut.setFocus()
     eq_desk.bot.keyClick(cut, Qt.Key.Key_Home)  # at 0 nothing stays
@@ -358,7 +358,7 @@ def test_holding_h_hunts_with_the_arrow_keys(eq_desk: Desk) -> None:
     eq_desk.bot.keyPress(ed.table, Qt.Key.Key_H)
     eq_desk.bot.keyClick(ed.table, Qt.Key.Key_Escape)
     eq_desk.bot.keyRelease(ed.table, Qt.Key.Key_H)
-    assert len(eq(eq_desk).bands) == 3 and eq_desk.bench._hunted is None
+    assert len(eq(eq_desk).bands) == 3 and eq_desk.bench.listening._hunted is None
     eq_desk.bench.look(step="glue-1")
     shortcut(eq_desk, "H")
     assert eq_desk.session.view.hear == "detector"  # there H is the detector's
@@ -446,7 +446,7 @@ def test_moving_bands_are_seen_moving(eq_desk: Desk) -> None:
     moving = Band(id=2, target="mid", freq=100.0, dynamic=True, threshold=-60.0, range=9.0, ratio=4.0)
     eq_desk.bench.edit("x", lambda s: s.with_step(eq(eq_desk).with_band(moving)))
     mid, side = lane(eq_desk, "mid"), lane(eq_desk, "side")
-    eq_desk.bench.toggle_play()
+    eq_desk.bench.listening.toggle_play()
     eq_desk.wait(lambda: mid._moves.get(2, 0.0) < -3.0)
     mark = mid.mark_at(eq(eq_desk).band(2)).toPoint()  # type: ignore[arg-type]
 
@@ -459,7 +459,7 @@ def test_moving_bands_are_seen_moving(eq_desk: Desk) -> None:
     assert drawn() > 2
     mid.show_moves({})
     assert drawn() == 0
-    eq_desk.bench.toggle_play()
+    eq_desk.bench.listening.toggle_play()
     eq_desk.wait(lambda: not mid._moves and not side._moves)
 
 

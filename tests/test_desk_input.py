@@ -178,7 +178,7 @@ def test_space_plays_after_a_typed_value(full_desk: Desk) -> None:
     assert engine is not None and not engine.playing
     key(desk, KEYS.Key_Space)
     assert engine.playing
-    desk.bench.toggle_play()
+    desk.bench.listening.toggle_play()
 
 
 def test_a_name_typed_in_the_tree_stays_on_its_page(full_desk: Desk) -> None:
@@ -191,7 +191,7 @@ def test_a_name_typed_in_the_tree_stays_on_its_page(full_desk: Desk) -> None:
         type_and_end(desk, "Quay" if end != KEYS.Key_Return else "Ferry", end)
         assert desk.session.view.page == "buses" and not open_fields(desk) and focus(desk) is tree
         assert desk.session.strip("stem-1").name == name  # type: ignore[union-attr]
-        desk.bench.hear(RESULT)
+        desk.bench.listening.hear(RESULT)
         key(desk, "2")
         assert desk.session.view.hear == UNTOUCHED
 
@@ -205,7 +205,7 @@ def test_sections_and_lanes_are_renamed_once(full_desk: Desk) -> None:
     desk.window.shape.editor.rename()  # type: ignore[union-attr]
     type_and_end(desk, "Loud", KEYS.Key_Return)
     assert desk.session.item("lane-1").name == "Loud" and not open_fields(desk)  # type: ignore[union-attr]
-    desk.bench.hear(RESULT)
+    desk.bench.listening.hear(RESULT)
     key(desk, "2")
     assert desk.session.view.hear == UNTOUCHED
 
@@ -223,7 +223,7 @@ def test_a_typed_cell_is_taken_once(full_desk: Desk) -> None:
         desk.wait(lambda: not open_fields(desk))
         assert focus(desk) is editor.table
         assert getattr(desk.session.step("eq-1").band(1), name) == value  # type: ignore[union-attr]
-        desk.bench.hear(RESULT)
+        desk.bench.listening.hear(RESULT)
         key(desk, "2")
         assert desk.session.view.hear == UNTOUCHED and not open_fields(desk)
     key(desk, KEYS.Key_B, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
@@ -246,7 +246,7 @@ def test_a_deliverables_name_is_typed_once(full_desk: Desk) -> None:
     key(desk, KEYS.Key_Return)
     desk.wait(lambda: not open_fields(desk))
     assert desk.session.deliverables[0].name == "Vinyl" and focus(desk) is table
-    desk.bench.hear(RESULT)
+    desk.bench.listening.hear(RESULT)
     key(desk, "2")
     assert desk.session.view.hear == UNTOUCHED
 
@@ -260,9 +260,9 @@ def test_reach_goes_down_in_one_action_and_its_cost_belongs_to_its_state(full_de
     desk.settle()
     before = desk.session
     shortcut(desk, "Ctrl+R")
-    desk.wait(lambda: desk.bench.reach is not None and not desk.bench.busy)
+    desk.wait(lambda: desk.bench.advice.reach is not None and not desk.bench.background.busy)
     panel = desk.window.shape.target
-    assert desk.bench.reach is not None and desk.bench.reach[1].met and "Cost:" in panel.cost.text()
+    assert desk.bench.advice.reach is not None and desk.bench.advice.reach[1].met and "Cost:" in panel.cost.text()
     limiter = desk.session.step("limiter-1")
     assert isinstance(limiter, Limiter) and limiter.drive == 0.0
     added = [i for i in desk.session.mix.chain if i.id not in {x.id for x in before.mix.chain}]
@@ -640,7 +640,7 @@ def test_a_second_window_reads_only_and_takes_over(full_desk: Desk, monkeypatch:
     desk.bot.mouseClick(other.notice.act, LEFT)
     other.bench.set_setting("trim-1", "gain", -9.0, "Gain")
     assert other.bench.document.undo_name == "Trim gain" and other.documents.save()
-    desk.window.bench.check_ownership()
+    desk.window.bench.opening.check_ownership()
     assert "taken over" in desk.window.notice.text.text() and desk.bench.document.read_only
     desk.bench.set_setting("trim-1", "gain", -1.0, "Gain")
     answering(monkeypatch, "lose")

@@ -237,7 +237,7 @@ def test_what_is_heard_alone_is_heard_from_the_device(bands: Desk) -> None:
     assert bands.session.view.solo == (row,)
     ledger = bands.window.shape.ledger
     assert "heard alone" in ledger.row(row).words
-    bands.bench.toggle_play()
+    bands.bench.listening.toggle_play()
     engine = bands.bench.engine
     assert engine is not None
     bands.wait(lambda: engine.playing and engine.position > 3.2)
@@ -246,7 +246,7 @@ def test_what_is_heard_alone_is_heard_from_the_device(bands: Desk) -> None:
     assert bands.session.view.hear == "band" and bands.session.view.band == 1 and column(bands, 0).change.on
     column(bands, 0).change.click()
     assert bands.session.view.hear == "result" and not bands.session.view.solo
-    bands.bench.toggle_play()
+    bands.bench.listening.toggle_play()
 
 
 def test_the_live_mark_follows_what_the_steps_take(bands: Desk) -> None:
@@ -256,9 +256,9 @@ def test_the_live_mark_follows_what_the_steps_take(bands: Desk) -> None:
     bands.settle()
     spread = column(bands, 0).spread
     assert "dB off" in spread.words and spread._live is None
-    bands.bench.toggle_play()
+    bands.bench.listening.toggle_play()
     bands.wait(lambda: spread._live is not None and spread._live < -1.0)
-    bands.bench.toggle_play()
+    bands.bench.listening.toggle_play()
     bands.wait(lambda: spread._live is None)
 
 
@@ -340,8 +340,8 @@ def test_the_de_esser_finds_its_threshold_and_shows_where_it_works(desk: Desk) -
     assert shown.list.rowCount() == len(shown.sibilants._places)
     shown.list.setFocus()
     QTest.keyClick(shown.list, KEY.Key_Return)
-    assert desk.bench.passing is not None
-    desk.bench.toggle_play()
+    assert desk.bench.listening.passing is not None
+    desk.bench.listening.toggle_play()
     shown.taken.click()
     assert desk.session.view.hear == "taken"
     shown.ear.click()

@@ -95,11 +95,11 @@ def test_live_lines_follow_what_plays_and_hold_their_peaks(tone_desk: Desk) -> N
     bar.live.toggled.emit(True)
     assert bar.view.grab().toImage() == still  # nothing plays: the average stays
     bar.hold.toggled.emit(True)
-    tone_desk.bench.toggle_play()
+    tone_desk.bench.listening.toggle_play()
     tone_desk.wait(lambda: len(bar.view._live) == 3)
     first = bar.view._live
     tone_desk.wait(lambda: bar.view._live is not first)
-    tone_desk.bench.toggle_play()
+    tone_desk.bench.listening.toggle_play()
     _, after, held = bar.view._live
     assert after.max() > -70.0 and (held >= after - 1e-6).all()
     bar.hold.toggled.emit(False)
@@ -110,14 +110,16 @@ def test_a_spectrum_is_frozen_and_a_reference_compared_at_equal_loudness(tone_de
     bar = panel(tone_desk)
     assert entries(bar.freeze_menu)[1:] == ["Reference Old Pier"]
     press(bar.freeze_menu, "What goes out")
-    frozen = tone_desk.bench.frozen
+    frozen = tone_desk.bench.measurement.frozen
     assert frozen is not None and "Refrain" in frozen.name and bar.view._frozen is frozen
     press(bar.freeze_menu, "Reference Old Pier")
-    tone_desk.wait(lambda: tone_desk.bench.frozen is not None and tone_desk.bench.frozen.name == "Old Pier")
+    tone_desk.wait(
+        lambda: tone_desk.bench.measurement.frozen is not None and tone_desk.bench.measurement.frozen.name == "Old Pier"
+    )
     tone_desk.bench.look(step="glue-1")  # it stays, whatever is looked at
-    assert panel(tone_desk).view._frozen is tone_desk.bench.frozen
+    assert panel(tone_desk).view._frozen is tone_desk.bench.measurement.frozen
     press(panel(tone_desk).freeze_menu, "Let go")
-    assert tone_desk.bench.frozen is None
+    assert tone_desk.bench.measurement.frozen is None
 
 
 def test_limits_are_drawn_kept_passed_and_undone(tone_desk: Desk) -> None:

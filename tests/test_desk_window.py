@@ -63,7 +63,7 @@ def test_keys_choose_what_is_heard(desk: Desk) -> None:
     assert song is not None
     heard = song.result.figures(span).integrated + gains["result"]
     assert heard == pytest.approx(song.untouched.figures(span).integrated + gains["untouched"], abs=0.01)
-    part = desk.bench.partner("reference-1")
+    part = desk.bench.listening.partner("reference-1")
     assert part is not None
     reference = joint_of(desk.bench.audio.references["reference-1"]).figures(Span(part.start, part.end))
     assert heard == pytest.approx(reference.integrated + gains["reference-1"], abs=0.01)
@@ -80,7 +80,7 @@ def test_play_loops_the_section(desk: Desk) -> None:
     desk.wait(lambda: engine.position > 3.3)
     assert engine.playing and 3.0 <= engine.position < 7.5
     desk.wait(lambda: desk.window.shape.target.live.loudness(0.4) > -60)
-    desk.bench.seek(7.3)
+    desk.bench.listening.seek(7.3)
     desk.wait(lambda: 3.0 <= engine.position < 4.0)
     desk.bot.mouseClick(desk.window.header.play, Qt.MouseButton.LeftButton)
     desk.wait(lambda: not engine.playing)

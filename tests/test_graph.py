@@ -183,7 +183,7 @@ def test_edits_during_play_end_where_a_render_does(material: Material) -> None:
 
 def test_an_edit_makes_only_what_it_changes(material: Material) -> None:
     engine = Engine(material, {}, band())
-    before = engine._graph
+    before = engine._swap.graph
     engine.change(band().with_step(msgspec.structs.replace(band().step("l"), drive=7.0)))
     shared = [key for key, part in engine._latest.parts.items() if before.parts.get(key) is part]
     assert len(engine._latest.parts) - len(shared) <= 3

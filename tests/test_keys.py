@@ -141,7 +141,7 @@ def heard(number: int) -> Callable[[Desk], None]:
     def prepare(desk: Desk) -> None:
         for n in range(5):
             desk.bench.keep(lambda s, n=n: kept(s, f"State {n}", "", {})[0])
-        desk.bench.hear(RESULT if number != 1 else UNTOUCHED)
+        desk.bench.listening.hear(RESULT if number != 1 else UNTOUCHED)
 
     return prepare
 
@@ -202,9 +202,9 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+Shift+M": (on_stem, view("strip")),
     "Space": (NONE, lambda desk: desk.bench.engine.playing),  # type: ignore[union-attr]
     "L": (NONE, view("loop")),
-    "Home": (lambda desk: desk.bench.seek(5.0), view("position")),
+    "Home": (lambda desk: desk.bench.listening.seek(5.0), view("position")),
     **{str(n): (heard(n), view("hear")) for n in range(1, 10)},
-    "X": (lambda desk: desk.bench.hear(UNTOUCHED), view("hear")),
+    "X": (lambda desk: desk.bench.listening.hear(UNTOUCHED), view("hear")),
     "J": (NONE, view("hear")),
     "K": (NONE, view("hear")),
     "Shift+X": (NONE, lambda desk: desk.window.hear_row.alternating.every),
@@ -332,7 +332,7 @@ def test_digits_on_a_ruler_type_a_value_and_choose_what_is_heard_elsewhere(desk:
 @pytest.mark.parametrize(("pressed", "wanted"), [(KEYS.Key_Home, -60.0), (KEYS.Key_End, 0.0)])
 def test_home_and_end_on_a_ruler_are_its_own(desk: Desk, pressed: Qt.Key, wanted: float) -> None:
     threshold, position = ruler(desk, "threshold"), desk.bench.engine.position  # type: ignore[union-attr]
-    desk.bench.seek(5.0)
+    desk.bench.listening.seek(5.0)
     threshold.setFocus()
     key(desk, pressed)
     assert threshold.value == pytest.approx(wanted) and desk.session.view.position == 5.0
@@ -440,7 +440,7 @@ def test_a_tap_is_told_from_a_hold_by_the_times_of_the_events(desk: Desk) -> Non
     key_event(desk, QEvent.Type.KeyRelease, 10_000 + HELD_MS - 100)
     QTest.qWait(60)
     assert desk.session.view.hear == UNTOUCHED  # however long the window took to get to it
-    desk.bench.hear(RESULT)
+    desk.bench.listening.hear(RESULT)
     hold(desk, 20_000)
     assert desk.session.view.hear == UNTOUCHED
     key_event(desk, QEvent.Type.KeyRelease, 20_000 + HELD_MS + 100)

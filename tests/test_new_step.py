@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import json
 import os
 import subprocess
@@ -11,6 +12,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+
+import gluvo
+from gluvo.steps import STEP_KINDS, Lane, Split
 
 from .conftest import RATE, music
 
@@ -39,3 +43,22 @@ def test_a_step_is_one_file_and_one_name(tmp_path: Path) -> None:
     assert told["controls"] == ["aim", "hold_aim", "threshold"] and set(told["found"]) >= {"Threshold", "Reduce by"}
     assert "Press" in told["menu"]
     assert np.isfinite(told["reduction"])
+
+
+EDITORS = ("desk/editors/split/",)
+"""Editors of one kind of step may ask whether it is still there."""
+
+
+def test_nothing_outside_of_steps_asks_which_step_it_is() -> None:
+    kinds = {kind.__name__ for kind in (*STEP_KINDS, Lane, Split)}
+    asked = []
+    source = Path(gluvo.__file__).parent
+    for file in sorted(source.rglob("*.py")):
+        place = file.relative_to(source).as_posix()
+        if place.startswith(("steps/", *EDITORS)):
+            continue
+        for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "isinstance":
+                names = {n.id for n in ast.walk(node.args[1]) if isinstance(n, ast.Name)}
+                asked += [f"{place}:{node.lineno}"] if names & kinds else []
+    assert asked == []

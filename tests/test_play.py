@@ -265,9 +265,9 @@ def test_a_request_is_told_as_taken_only_with_the_place_it_led_to() -> None:
             return super().write(block)
 
     engine = Engine(sound(sine(200, 1.0, -6)), {}, one([]))
-    engine.start(AskedMeanwhile(RATE))
-    until(lambda: len(told) >= 20 or engine.failed)
-    engine.close()
+    engine.output.start(AskedMeanwhile(RATE))
+    until(lambda: len(told) >= 20 or engine.output.failed)
+    engine.output.close()
     assert [count for count, _ in told[:20]] == [max(0, n - 1) for n in range(20)]
     assert all(place == pytest.approx(0.01 * count, abs=1 / RATE) for count, place in told)
 

@@ -205,7 +205,7 @@ def dialog(desk: Desk, tmp_path: Path) -> PresetDialog:
 
 
 def heard(desk: Desk) -> object:
-    return desk.bench._hunted
+    return desk.bench.listening._hunted
 
 
 def test_presets_are_heard_as_loud_as_the_result_and_escape_gives_it_back(desk: Desk, dialog: PresetDialog) -> None:
@@ -214,7 +214,7 @@ def test_presets_are_heard_as_loud_as_the_result_and_escape_gives_it_back(desk: 
     QTest.keyClick(dialog.list, KEY.Key_Down)
     assert dialog.name.text() == "Hold a mix together" and dialog.texts["when_not"].text().endswith(".")
     desk.wait(lambda: heard(desk) is not None)
-    tried, gain = desk.bench._hunted, desk.bench._hunted_gain
+    tried, gain = desk.bench.listening._hunted, desk.bench.listening._hunted_gain
     assert tried is not None and gain is not None and "on average" in dialog.words.text()
     renderer, span = desk.bench.renderer, desk.bench.span
     assert renderer is not None

@@ -24,6 +24,7 @@ from gluvo.play import remote as host_module
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
+from gluvo.play.requests import Change, ChooseDevice
 from gluvo.play.server import _bare
 from gluvo.render.cache import Cache
 from gluvo.render.song import Renderer
@@ -90,16 +91,16 @@ def test_nothing_that_is_asked_for_ends_the_process() -> None:
     for seconds in (1e300, float("inf"), float("nan"), -1e9):
         engine.seek(seconds)
         engine.loop(seconds, seconds)
-    host.send("change", "no session at all")
-    host.send("nonsense")
-    host.send("device", "a device that is not there")
+    host.send(Change("no session at all"))  # type: ignore[arg-type]
+    host.send("nonsense")  # type: ignore[arg-type]
+    host.send(ChooseDevice("a device that is not there"))
     assert host.wait(60.0) and host.alive
     looked_after(engine, lambda: engine.event != "")
     assert "could not be played" in engine.take_event()
     engine.no_loop()
     engine.seek(1.0)
     engine.play()
-    looked_after(engine, lambda: len(engine.read().power) > 0)
+    until(lambda: len(engine.read().power) > 0)  # each reading is told once
     engine.close()
     host.close()
 
@@ -124,11 +125,11 @@ class Failing:
 @pytest.mark.parametrize(("error", "broken"), [(DeviceError("The cable is out."), False), (ValueError("odd"), True)])
 def test_a_failing_device_ends_no_more_than_its_thread(error: Exception, broken: bool) -> None:
     engine = Engine(material(noise(1.0)), {}, one([]))
-    engine.start(Failing(error))
-    assert engine._thread is not None
-    engine._thread.join(10.0)
-    assert engine.failed and engine.broken is broken
-    engine.close()
+    engine.output.start(Failing(error))
+    assert engine.output.thread is not None
+    engine.output.thread.join(10.0)
+    assert engine.output.failed and engine.output.broken is broken
+    engine.output.close()
 
 
 # --- room --------------------------------------------------------------------------------------------------------------
@@ -222,7 +223,7 @@ def test_the_window_answers_during_a_storm_of_edits_and_resizes(desk: Desk, tmp_
             desk.bench.look(step="glue-1")
             shortcut(desk, "T")
         QApplication.processEvents()
-    desk.wait(lambda: not desk.bench.busy)
+    desk.wait(lambda: not desk.bench.background.busy)
     assert 0.0 < turns.longest < 700.0
     desk.wait(lambda: "measured" in desk.window.deliver.status.text())
 
@@ -243,14 +244,14 @@ def test_finding_a_threshold_does_not_stop_the_writing(desk: Desk, tmp_path: Pat
     told = [line for line in desk.window.work.lines if line.task is not None and line.task.kind is WRITING]
     assert told and told[0].task.title.startswith("Writing") and told[0].stop.isVisible()
     desk.wait(lambda: "measured" in page.status.text())
-    desk.wait(lambda: not desk.bench.busy)
+    desk.wait(lambda: not desk.bench.background.busy)
     assert len(list((tmp_path / "out").iterdir())) == 2
     glue = desk.session.step("glue-1")
     assert isinstance(glue, Glue) and glue.threshold != -26.0
     page.write_all()
     lines = [line for line in desk.window.work.lines if line.task is not None and line.task.kind is WRITING]
     desk.bot.mouseClick(lines[0].stop, Qt.MouseButton.LeftButton)
-    desk.wait(lambda: not desk.bench.busy)
+    desk.wait(lambda: not desk.bench.background.busy)
     assert not list((tmp_path / "out").glob(".*"))
 
 
@@ -280,7 +281,7 @@ def test_a_stem_that_changes_while_it_is_open_is_told(desk: Desk, tmp_path: Path
     loud = shown.result.figures().integrated
     soundfile.write(tmp_path / "Harbour Take.wav", music(9.0) * 0.5, RATE, "PCM_24")
     QApplication.sendEvent(desk.window, QEvent(QEvent.Type.ActivationChange))
-    desk.bench.check_files()
+    desk.bench.opening.check_files()
     desk.wait(lambda: "has changed" in desk.window.notice.text.text())
     now = desk.bench.picture.song_render
     assert now is not None and now.result.figures().integrated == loud  # nothing is mixed

@@ -38,6 +38,7 @@ from gluvo.session.records import Deliverable, Media, Reference, View
 from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, settings_of
 from gluvo.steps.base import MAX_BLOCK, N, Processor, Wiring
+from gluvo.workbench.audio import OpenAudio
 
 from .conftest import RATE, material, music, noise, one, sine
 from .desk import Desk
@@ -415,7 +416,7 @@ def test_references_are_added_without_a_stop_in_playing(desk: Desk) -> None:
     desk.wait(lambda: len(desk.bench.audio.references) > len(there))
     (reference,) = set(desk.bench.audio.references) - there
     assert desk.bench.engine is engine and engine.playing and reference in engine.beside
-    desk.bench.hear(reference)
+    desk.bench.listening.hear(reference)
     desk.wait(lambda: desk.bench.session.view.hear == reference and reference in desk.window.hear_row.buttons)
     desk.window.remove_reference(reference)
     desk.wait(lambda: set(desk.bench.audio.references) == there)
@@ -428,17 +429,17 @@ def test_spans_and_maps_are_values() -> None:
 
 
 def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
-    from gluvo.desk.model import workbench
+    from gluvo.desk.model import opening
 
-    go_on, original = threading.Event(), workbench.analysed
+    go_on, original = threading.Event(), opening.analysed
 
-    def slow(audio: workbench.OpenAudio, progress: Progress) -> workbench.OpenAudio:
+    def slow(audio: OpenAudio, progress: Progress) -> OpenAudio:
         go_on.wait(20.0)
         return original(audio, progress)
 
-    monkeypatch.setattr(workbench, "analysed", slow)
-    desk.bench._to_analyse = True
-    desk.bench._analyse()
+    monkeypatch.setattr(opening, "analysed", slow)
+    desk.bench.opening._to_analyse = True
+    desk.bench.opening._analyse()
     before = set(desk.bench.audio.references)
     path = desk.bench.document.folder / "Late.wav"
     soundfile.write(path, music(2.0), RATE)

@@ -288,7 +288,7 @@ def test_no_click_when_bands_come_go_move_and_merge_while_it_plays(phase: str) -
     steps.append(steps[-1].with_band(1, gain=-3.0))
     steps.append(steps[-1].merged(1))
     steps.append(steps[-1].with_band(steps[-1].bands[-1].id, target="side"))
-    steps.append(steps[-1].without_band(steps[-1].bands[-1].id))
+    steps.append(steps[-1].without_part(steps[-1].bands[-1].id))
     steps.append(msgspec.structs.replace(steps[-1], slope=48))
     engine = Engine(material(x), {}, one([steps[0]]))
     engine.listen(Monitoring())
@@ -321,7 +321,7 @@ def test_whatever_is_done_to_bands_they_stay_in_order(deeds: list[tuple[str, int
         elif deed == "merge":
             made = made.merged(band)
         elif deed == "remove":
-            made = made.without_band(band)
+            made = made.without_part(band)
         else:
             made = made.with_crossover(n % len(made.crossovers), freq)
         assert made.problem() == "" and 2 <= len(made.bands) <= 5

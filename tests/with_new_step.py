@@ -69,7 +69,7 @@ def seen(folder: Path) -> dict[str, object]:
     window = Window(Workbench("silent", Host()))
     window.show()
     window.open_path(folder / "Take.gluvo")
-    while window.bench.audio.material is None or window.bench.busy:
+    while window.bench.audio.material is None or window.bench.background.busy:
         QTest.qWait(10)
     window.bench.look(step="p")
     QTest.qWait(10)

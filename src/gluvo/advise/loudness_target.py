@@ -17,9 +17,9 @@ from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
 from gluvo.session import chains
 from gluvo.session.records import MIX, Session, Target
-from gluvo.steps import Clipper, Limiter, Trim, settings_of
-from gluvo.steps.limiter import last_limiter
-from gluvo.steps.trim import with_reach
+from gluvo.steps import Trim, settings_of
+from gluvo.steps.ceiling import last_limiter, with_ceiling
+from gluvo.steps.trim import as_trim, with_reach
 
 CLOSE = 0.02
 """LU within which the search stops."""
@@ -80,8 +80,8 @@ class Reached:
 
 def _trim_before(session: Session, step: str) -> Trim | None:
     """The Trim right before a limiter of the mix bus, if one stands there and is on."""
-    trim = session.step(chains.before_which(session.mix.chain, step))
-    return trim if isinstance(trim, Trim) and trim.on else None
+    trim = as_trim(session.step(chains.before_which(session.mix.chain, step)))
+    return trim if trim is not None and trim.on else None
 
 
 def driven(session: Session, step: str, drive: float, ceiling: float) -> Session:
@@ -92,7 +92,7 @@ def driven(session: Session, step: str, drive: float, ceiling: float) -> Session
     drive (`Trim.by_reach`) counts as drive, and is taken back first.
     """
     limiter = next(s for s in session.mix.chain if s.id == step)
-    own = settings_of(Limiter)["drive"].clamp(drive)
+    own = settings_of(type(limiter))["drive"].clamp(drive)
     limiter = msgspec.structs.replace(limiter, drive=round(own, 3), ceiling=ceiling, output=0.0, hold_loudness=False)
     session, rest, trim = session.with_step(limiter), round(drive - own, 3), _trim_before(session, step)
     if trim is not None:
@@ -194,8 +194,7 @@ def reach_target(
     bus to drive. Raises `GluvoError` if there is no limiter or no sound.
     """
     target = session.target
-    named = session.step(step) if step else None
-    limiter = named if isinstance(named, Limiter | Clipper) else last_limiter(session.mix.chain)
+    limiter = with_ceiling(session.step(step)) or last_limiter(session.mix.chain)
     if limiter is None:
         raise GluvoError(NO_LIMITER)
     plan = renderer.plan(session)

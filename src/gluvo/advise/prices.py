@@ -18,12 +18,11 @@ from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
 from gluvo.session.records import Session
-from gluvo.steps import ChainItem, Clipper, Limiter
-from gluvo.steps.settings import number
+from gluvo.steps.ceiling import CeilingStep, with_ceiling
+from gluvo.steps.settings import number, settings_of
 
 STEPS = (-3.0, -2.0, -1.0, 0.0, 1.0)
 """LU against the target that are priced."""
-MOST_CEILING = 0.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -133,15 +132,11 @@ class Division(msgspec.Struct, frozen=True):
     ] = 0.0
 
 
-def last_two(session: Session) -> tuple[Limiter | Clipper, Limiter | Clipper] | None:
+def last_two(session: Session) -> tuple[CeilingStep, CeilingStep] | None:
     """The two steps that the mix bus ends with, if both work against a ceiling."""
-    on: list[ChainItem] = [item for item in session.mix.chain if item.on]
-    if len(on) < 2 or not all(item.holds_ceiling for item in on[-2:]):
-        return None
-    first, last = on[-2:]
-    assert isinstance(first, Limiter | Clipper)
-    assert isinstance(last, Limiter | Clipper)
-    return first, last
+    last_on = [item for item in session.mix.chain if item.on][-2:]
+    found = [step for item in last_on if (step := with_ceiling(item)) is not None]
+    return (found[0], found[1]) if len(found) == 2 else None
 
 
 def divided(renderer: Renderer, session: Session, tops: float, progress: Progress = no_progress) -> Session:
@@ -154,9 +149,9 @@ def divided(renderer: Renderer, session: Session, tops: float, progress: Progres
     plan = Plan(session, renderer.material.sounds)
     loudness = renderer.joint(plan.result, None, lambda d: progress(0.2 * d)).loudness()
     peak = renderer.joint(plan.before[first.id]).figures().true_peak + first.drive
-    lowest = -12.0 if isinstance(first, Limiter) else -24.0
-    ceiling = min(MOST_CEILING, max(lowest, peak - tops))
-    drive = max(0.0, min(24.0, first.drive + (ceiling - (peak - tops))))  # where the ceiling's own range ends
+    settings = settings_of(type(first))
+    ceiling = settings["ceiling"].clamp(peak - tops)
+    drive = settings["drive"].clamp(first.drive + (ceiling - (peak - tops)))  # where the ceiling's own range ends
     changed = msgspec.structs.replace(first, ceiling=round(ceiling, 3), drive=round(drive, 3))
     aim = msgspec.structs.replace(
         session.target, measure="integrated", loudness=max(-40.0, min(0.0, loudness)), true_peak=last.ceiling

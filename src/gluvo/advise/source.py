@@ -10,7 +10,7 @@ import msgspec
 
 from gluvo.session.records import Session
 from gluvo.steps import ChainItem, Trim, settings_of
-from gluvo.steps.trim import with_gain
+from gluvo.steps.trim import gain_at_work, with_gain
 
 HEADROOM = 1.0
 """dB under full scale that a source should leave."""
@@ -26,7 +26,7 @@ def with_room(session: Session, strip_id: str, true_peak: float, along: bool) ->
     if strip is None:
         return session
     first, gain = next(iter(strip.chain), None), round(-ROOM - true_peak, 2)
-    before = first.gain if isinstance(first, Trim) and first.on else 0.0
+    before = gain_at_work(first)
     trim = with_gain(first, gain)
     if trim is not None:
         trim = msgspec.structs.replace(trim, on=True)
@@ -48,8 +48,7 @@ def has_thresholds(chain: Sequence[ChainItem]) -> bool:
 
 def _makes_room(session: Session) -> bool:
     """Whether the mix chain begins with a Trim that gives the steps after it room."""
-    first = next((item for item in session.mix.chain if item.on), None)
-    return isinstance(first, Trim) and first.gain <= -HEADROOM
+    return gain_at_work(next((item for item in session.mix.chain if item.on), None)) <= -HEADROOM
 
 
 def source_notes(session: Session, true_peak: float, flat: int) -> tuple[str, ...]:

@@ -23,7 +23,8 @@ from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
-from gluvo.steps import ChainItem, DeEsser, Glue, MidSideEq, ResonanceTamer, Saturation, Split, Step, Width
+from gluvo.steps import ChainItem, Glue, MidSideEq, ResonanceTamer, Split, Step
+from gluvo.steps.base import Analysis
 from gluvo.steps.de_esser import WORKS
 from gluvo.steps.mid_side_eq import equaliser
 
@@ -104,8 +105,9 @@ def analysed_step(
     loudness = before.loudness(span), after.loudness(span)
     around = StepAnalysis(step.id if step is not None else "", before.tone(span), after.tone(span), loudness)
     progress(0.2)
-    look = LOOKS.get(type(step)) if step is not None else None
-    return around if look is None else look(around, step, Sides(before, after, span, keys), progress)
+    for analysis in step.analyses if step is not None else ():
+        around = ANALYSES[analysis](around, step, Sides(before, after, span, keys), progress)
+    return around
 
 
 @dataclass(frozen=True, eq=False)
@@ -122,7 +124,7 @@ class Sides:
         return self.before.rate
 
 
-def _equaliser(around: StepAnalysis, step: MidSideEq, sides: Sides, progress: Progress) -> StepAnalysis:
+def _bands(around: StepAnalysis, step: MidSideEq, sides: Sides, progress: Progress) -> StepAnalysis:
     before, after, span = sides.before, sides.after, sides.span
     ringing = sorted((r for part in MID_SIDE for r in after.resonances(span, part)), key=lambda r: -r.prominence)
     heard = [key.heard_in(span) for key in sides.keys]
@@ -137,33 +139,37 @@ def _equaliser(around: StepAnalysis, step: MidSideEq, sides: Sides, progress: Pr
     )
 
 
-def _saturation(around: StepAnalysis, _step: Saturation, sides: Sides, _progress: Progress) -> StepAnalysis:
+def _new_sound(around: StepAnalysis, _step: Step, sides: Sides, _progress: Progress) -> StepAnalysis:
     sounds = sides.before.heard_in(sides.span), sides.after.heard_in(sides.span)
     return replace(around, new={part: new_spectrum(*sounds, sides.rate, part) for part in MID_SIDE})
 
 
-def _width(around: StepAnalysis, _step: Width, sides: Sides, _progress: Progress) -> StepAnalysis:
+def _scatter(around: StepAnalysis, _step: Step, sides: Sides, _progress: Progress) -> StepAnalysis:
     return replace(around, scatter=scatter_of(sides.after.heard_in(sides.span)))
 
 
-def _glue(around: StepAnalysis, step: Glue, sides: Sides, progress: Progress) -> StepAnalysis:
-    """What drives it, of all that its detector hears; and what it lifts."""
+def _drive(around: StepAnalysis, step: Glue, sides: Sides, progress: Progress) -> StepAnalysis:
+    """What drives its reduction, of all that its detector hears."""
     reduction, span = sides.after.reduction, sides.span
-    if reduction is not None and step.slope > 0.0:
-        heard = (sides.keys[0] if sides.keys else sides.before).heard_in(span)
-        meter, inner = DriveMeter(sides.rate), sides.after.within(span) or span
-        first = round(inner.start * sides.rate)
-        for at, _, block in stream(step.ear(sides.rate), heard, progress):
-            places = (first + at + np.arange(len(block))) // REDUCTION_HOP
-            meter.push(block, reduction.curve[np.minimum(places, len(reduction.curve) - 1)])
-        around = replace(around, drive=meter.finish())
-    if step.lifts:
-        hops = lift_hops(step, sides.before, span, sides.keys)
-        around = replace(around, lift=float(hops.mean()) if len(hops) else 0.0)
-    return around
+    if reduction is None or step.slope <= 0.0:
+        return around
+    heard = (sides.keys[0] if sides.keys else sides.before).heard_in(span)
+    meter, inner = DriveMeter(sides.rate), sides.after.within(span) or span
+    first = round(inner.start * sides.rate)
+    for at, _, block in stream(step.ear(sides.rate), heard, progress):
+        places = (first + at + np.arange(len(block))) // REDUCTION_HOP
+        meter.push(block, reduction.curve[np.minimum(places, len(reduction.curve) - 1)])
+    return replace(around, drive=meter.finish())
 
 
-def _de_esser(around: StepAnalysis, _step: DeEsser, sides: Sides, _progress: Progress) -> StepAnalysis:
+def _lift(around: StepAnalysis, step: Glue, sides: Sides, _progress: Progress) -> StepAnalysis:
+    if not step.lifts:
+        return around
+    hops = lift_hops(step, sides.before, sides.span, sides.keys)
+    return replace(around, lift=float(hops.mean()) if len(hops) else 0.0)
+
+
+def _events(around: StepAnalysis, _step: Step, sides: Sides, _progress: Progress) -> StepAnalysis:
     reduction, after = sides.after.reduction, sides.after
     if reduction is None:
         return around
@@ -185,7 +191,7 @@ def _de_esser(around: StepAnalysis, _step: DeEsser, sides: Sides, _progress: Pro
     return replace(around, worked=found)
 
 
-def _tamer(around: StepAnalysis, step: ResonanceTamer, sides: Sides, progress: Progress) -> StepAnalysis:
+def _cuts(around: StepAnalysis, step: ResonanceTamer, sides: Sides, progress: Progress) -> StepAnalysis:
     unit = step.make(sides.rate)
     mean, most = np.zeros_like(unit.cut), np.zeros_like(unit.cut)
     x, hop = sides.before.heard_in(sides.span), frame_length(sides.rate) // OVERLAP
@@ -200,20 +206,21 @@ def _tamer(around: StepAnalysis, step: ResonanceTamer, sides: Sides, progress: P
     return replace(around, cuts=Cuts(unit.freqs, mean * hop / max(hop, len(x)), most))
 
 
-def _split(around: StepAnalysis, step: Split, sides: Sides, _progress: Progress) -> StepAnalysis:
+def _lateness(around: StepAnalysis, step: Split, sides: Sides, _progress: Progress) -> StepAnalysis:
     return replace(around, late=(step.lateness(sides.rate), 0.0))
 
 
-LOOKS: Mapping[type[Step], Callable[..., StepAnalysis]] = {
-    MidSideEq: _equaliser,
-    Saturation: _saturation,
-    Width: _width,
-    Glue: _glue,
-    DeEsser: _de_esser,
-    ResonanceTamer: _tamer,
-    Split: _split,
+ANALYSES: Mapping[Analysis, Callable[..., StepAnalysis]] = {
+    "bands": _bands,
+    "new sound": _new_sound,
+    "scatter": _scatter,
+    "drive": _drive,
+    "lift": _lift,
+    "events": _events,
+    "cuts": _cuts,
+    "lateness": _lateness,
 }
-"""What else is looked at around the steps of some kinds."""
+"""How each kind of analysis is made. Steps say which are made around them, see `Step.analyses`, and meet what it asks of them."""
 
 
 def with_low_cuts(around: StepAnalysis, step: ChainItem | None, song: Joint) -> StepAnalysis:

@@ -22,7 +22,7 @@ from gluvo.session.files import fitting, placing, reason_of, refuse_own
 from gluvo.session.media import Material, place_of, read_material
 from gluvo.session.records import MIX, Deliverable, Session, Target
 from gluvo.session.store import SUFFIX, read_session, session_bytes
-from gluvo.steps.limiter import last_limiter
+from gluvo.steps.ceiling import last_limiter
 
 USUAL_RATE = 48_000
 """Hz that names are made with where the session has not said its rate yet."""

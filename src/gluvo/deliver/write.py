@@ -33,7 +33,7 @@ from gluvo.session.records import Deliverable, Section, Session, Target
 from gluvo.session.scratch import Growing
 from gluvo.session.sounds import measured_file
 from gluvo.steps import MAX_BLOCK, Limiter, Step
-from gluvo.steps.limiter import last_limiter
+from gluvo.steps.ceiling import last_limiter
 
 PIECE = 4 * MAX_BLOCK
 """Frames that rows are given at a time."""

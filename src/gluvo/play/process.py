@@ -11,6 +11,8 @@ import queue
 import threading
 from multiprocessing.connection import Connection
 
+from gluvo.play.requests import Answer, Close, Done, Request, TellDone
+
 CLOSE_SECONDS = 1.0
 """How long the process is given to end by itself."""
 
@@ -37,15 +39,15 @@ class Host:
         self._process = context.Process(target=_serve, args=(theirs,), name="gluvo-audio", daemon=True)
         self._process.start()
         theirs.close()
-        self._answers: list[tuple[str, ...]] = []
-        self._requests: queue.SimpleQueue[tuple[str, tuple[object, ...]] | None] = queue.SimpleQueue()
+        self._answers: list[Answer] = []
+        self._requests: queue.SimpleQueue[Request | None] = queue.SimpleQueue()
         threading.Thread(
             target=_send_all, args=(self._requests, self._pipe), name="gluvo-requests", daemon=True
         ).start()
 
-    def send(self, name: str, *args: object) -> None:
+    def send(self, request: Request) -> None:
         """Ask for something. Returns at once; a process that has ended never hears of it."""
-        self._requests.put((name, args))
+        self._requests.put(request)
 
     @property
     def alive(self) -> bool:
@@ -57,18 +59,18 @@ class Host:
         self._end(0.0)
         self._start()
 
-    def answers(self) -> list[tuple[str, ...]]:
-        """What the process has told since the last call: kind and words."""
+    def answers(self) -> list[Answer]:
+        """What the process has told since the last call."""
         self._take(0.0)
         found, self._answers = self._answers, []
         return found
 
     def wait(self, seconds: float = 10.0) -> bool:
         """Until all that was sent is done; whether it was within so many seconds of silence."""
-        self.send("done")
+        self.send(TellDone())
         while self._take(seconds):
-            if ("done",) in self._answers:
-                self._answers.remove(("done",))
+            if Done() in self._answers:
+                self._answers.remove(Done())
                 return True
         return False
 
@@ -82,7 +84,7 @@ class Host:
 
     def close(self) -> None:
         """End the process, in order if it can."""
-        self.send("close")
+        self.send(Close())
         self._end(CLOSE_SECONDS)
 
     def _end(self, seconds: float) -> None:
@@ -94,7 +96,7 @@ class Host:
         self._pipe.close()
 
 
-def _send_all(requests: queue.SimpleQueue[tuple[str, tuple[object, ...]] | None], pipe: Connection) -> None:
+def _send_all(requests: queue.SimpleQueue[Request | None], pipe: Connection) -> None:
     with contextlib.suppress(OSError, ValueError, TypeError):  # the last where the pipe is closed during a write
         while (request := requests.get()) is not None:
             pipe.send(request)

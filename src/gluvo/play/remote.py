@@ -16,6 +16,23 @@ from gluvo.errors import GluvoError
 from gluvo.play.engine import Monitoring
 from gluvo.play.meters import BEAT, DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Readings
 from gluvo.play.process import Host
+from gluvo.play.requests import (
+    Change,
+    ChooseDevice,
+    DeviceTold,
+    Drop,
+    EngineRequest,
+    Keep,
+    Listen,
+    Load,
+    Loop,
+    NoLoop,
+    Play,
+    Seek,
+    Stop,
+    Trouble,
+    Unload,
+)
 from gluvo.render.plan import steps_heard
 from gluvo.session.media import Material
 from gluvo.session.records import Session
@@ -71,33 +88,32 @@ class RemoteEngine:
         self._load()
 
     def _load(self) -> None:
-        self._host.send(
-            "load", *self._addresses, self._board_address, self.rate, self.frames, self._session, self._choice
-        )
+        songs, beside = self._addresses
+        self._host.send(Load(songs, beside, self._board_address, self.rate, self.frames, self._session, self._choice))
 
     def play(self) -> None:
-        self._ask("play")
+        self._ask(Play())
         self._playing, self._asked_playing = True, self._asked
 
     def stop(self) -> None:
-        self._ask("stop")
+        self._ask(Stop())
         self._playing, self._asked_playing = False, self._asked
 
     def seek(self, seconds: float) -> None:
-        self._ask("seek", seconds)
+        self._ask(Seek(seconds))
         self._position, self._asked_place = seconds, self._asked
 
     def loop(self, start: float, end: float) -> None:
         self._loop = start, end
-        self._ask("loop", start, end)
+        self._ask(Loop(start, end))
 
     def no_loop(self) -> None:
         self._loop = None
-        self._ask("no_loop")
+        self._ask(NoLoop())
 
     def listen(self, monitoring: Monitoring) -> None:
         self._monitoring = monitoring
-        self._ask("listen", monitoring)
+        self._ask(Listen(monitoring))
 
     def keep(self, id: str, sound: Sound, time: TimeMap) -> None:
         """See `Engine.keep`. Raises `GluvoError` if there is no room for what both processes must see."""
@@ -109,13 +125,13 @@ class RemoteEngine:
         self._let_go(id)
         self._kept[id] = array
         self._times[id] = time
-        self._ask("keep", id, address, time)
+        self._ask(Keep(id, address, time))
 
     def drop(self, id: str) -> None:
         """See `Engine.drop`."""
         self._addresses[1].pop(id, None)
         self._times.pop(id, None)
-        self._ask("drop", id)
+        self._ask(Drop(id))
         self._let_go(id)
 
     def _let_go(self, id: str) -> None:
@@ -131,11 +147,11 @@ class RemoteEngine:
     def change(self, session: Session) -> None:
         self._session = session
         self._ids = steps_heard(session)
-        self._ask("change", session)
+        self._ask(Change(session))
 
-    def _ask(self, name: str, *args: object) -> None:
+    def _ask(self, request: EngineRequest) -> None:
         self._asked += 1
-        self._host.send(name, *args)
+        self._host.send(request)
 
     def _taken(self, request: int) -> bool:
         """Whether the sound follows a request. Until it does, what was asked for is what is told."""
@@ -144,7 +160,7 @@ class RemoteEngine:
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
         self._choice, self.device_name = name, "starting"
-        self._host.send("device", name)
+        self._host.send(ChooseDevice(name))
 
     @property
     def playing(self) -> bool:
@@ -172,12 +188,12 @@ class RemoteEngine:
 
     def read(self) -> Readings:
         """What was played since the last call. Call it often: this is also where the process is looked after."""
-        for kind, *words in self._host.answers():
-            if kind == "device":
-                self.device_name, self.failed = words
+        for answer in self._host.answers():
+            if isinstance(answer, DeviceTold):
+                self.device_name, self.failed = answer.name, answer.failed
                 self.event = self.failed or self.event
-            elif kind == "error":
-                self.event = words[0]
+            elif isinstance(answer, Trouble):
+                self.event = answer.words
         self._look_after(time.monotonic())
         while self._leaving and self._taken(self._leaving[0][0]):
             self._leaving.popleft()
@@ -223,7 +239,7 @@ class RemoteEngine:
         self._asked = self._asked_playing = self._asked_place = int(self.board.state[TAKEN])
         self._load()
         for id, time_map in self._times.items():
-            self._ask("keep", id, self._addresses[1][id], time_map)
+            self._ask(Keep(id, self._addresses[1][id], time_map))
         if self._loop is not None:
             self.loop(*self._loop)
         if self._monitoring is not None:
@@ -243,5 +259,5 @@ class RemoteEngine:
 
     def close(self) -> None:
         """Stop, and give back the memory. The other process lets go of it when it comes to that."""
-        self._host.send("unload")
+        self._host.send(Unload())
         self._kept.clear()

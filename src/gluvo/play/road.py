@@ -6,11 +6,14 @@ import numpy as np
 
 from gluvo.compare.road import noise_gain, road_of
 from gluvo.dsp.kernel import Audio
+from gluvo.play.fades import crossfade
 from gluvo.session.records import RoadTest
 from gluvo.steps import MAX_BLOCK
 
 HEADROOM = 0.5
 """Music and noise are played so much softer together, so that there is room for both."""
+LIKE_LOUDNESS = 0.5
+"""LU by which a road test's music may have changed before its noise is set anew."""
 
 
 class RoadPart:
@@ -47,3 +50,47 @@ class RoadPart:
                 x[done : done + count] += self._noise[self._at : self._at + count, None]
                 done += count
                 self._at = (self._at + count) % len(self._noise)
+
+
+class RoadFade:
+    """The road test that is on, and the one before while it fades into it; either may be none."""
+
+    def __init__(self, rate: int, frames: int) -> None:
+        """`frames`: of the fade."""
+        self._rate, self._frames = rate, frames
+        self.now: RoadPart | None = None
+        self._before: RoadPart | None = None
+        self._asked: RoadPart | None = None
+        """The one that was asked for last, for the requesting thread."""
+        self._driven = np.zeros((MAX_BLOCK, 2))
+        self._at = frames
+
+    def made(self, settings: RoadTest, loudness: float) -> RoadPart | None:
+        """A road test by its settings, made anew only where the last one was another; for the requesting thread."""
+        before = self._asked
+        if settings.kind == "off":
+            self._asked = None
+        elif before is None or before.settings != settings or abs(before.loudness - loudness) >= LIKE_LOUDNESS:
+            self._asked = RoadPart(settings, loudness, self._rate)
+        return self._asked
+
+    def change(self, road: RoadPart | None) -> None:
+        """Fade into another; for the audio thread, as all that follows."""
+        if road is not self.now:
+            self._before, self.now = self.now, road
+            self._at = 0
+
+    def process(self, out: Audio) -> None:
+        """A block of what is heard, in place."""
+        if self._at < self._frames:
+            n = len(out)
+            faded = self._driven[:n]
+            np.copyto(faded, out)
+            if self._before is not None:
+                self._before.process(faded)
+            if self.now is not None:
+                self.now.process(out)
+            crossfade(faded, out, self._at, self._frames)
+            self._at += n
+        elif self.now is not None:
+            self.now.process(out)

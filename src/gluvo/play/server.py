@@ -12,10 +12,10 @@ import os
 import signal
 import sys
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from multiprocessing.connection import Connection
 from pathlib import Path
-from typing import Any, cast
+from typing import cast
 
 import msgspec
 import numpy as np
@@ -28,9 +28,31 @@ from gluvo.play.device import SILENT, Device, SilentDevice, look_again, open_dev
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.fades import best_lag, scaled
 from gluvo.play.meters import BEAT, TAKEN, Board
+from gluvo.play.requests import (
+    Answer,
+    Change,
+    ChooseDevice,
+    Close,
+    DeviceTold,
+    Done,
+    Drop,
+    EngineRequest,
+    Keep,
+    Listen,
+    Load,
+    Loop,
+    NoLoop,
+    Play,
+    Request,
+    Seek,
+    Stop,
+    TellDone,
+    Trouble,
+    Unload,
+)
 from gluvo.session.media import Material
 from gluvo.session.records import Bus, Media, RoadTest, Session, Stem
-from gluvo.session.scratch import Address, mapped
+from gluvo.session.scratch import mapped
 from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, AnyStep
 
@@ -51,7 +73,7 @@ class Server:
 
     def __init__(self, pipe: Connection) -> None:
         self._pipe = pipe
-        self._waiting: list[tuple[str, tuple[Any, ...]]] = []
+        self._waiting: list[Request] = []
         self._engine: Engine | None = None
         self._make: Callable[[Session], Engine] | None = None
         self._beside: dict[str, Sound] = {}
@@ -66,35 +88,35 @@ class Server:
     def run(self) -> None:
         """Until the end. Nothing that is asked for ends it: what cannot be done is told."""
         while True:
-            name, args = self._next()
-            if name == "close":
+            request = self._next()
+            if isinstance(request, Close):
                 self._unload()
                 return
             try:
-                self._do(name, args)
+                self._do(request)
             except Exception as error:  # whatever it is, the sound goes on as it was
                 log.exception("a request to the audio process failed")
-                self._tell("error", f"That could not be played ({error}). What played before goes on.")
-                self._taken(name)
+                self._tell(Trouble(f"That could not be played ({error}). What played before goes on."))
+                self._taken(request)
 
-    def _next(self) -> tuple[str, tuple[Any, ...]]:
+    def _next(self) -> Request:
         """The next request. Of several edits in a row only the last one counts."""
         try:
             while not self._waiting and not self._pipe.poll(PREFETCH_EVERY):
                 self._look_after()
             if self._engine is not None:
                 self._engine.board.state[BEAT] += 1
-            name, args = self._waiting.pop(0) if self._waiting else self._pipe.recv()
-            while name == "change" and self._pipe.poll():
-                following, others = self._pipe.recv()
-                if following != "change":
-                    self._waiting.append((following, others))
+            request: Request = self._waiting.pop(0) if self._waiting else self._pipe.recv()
+            while isinstance(request, Change) and self._pipe.poll():
+                following = self._pipe.recv()
+                if not isinstance(following, Change):
+                    self._waiting.append(following)
                     break
-                args = others
-                self._taken(name)
+                self._taken(request)
+                request = following
         except (EOFError, OSError):
-            return "close", ()
-        return name, args
+            return Close()
+        return request
 
     def _look_after(self) -> None:
         """Between requests: look ahead, and see to an audio thread that has ended."""
@@ -102,14 +124,14 @@ class Server:
         if engine is None:
             return
         engine.board.state[BEAT] += 1
-        if not engine.failed:
+        if not engine.output.failed:
             if self._lost and time.monotonic() >= self._look_at:
                 self._look_for_it()
             engine.prefetch(self._pipe.poll)
             return
-        failed, playing, position = engine.failed, engine.playing, engine.position
-        make = self._make if engine.broken else None
-        engine.close()
+        failed, playing, position = engine.output.failed, engine.playing, engine.position
+        make = self._make if engine.output.broken else None
+        engine.output.close()
         if make is not None:
             again, self._rebuilt = time.monotonic() - self._rebuilt < 5.0, time.monotonic()
             self._engine = engine = make(_bare(self._session) if again else self._session)
@@ -119,7 +141,7 @@ class Server:
         engine.mark(self._done)
         if make is not None:
             self._start(self._choice)
-            self._tell("error", f"Playing was interrupted by a fault ({failed}) and goes on.")
+            self._tell(Trouble(f"Playing was interrupted by a fault ({failed}) and goes on."))
         else:
             self._lost, self._look_at = True, time.monotonic()
             self._start(SILENT, f"{failed} Playing silently until it is back.")
@@ -137,87 +159,92 @@ class Server:
         if isinstance(device, SilentDevice):
             return
         self._lost = False
-        self._engine.close()
-        self._engine.start(device)
-        self._tell("device", device.name, "")
-        self._tell("error", f"The sound device “{device.name}” is back: playing to it.")
+        self._engine.output.close()
+        self._engine.output.start(device)
+        self._tell(DeviceTold(device.name, ""))
+        self._tell(Trouble(f"The sound device “{device.name}” is back: playing to it."))
 
-    def _do(self, name: str, args: tuple[Any, ...]) -> None:
-        if name == "load":
-            self._unload()
-            self._load(*args)
-        elif name == "unload":
-            self._unload()
-        elif name == "done":
-            self._tell("done")
-        elif self._engine is None:
-            return
-        elif name == "device":
-            self._choice, self._lost = args[0], False
-            self._engine.close()
-            self._start(self._choice)
-        else:
-            if name == "keep":
-                id, address, time_map = args
-                try:
-                    sound = Sound(mapped(address), self._engine.rate)
-                except FileNotFoundError:  # it was let go before this was come to
-                    self._taken(name)
-                    return
-                self._beside[id] = sound
-                args = id, sound, time_map
-            elif name == "drop":
-                self._beside.pop(args[0], None)
-            getattr(self._engine, name)(*args)
-            if name == "change":
-                self._session = args[0]
-            self._taken(name)
+    def _do(self, request: Request) -> None:
+        engine = self._engine
+        match request:
+            case Load():
+                self._unload()
+                self._load(request)
+            case Unload():
+                self._unload()
+            case TellDone():
+                self._tell(Done())
+            case ChooseDevice(name) if engine is not None:
+                self._choice, self._lost = name, False
+                engine.output.close()
+                self._start(name)
+            case EngineRequest() if engine is not None:
+                self._ask(engine, request)
+                self._taken(request)
 
-    def _taken(self, name: str) -> None:
-        if self._engine is not None and name not in ("load", "unload", "done", "device"):
+    def _ask(self, engine: Engine, request: EngineRequest) -> None:
+        match request:
+            case Play():
+                engine.play()
+            case Stop():
+                engine.stop()
+            case Seek(seconds):
+                engine.seek(seconds)
+            case Loop(start, end):
+                engine.loop(start, end)
+            case NoLoop():
+                engine.no_loop()
+            case Listen(monitoring):
+                engine.listen(monitoring)
+            case Change(session):
+                engine.change(session)
+                self._session = session
+            case Drop(id):
+                self._beside.pop(id, None)
+                engine.drop(id)
+            case Keep(id, address, time_map):
+                with contextlib.suppress(FileNotFoundError):  # it was let go before this was come to
+                    self._beside[id] = Sound(mapped(address), engine.rate)
+                    engine.keep(id, self._beside[id], time_map)
+
+    def _taken(self, request: Request) -> None:
+        if self._engine is not None and isinstance(request, EngineRequest):
             self._done += 1
             self._engine.mark(self._done)
 
-    def _load(
-        self,
-        songs: Mapping[str, Address],
-        others: Mapping[str, Address],
-        board: Address,
-        rate: int,
-        frames: int,
-        session: Session,
-        choice: str,
-    ) -> None:
+    def _load(self, wanted: Load) -> None:
+        rate, frames = wanted.rate, wanted.frames
         try:
-            shared = mapped(board)
+            shared = mapped(wanted.board)
             sounds, self._beside = (
-                {key: Sound(mapped(address), rate) for key, address in found.items()} for found in (songs, others)
+                {key: Sound(mapped(address), rate) for key, address in found.items()}
+                for found in (wanted.songs, wanted.beside)
             )
         except FileNotFoundError:
             return  # another song was opened before this one was come to
         shared[BEAT] += 1
         self._done = int(shared[TAKEN])
         self._make = lambda session: Engine(Material(rate, sounds, frames), self._beside, session, Board(shared))
-        self._session, self._choice, self._lost = session, choice, False
-        self._engine = self._make(session)
+        self._session, self._choice, self._lost = wanted.session, wanted.device, False
+        self._engine = self._make(wanted.session)
         gc.freeze()
-        self._start(choice)
+        self._start(wanted.device)
 
     def _start(self, choice: str, told: str = "") -> None:
         assert self._engine is not None
         device, failed = _device(self._engine.rate, choice)
-        self._engine.start(device)
-        self._tell("device", device.name, failed or told)
+        self._engine.output.start(device)
+        self._tell(DeviceTold(device.name, failed or told))
 
     def _unload(self) -> None:
         if self._engine is not None:
-            self._engine.close()
+            self._engine.output.close()
         self._engine = self._make = None
         gc.collect()
 
-    def _tell(self, *words: str) -> None:
+    def _tell(self, answer: Answer) -> None:
         with contextlib.suppress(OSError):
-            self._pipe.send(words)
+            self._pipe.send(answer)
 
 
 def _bare(session: Session) -> Session:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from gluvo.dsp.kernel import Floats
 from gluvo.measure.overview import heard_hops
 from gluvo.measure.trace import Span, hop_frames
 from gluvo.render.song import Rendered
-from gluvo.steps import Split
+from gluvo.steps import Step
 
 NO_POWER = 1e-12
 """Mean square under which nothing is said of what is taken from a sound."""
@@ -29,10 +30,10 @@ class StripReduction:
 
 
 def taken_by(render: Rendered, step: str) -> StripReduction | None:
-    """What a step takes away, or a Split with all its bands; None for what takes nothing, or is not rendered."""
+    """What a step takes away, or a container with all its rows; None for what takes nothing, or is not rendered."""
     item = render.plan.item(step)
-    if isinstance(item, Split):
-        return _by_split(render, item)
+    if item is not None and item.told_rows:
+        return _by_rows(render, item)
     joint = render.joint(step)
     if joint is None or joint.reduction is None:
         return None
@@ -56,14 +57,15 @@ def mean_along(render: Rendered, strip: str, span: Span | None = None) -> float:
     found, total = render.plan.strips.get(strip), 0.0
     for id in found.along if found is not None else ():
         before, after = render.before(id), render.plan.after[id]
-        if isinstance(render.plan.item(id), Split) and before is not None:  # once: screens ask at each look
-            total += before.once(("split", after.key, span), lambda id=id: _mean_of_split(render, id, span))  # type: ignore[misc]
+        item = render.plan.item(id)
+        if item is not None and item.told_rows and before is not None:  # once: screens ask at each look
+            total += before.once(("rows", after.key, span), partial(_mean_of_rows, render, id, span))
         elif (joint := render.joint(id)) is not None:
             total += joint.mean_reduction(span)
     return total
 
 
-def _mean_of_split(render: Rendered, id: str, span: Span | None) -> float:
+def _mean_of_rows(render: Rendered, id: str, span: Span | None) -> float:
     taken, before = taken_by(render, id), render.before(id)
     if taken is None or before is None:
         return 0.0
@@ -74,17 +76,17 @@ def _mean_of_split(render: Rendered, id: str, span: Span | None) -> float:
     return float(counted.mean()) if len(counted) else 0.0
 
 
-def _by_split(render: Rendered, split: Split) -> StripReduction | None:
-    """By how much the power of the whole is less for what the steps of its bands take from theirs."""
-    before = render.before(split.id)
+def _by_rows(render: Rendered, container: Step) -> StripReduction | None:
+    """By how much the power of the whole is less for what the steps of its rows take from theirs."""
+    before = render.before(container.id)
     if before is None:
         return None
     whole = before.trace.squares.mean(axis=1)
     there = np.zeros(len(whole))
     lost = [np.zeros(len(whole)), np.zeros(len(whole))]
     some = False
-    for band in split.bands:
-        steps = [(step, render.joint(step.id)) for step in band.steps if band.on and step.on]
+    for row in container.told_rows:
+        steps = [(step, render.joint(step.id)) for step in row.steps if row.on and step.on]
         at_work = [
             (step, joint.reduction) for step, joint in steps if joint is not None and joint.reduction is not None
         ]
@@ -94,7 +96,7 @@ def _by_split(render: Rendered, split: Split) -> StripReduction | None:
         some, power = True, came.trace.squares.mean(axis=1)
         there += power
         for n, curves in enumerate(([r.mean for _, r in at_work], [r.top for _, r in at_work])):
-            taken = arriving(np.sum(curves, axis=0), band.mix / 100.0)
+            taken = arriving(np.sum(curves, axis=0), row.share)
             lost[n] += power * (1.0 - 10.0 ** (taken / -10.0))
     if not some:
         return None

@@ -7,7 +7,7 @@ import os
 import threading
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, Unpack
 
 import msgspec
 
@@ -17,7 +17,7 @@ from gluvo.session.files import MOST_NAME, digest, read_whole, refuse_own, same_
 from gluvo.session.history import Entry, History, read_history, without_views, write_history
 from gluvo.session.lock import Lock, is_held
 from gluvo.session.media import place_of, relative_to
-from gluvo.session.records import AnyStrip, Media, Session, SessionEdit, Stem, View
+from gluvo.session.records import AnyStrip, Media, Session, SessionEdit, Stem, View, ViewChanges
 from gluvo.session.store import MOST_BYTES, Loaded, checked, checked_whole, read_session, session_bytes, write_bytes
 from gluvo.session.tree import looking_at_what_is_there
 
@@ -172,7 +172,7 @@ class Document:
         last = self._entries[self._now]
         self._entries[self._now] = Entry(last.action, last.session)
 
-    def look(self, **changes: object) -> None:
+    def look(self, **changes: Unpack[ViewChanges]) -> None:
         """Change the view; nothing to undo."""
         if {"strip", "step"} & set(changes):
             self._lost = None

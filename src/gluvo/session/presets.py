@@ -16,7 +16,7 @@ from gluvo.session.files import fitting, placing, read_whole, reason_of, replaci
 from gluvo.session.migrations import VERSION
 from gluvo.session.records import Name, Session
 from gluvo.session.store import checked
-from gluvo.steps import ChainItem, Lane, Step
+from gluvo.steps import ChainItem, Step
 
 SUFFIX = ".gluvo-preset.json"
 MOST_BYTES = 4 << 20
@@ -170,7 +170,7 @@ def put_in(session: Session, preset: Preset, strip: str, after: str = "", sectio
     for item in preset.items:
         known = {i.id for i in session.items}
         made = held_in(item, section)
-        if made.holds_steps and isinstance(made, Lane):
+        if made.holds_steps:
             made = made.leaving(ids.get(made.since, beginning))
         session = session.with_new_step(made, strip, after)
         after = next(i.id for i in session.items if i.id not in known)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Collection, Sequence
-from typing import Annotated, Literal, cast
+from typing import Annotated, Literal, TypedDict, Unpack, cast
 
 import msgspec
 from msgspec import Meta, Struct
@@ -542,6 +542,55 @@ class View(Struct, frozen=True, kw_only=True):
     tone: TestTone = TestTone()
 
 
+class ViewChanges(TypedDict, total=False):
+    """The fields of `View` as what `look` takes by name, so that types are checked; a test holds both to each other."""
+
+    page: str
+    strip: str
+    step: str
+    band: int
+    solo: tuple[str, ...]
+    section: str
+    loop: bool
+    hear: str
+    heard: str
+    rows: str
+    pins: tuple[str, ...]
+    level_matched: bool
+    match: str
+    monitor: str
+    road: RoadTest
+    output_level: float
+    dim: bool
+    position: float
+    analyser: Analyser
+    hunting: HuntSettings
+    tone: TestTone
+
+
+ViewPart = Literal["analyser", "hunting", "road", "tone"]
+"""A field of the view that has settings of its own."""
+
+
+class SessionChanges(TypedDict, total=False):
+    """The fields of `Session` that `Session.replace` takes by name; a test holds both to each other."""
+
+    format: Literal["gluvo-session"]
+    version: int
+    name: str
+    rate: int
+    strips: tuple[AnyStrip, ...]
+    references: tuple[Reference, ...]
+    sections: tuple[Section, ...]
+    target: Target
+    deliverables: tuple[Deliverable, ...]
+    tags: Tags
+    limits: tuple[Limit, ...]
+    versions: tuple[Version, ...]
+    trials: tuple[Trial, ...]
+    view: View
+
+
 class Session(Struct, frozen=True, kw_only=True):
     """Everything that is kept of the work on one song."""
 
@@ -632,10 +681,12 @@ class Session(Struct, frozen=True, kw_only=True):
         """The reference of that id replaced."""
         return self.replace(references=tuple(reference if r.id == reference.id else r for r in self.references))
 
-    def with_step(self, step: ChainItem) -> Session:
-        """The step or lane of that id replaced, wherever it is."""
+    def with_step(self, step: Step) -> Session:
+        """The step or container of that id replaced, wherever it is."""
         strip = self.strip_with(step.id)
-        return self if strip is None else self.with_chain(strip.id, chains.replaced(strip.chain, step))
+        return (
+            self if strip is None else self.with_chain(strip.id, chains.replaced(strip.chain, cast("ChainItem", step)))
+        )
 
     def with_new_step(self, step: ChainItem, strip: str, after: str = "", inside: str = "") -> Session:
         """A step or lane put into a strip's chain after another (the chain's beginning), or as the first inside a lane;
@@ -661,10 +712,10 @@ class Session(Struct, frozen=True, kw_only=True):
         strip = self.strip_with(id)
         return self if strip is None else self.with_chain(strip.id, chains.without(strip.chain, id))
 
-    def replace(self, **changes: object) -> Session:
+    def replace(self, **changes: Unpack[SessionChanges]) -> Session:
         return msgspec.structs.replace(self, **changes)
 
-    def looking(self, **changes: object) -> Session:
+    def looking(self, **changes: Unpack[ViewChanges]) -> Session:
         """With some of the view changed."""
         return self.replace(view=msgspec.structs.replace(self.view, **changes))
 

@@ -8,7 +8,8 @@ ones.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Annotated, ClassVar, Protocol, Self, TypeVar
+from dataclasses import dataclass
+from typing import Annotated, ClassVar, Literal, Protocol, Self, TypeVar
 
 import msgspec
 import numpy as np
@@ -19,6 +20,10 @@ from gluvo.steps.settings import settings_of
 from gluvo.steps.solved import Solved
 
 N = TypeVar("N")
+
+Analysis = Literal["bands", "new sound", "scatter", "drive", "lift", "events", "cuts", "lateness"]
+"""What a band does and what rings; harmonics that were made; left against right; what of the sound drives the reduction, and
+how much is lifted; when it worked; what was cut by frequency; by how much it is late."""
 
 LEVEL_UNIT = "dBFS"
 """The unit of settings that are levels of the sound itself, such as thresholds."""
@@ -58,6 +63,23 @@ class Wiring(Protocol[N]):
         heard alone, it is only that."""
 
 
+@dataclass(frozen=True)
+class ContainerRow:
+    """A row of a container of several, such as a band, as it is told of."""
+
+    id: str
+    part: int
+    """The part of the container that it is."""
+    name: str
+    words: str
+    """What it is, in a few words: where it lies and how it is set."""
+    on: bool
+    is_transparent: bool
+    share: float
+    """How much of what goes into its steps comes through them, 0–1; the rest goes past."""
+    steps: tuple[Step, ...]
+
+
 class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """What every step has: a name of its own within the session, and whether it is on; and what it can do.
 
@@ -84,6 +106,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """Whether what becomes of hits is looked at although it takes no level away."""
     holds_ceiling: ClassVar[bool] = False
     """Whether it works against a ceiling that nothing passes."""
+    shapes_tone: ClassVar[bool] = False
+    """Whether it is for the tone: what one goes to where a range stands out."""
+    analyses: ClassVar[tuple[Analysis, ...]] = ()
+    """What is measured around it for its editor, besides what is for all; see `advise.step_analysis`."""
     has_ear: ClassVar[bool] = False
     """Whether what its detector listens to can be heard; see `ear`."""
     leading: ClassVar[tuple[str, ...]] = ()
@@ -214,6 +240,15 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
 
     def with_rows(self, rows: Sequence[Sequence[Step]]) -> Self:
         """A container with other steps in its rows."""
+        return self
+
+    @property
+    def told_rows(self) -> tuple[ContainerRow, ...]:
+        """The rows of a container of several, as they are told of; none for a container of one."""
+        return ()
+
+    def with_row_on(self, part: int, on: bool) -> Self:
+        """A container with one of its rows switched on or off."""
         return self
 
     @property

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Annotated, ClassVar, Literal, Self
+from typing import Annotated, ClassVar
 
-import msgspec
 import numpy as np
 
 from gluvo.dsp import shaping
@@ -14,47 +12,26 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.limiting import Mender
+from gluvo.steps import ceiling as ceiling_step
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
-from gluvo.steps.limiter import HOLDS, LOUDER
-from gluvo.steps.settings import choice, number
+from gluvo.steps.ceiling import HOLDS, LOUDER, CeilingStep, Oversampling
+from gluvo.steps.settings import number
 
 
-class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
+class Clipper(CeilingStep, tag="clipper", frozen=True, kw_only=True):
     """Cuts off what stands over a ceiling. What stays under its knee passes bit for bit."""
 
     title: ClassVar[str] = "Clipper"
     summary: ClassVar[str] = "Shaves single tops off, before a limiter has to move for them"
     leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling")
-    reduces: ClassVar[bool] = True
-    holds_ceiling: ClassVar[bool] = True
-    solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
-    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
+    cuts_tops: ClassVar[bool] = True
 
-    drive: Annotated[
-        float,
-        number(
-            "Drive",
-            "dB",
-            0.0,
-            24.0,
-            "Gain before the ceiling: louder, and more is cut off.",
-            group=LOUDER,
-            decimals=2,
-            fine=0.1,
-        ),
-    ] = 0.0
+    drive: Annotated[float, ceiling_step.drive("more is cut off")] = 0.0
     ceiling: Annotated[
         float,
-        number(
-            "Ceiling",
-            "dBTP",
-            -24.0,
-            0.0,
-            "What stands above is cut off; no peak comes out above this, between samples neither.",
-            group=LOUDER,
-            decimals=2,
-            fine=0.1,
+        ceiling_step.ceiling(
+            -24.0, "What stands above is cut off; no peak comes out above this, between samples neither."
         ),
     ] = 0.0
     knee: Annotated[
@@ -71,15 +48,7 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
             fine=1.0,
         ),
     ] = 0.0
-    oversampling: Annotated[
-        Literal[1, 2, 4, 8, 16],
-        choice(
-            "Oversampling",
-            (("1", "1 ×"), ("2", "2 ×"), ("4", "4 ×"), ("8", "8 ×"), ("16", "16 ×")),
-            "How finely tops are cut off. More keeps harmonics that would fold back out of the sound, and costs time.",
-            group=HOLDS,
-        ),
-    ] = 4
+    oversampling: Annotated[Oversampling, ceiling_step.oversampling("How finely tops are cut off", HOLDS)] = 4
 
     output: Annotated[float, solved.output(LOUDER)] = 0.0
     hold_loudness: Annotated[
@@ -88,11 +57,6 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
             LOUDER, "what shaving the tops of a bus takes is given back. The ceiling then lies by as much higher."
         ),
     ] = False
-
-    @property
-    def is_transparent(self) -> bool:
-        """It holds its ceiling whatever comes."""
-        return False
 
     def make(self, rate: int) -> ClipperProcessor:
         return ClipperProcessor(self, rate)
@@ -109,17 +73,6 @@ class Clipper(Step, tag="clipper", frozen=True, kw_only=True):
     @property
     def memory(self) -> float:
         return 0.1
-
-    @property
-    def plain_gain(self) -> float:
-        return gain_of(self.drive + self.output)
-
-    @property
-    def ceiling_out(self) -> float | None:
-        return self.ceiling + self.output
-
-    def split_output_gain(self) -> tuple[Self, float]:
-        return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
 
     def describe(self) -> str:
         words = f"{self.drive:+.1f} dB · {self.ceiling:.1f} dBTP"

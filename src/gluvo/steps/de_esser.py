@@ -15,7 +15,7 @@ from gluvo.dsp.moving import ShiftedBand
 from gluvo.dsp.sibilance import relative_levels
 from gluvo.dsp.simd_max import largest
 from gluvo.steps.bands import Band
-from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.common import StereoComponent, columns_of, works_on
 from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
@@ -37,6 +37,7 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "De-esser"
     summary: ClassVar[str] = "Lowers sharp consonants, measured against the voice's own level"
+    analyses: ClassVar[tuple[Analysis, ...]] = ("events",)
     leading: ClassVar[tuple[str, ...]] = ("aim", "hold_aim", "range", "low")
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True

@@ -15,7 +15,7 @@ from gluvo.dsp.filters import NOTHING, Floats, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.matched import bell, tilt
 from gluvo.dsp.simd_max import largest
-from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.common import mix
 from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
@@ -35,6 +35,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Glue"
     summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
+    analyses: ClassVar[tuple[Analysis, ...]] = ("drive", "lift")
     leading: ClassVar[tuple[str, ...]] = ("aim", "hold_aim", "attack", "release")
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Annotated, ClassVar, Self
+from typing import Annotated, ClassVar
 
-import msgspec
 import numpy as np
 
 from gluvo.dsp.compression import pole
@@ -14,11 +12,13 @@ from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.limiting import CeilingHolder, Mender, magnitudes
+from gluvo.steps import ceiling as ceiling_step
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.ceiling import HOLDS, LOUDER, CeilingStep
 from gluvo.steps.settings import number, switch
 
-LOUDER, MOVES, HOLDS = "How loud", "When it moves", "How it holds"
+MOVES = "When it moves"
 SETTLED = 5.0
 """Time constants after which less than a hundredth is left."""
 LONGEST_LOOK_AHEAD = 10.0
@@ -31,34 +31,16 @@ SLOWER, SLOWEST = 4.0, 4.0
 """By how much slower sustained reduction is let go at full auto release, and seconds that it does not pass by itself."""
 
 
-class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
+class Limiter(CeilingStep, tag="limiter", frozen=True, kw_only=True):
     """Drives the signal against a ceiling. What stays under the ceiling passes bit for bit."""
 
     title: ClassVar[str] = "Limiter"
     summary: ClassVar[str] = "Loudness up to a ceiling that nothing passes"
     leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling", "release")
-    reduces: ClassVar[bool] = True
-    holds_ceiling: ClassVar[bool] = True
-    solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
-    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
+    reaches_target: ClassVar[bool] = True
 
-    drive: Annotated[
-        float,
-        number(
-            "Drive",
-            "dB",
-            0.0,
-            24.0,
-            "Gain before the ceiling: louder, and more is reduced.",
-            group=LOUDER,
-            decimals=2,
-            fine=0.1,
-        ),
-    ] = 0.0
-    ceiling: Annotated[
-        float,
-        number("Ceiling", "dBTP", -12.0, 0.0, "No peak comes out above this.", group=LOUDER, decimals=2, fine=0.1),
-    ] = 0.0
+    drive: Annotated[float, ceiling_step.drive("more is reduced")] = 0.0
+    ceiling: Annotated[float, ceiling_step.ceiling(-12.0, "No peak comes out above this.")] = 0.0
     true_peak: Annotated[
         bool,
         switch(
@@ -153,11 +135,6 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
         ),
     ] = False
 
-    @property
-    def is_transparent(self) -> bool:
-        """It holds its ceiling whatever comes."""
-        return False
-
     def make(self, rate: int) -> LimiterProcessor:
         return LimiterProcessor(self, rate)
 
@@ -181,15 +158,8 @@ class Limiter(Step, tag="limiter", frozen=True, kw_only=True):
         return SETTLED * self.slow_release + 2.0 * self.sustained
 
     @property
-    def plain_gain(self) -> float:
-        return gain_of(self.drive + self.output)
-
-    @property
-    def ceiling_out(self) -> float | None:
-        return self.ceiling + self.output if self.true_peak else None
-
-    def split_output_gain(self) -> tuple[Self, float]:
-        return msgspec.structs.replace(self, output=0.0), gain_of(self.output)
+    def holds_true_peak(self) -> bool:
+        return self.true_peak
 
     def describe(self) -> str:
         unit = "dBTP" if self.true_peak else "dBFS"
@@ -265,8 +235,3 @@ class LimiterProcessor(Processor):
         self._late.adopt(other._late)
         self._taken_late.adopt(other._taken_late)
         return True
-
-
-def last_limiter(chain: Sequence[Step]) -> Limiter | None:
-    """The last limiter of a chain that is on."""
-    return next((s for s in reversed(chain) if isinstance(s, Limiter) and s.on), None)

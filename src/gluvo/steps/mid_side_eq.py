@@ -17,7 +17,7 @@ from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.moving import MovingBand, selector
 from gluvo.steps import solved
 from gluvo.steps.bands import Band, Target
-from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.settings import choice, number, settings_of
 
 MOST_BANDS = 24
@@ -40,6 +40,8 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Mid-side EQ"
     summary: ClassVar[str] = "Tone: 24 bands on all of the sound, on its mid or side, left or right"
+    shapes_tone: ClassVar[bool] = True
+    analyses: ClassVar[tuple[Analysis, ...]] = ("bands",)
     leading: ClassVar[tuple[str, ...]] = ("strength", "output")
     solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}

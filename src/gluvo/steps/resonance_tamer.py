@@ -15,7 +15,7 @@ from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.logarithms import to_factors
 from gluvo.dsp.taming import OVERLAP, Frames, frame_length, scale_bins, standing_out, surroundings, weights_at
 from gluvo.steps import solved
-from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.common import StereoComponent, columns_of, mix, works_on
 from gluvo.steps.settings import number
 
@@ -46,6 +46,7 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Resonance tamer"
     summary: ClassVar[str] = "Cuts what rings out of its surroundings, as long as it does"
+    analyses: ClassVar[tuple[Analysis, ...]] = ("cuts",)
     leading: ClassVar[tuple[str, ...]] = ("at_most", "stands_out", "at_least")
     solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}

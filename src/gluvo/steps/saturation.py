@@ -22,7 +22,8 @@ from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.limiting import CeilingHolder, magnitudes
 from gluvo.dsp.matched import tilt
 from gluvo.steps import solved
-from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
+from gluvo.steps.ceiling import Oversampling, oversampling
 from gluvo.steps.settings import choice, number
 
 CURVE, WHERE, LEVEL = "How it bends", "Where it works", "How much of it"
@@ -47,6 +48,7 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Saturation"
     summary: ClassVar[str] = "Density and colour: harmonics, within a range, for mid and side"
+    analyses: ClassVar[tuple[Analysis, ...]] = ("new sound",)
     leading: ClassVar[tuple[str, ...]] = ("drive", "mix")
     solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
@@ -102,15 +104,7 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
             fine=0.1,
         ),
     ] = 0.0
-    oversampling: Annotated[
-        Literal[1, 2, 4, 8, 16],
-        choice(
-            "Oversampling",
-            (("1", "1 ×"), ("2", "2 ×"), ("4", "4 ×"), ("8", "8 ×"), ("16", "16 ×")),
-            "How finely the wave is bent. More keeps harmonics that would fold back out of the sound, and costs time.",
-            group=CURVE,
-        ),
-    ] = 4
+    oversampling: Annotated[Oversampling, oversampling("How finely the wave is bent", CURVE)] = 4
 
     low: Annotated[
         float,

@@ -203,3 +203,8 @@ def setting_of(name: str, meta: msgspec.Meta, default: Any) -> Setting:
     return Setting(
         name, meta.title or name, meta.description or "", default=default, low=low, high=high, **(meta.extra or {})
     )
+
+
+def hertz(freq: float) -> str:
+    """A frequency as it is read: “160 Hz”, “4.2 kHz”."""
+    return f"{freq:.0f} Hz" if freq < 1000.0 else f"{freq / 1000.0:.3g} kHz"

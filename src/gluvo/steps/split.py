@@ -15,10 +15,10 @@ from gluvo.dsp.crossover import LinearBand, band_sections, linear_latency
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio
-from gluvo.steps.base import N, Processor, Step, Wiring
+from gluvo.steps.base import Analysis, ContainerRow, N, Processor, Step, Wiring
 from gluvo.steps.common import StereoComponent, columns_of, mix, works_on
 from gluvo.steps.kinds import AnyStep
-from gluvo.steps.settings import choice, number, setting_of, switch
+from gluvo.steps.settings import choice, hertz, number, setting_of, switch
 
 LEAST_BANDS, MOST_BANDS, MOST_STEPS = 2, 5, 16
 LOWEST, HIGHEST = 40.0, 16_000.0
@@ -72,12 +72,21 @@ class SplitBand(msgspec.Struct, frozen=True, kw_only=True):
         idle = self.mix == 0.0 or all(step.is_transparent or not step.on for step in self.steps)
         return not self.on or (idle and self.gain == 0.0)
 
+    def words(self, low: float, high: float) -> str:
+        """Where it lies, from `low` to `high` Hz, and how it is set."""
+        words = [f"{hertz(low)} – {hertz(high)}"]
+        words += [f"{self.target} only"] if self.target != "stereo" else []
+        words += [f"mix {self.mix:.0f} %"] if self.mix < 100.0 else []
+        words += [f"{self.gain:+.1f} dB".replace("-", "−")] if self.gain else []
+        return " · ".join(words if self.on else words[:1])
+
 
 class Split(Step, tag="split", frozen=True, kw_only=True):
     """Divides the sound once, for all that works by band. While no band does anything it passes bit for bit."""
 
     title: ClassVar[str] = "Split"
     summary: ClassVar[str] = "Two to five bands, each with steps, mix and gain of its own"
+    analyses: ClassVar[tuple[Analysis, ...]] = ("lateness",)
     holds_steps: ClassVar[bool] = True
 
     bands: Annotated[tuple[SplitBand, ...], msgspec.Meta(min_length=LEAST_BANDS, max_length=MOST_BANDS)] = (
@@ -185,7 +194,7 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
             crossovers=(*self.crossovers[:n], *self.crossovers[n + 1 :]),
         )
 
-    def without_band(self, id: int) -> Self:
+    def without_part(self, id: int) -> Self:
         """A band taken out with its steps; its range goes to the one below, that of the lowest to the one above. As it was,
         where there are only two."""
         n = self.place(id)
@@ -216,6 +225,25 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
     @property
     def row_ids(self) -> tuple[str, ...]:
         return tuple(self.row_id(band.id) for band in self.bands)
+
+    @property
+    def told_rows(self) -> tuple[ContainerRow, ...]:
+        return tuple(
+            ContainerRow(
+                id=self.row_id(band.id),
+                part=band.id,
+                name=name,
+                words=band.words(*edges),
+                on=band.on,
+                is_transparent=band.is_transparent,
+                share=band.mix / 100.0,
+                steps=band.steps,
+            )
+            for band, name, edges in zip(self.bands, self.names, self.edges, strict=True)
+        )
+
+    def with_row_on(self, part: int, on: bool) -> Self:
+        return self.with_band(part, on=on)
 
     def with_level_moved(self, gain: float) -> Self:
         moved = super().with_level_moved(gain).rows

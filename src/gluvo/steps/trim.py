@@ -96,8 +96,17 @@ def with_reach(step: Trim, gain: float) -> Trim | None:
     return msgspec.structs.replace(step, gain=wanted, by_reach=gain) if within else None
 
 
+def as_trim(step: Step | None) -> Trim | None:
+    """A step as a Trim; None for another step."""
+    return step if isinstance(step, Trim) else None
+
+
+def gain_at_work(step: Step | None) -> float:
+    """dB that a Trim makes the sound louder by; 0 where it is off, and for another step."""
+    return step.gain if isinstance(step, Trim) and step.on else 0.0
+
+
 def with_gain(step: Step | None, gain: float) -> Trim | None:
     """A Trim with another gain, as near as its range allows; None for another step."""
-    if not isinstance(step, Trim):
-        return None
-    return msgspec.structs.replace(step, gain=settings_of(Trim)["gain"].clamp(gain))
+    trim = as_trim(step)
+    return None if trim is None else msgspec.structs.replace(trim, gain=settings_of(Trim)["gain"].clamp(gain))

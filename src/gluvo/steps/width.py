@@ -14,7 +14,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import NOTHING, Sections, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.steps import solved
-from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.settings import choice, number
 
 BANDS, BALANCES, CROSSOVERS, LOWS = "Width by band", "Balance by band", "Where bands meet", "Lows and level"
@@ -66,6 +66,7 @@ class Width(Step, tag="width", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Width"
     summary: ClassVar[str] = "Stereo width and balance by band, and lows in mono"
+    analyses: ClassVar[tuple[Analysis, ...]] = ("scatter",)
     leading: ClassVar[tuple[str, ...]] = ("width_1", "output")
     solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from gluvo.advise.aim import detector_levels
 from gluvo.advise.hold import held_session
@@ -23,6 +23,10 @@ from gluvo.session import chains
 from gluvo.session.records import MIX, Section, Session
 from gluvo.session.sounds import Sound
 from gluvo.workbench.audio import ExtraSound, joint_of
+from gluvo.workbench.picture import Picture
+
+PictureEdit = Callable[[Picture], Picture]
+"""More is known of the sound."""
 
 
 @dataclass(frozen=True)
@@ -35,8 +39,8 @@ class Measuring:
     references: Mapping[str, Sound]
     beside: Mapping[str, ExtraSound]
     """What can be heard besides, by its id."""
-    show: Callable[..., None]
-    """Takes parts of the `Picture` by name."""
+    show: Callable[[PictureEdit], None]
+    """Takes what is known by now into the picture."""
     amend: Callable[[Session], None]
     """Takes the session with its held settings found, if they have changed."""
     telling: Callable[[str], Progress]
@@ -58,27 +62,29 @@ class Measuring:
             untouched = renderer.plan(session).untouched
             stems = renderer.joint(untouched, None, self.telling("Measuring the stems"))
             _ = stems.outline  # see `_read`
-            self.show(untouched=stems)
+            self.show(lambda p: replace(p, untouched=stems))
         held = held_session(renderer, near, check)
         if held != session:
             self.amend(held)
         self._match(held, check)
         section = renderer.section(held, stretch, self.telling("Measuring"))
         self._read(section, stretch)
-        self.show(section_render=section, section_current=True)
+        self.show(lambda p: replace(p, section_render=section, section_current=True))
         tones = tuple(
             Frozen(name, o.joint.tone(o.span), level)
             for name, o in self._compared
             if (level := o.joint.loudness(o.span)) > SILENT
         )
-        self.show(tone=spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3), references=tones)
+        tone = spectrum(section.result.heard_in(stretch), renderer.rate, "mid", 3)
+        self.show(lambda p: replace(p, tone=tone, references=tones))
         song = renderer.song(held, self.telling("Measuring the song"))
         self._read(song, None)
-        self.show(song_render=song, song_current=True)
+        self.show(lambda p: replace(p, song_render=song, song_current=True))
         self._read_strips(song, stretch)
         come = song.before(chosen)
         if around is not None and come is not None:
-            self.show(around=with_low_cuts(around, held.item(chosen), come))
+            more = with_low_cuts(around, held.item(chosen), come)
+            self.show(lambda p: replace(p, around=more))
 
     def _match(self, held: Session, check: Progress) -> None:
         """How loud all that can be heard is, before any other figure: it may be played already."""
@@ -97,14 +103,15 @@ class Measuring:
             part = found[id].get(held.view.section)
             others[id] = Other(joint, Span(part.start, part.end) if part is not None else None, reference.trim)
             self._compared.append((reference.name, others[id]))
-        self.show(partners=found)
+        self.show(lambda p: replace(p, partners=found))
         for id, made in self.beside.items():
             if made.matched:
                 others[id] = Other(joint_of(made.sound), span, is_difference=made.hearable.is_difference)
         match = held.view.match
         readings = hear_readings(renderer, held, span, check, match) | other_readings(others, match, check)
         gains = matched_gains(readings)
-        self.show(gains=gains, level=readings[RESULT].loudness + gains[RESULT])
+        level = readings[RESULT].loudness + gains[RESULT]
+        self.show(lambda p: replace(p, gains=gains, level=level))
 
     def _read(self, render: Rendered, span: Span | None) -> None:
         """Read the peaks that are on screen, so that the window does not have to: of the song what comes in and what goes
@@ -145,11 +152,11 @@ class Measuring:
                 list(tones)  # there now, or what went wrong with them is raised
             keys = [renderer.joint(key, stretch, check, lead) for key in plan.keys.get(chosen, ())]
             around = analysed_step(step, before, after, stretch, check, keys)
-            self.show(hits=hits, hits_step=chosen, around=around)
+            self.show(lambda p: replace(p, hits=hits, hits_step=chosen, around=around))
             if step is not None and step.has_ear:
                 levels = detector_levels(step, before, stretch, keys)
         elif not chosen and (strip := plan.strips.get(session.view.strip)):
             start = renderer.joint(strip.start, stretch, check, lead)
             around = analysed_step(None, start, start, stretch, check)
-        self.show(hits=hits, hits_step=chosen, levels=levels, around=around)
+        self.show(lambda p: replace(p, hits=hits, hits_step=chosen, levels=levels, around=around))
         return around

@@ -34,26 +34,28 @@ class Kind:
     """Whether that is told, since the user asked for the older work."""
     shown: bool = True
     """Whether its progress is shown, with a way to stop it."""
+    of_session: bool = False
+    """Whether it is of no use once another session is open: it is stopped then, and what it found is not taken in."""
 
 
-RENDERING = Kind("rendering", newest_wins=True)
-READING = Kind("reading", newest_wins=True)
+RENDERING = Kind("rendering", newest_wins=True, of_session=True)
+READING = Kind("reading", newest_wins=True, of_session=True)
 """The audio of the session that is open."""
-ANALYSING = Kind("analysing", newest_wins=True)
+ANALYSING = Kind("analysing", newest_wins=True, of_session=True)
 """What takes longer to find out about audio that was read."""
 BRINGING_IN = Kind("bringing in")
 """New files."""
-SEARCHING = Kind("searching", newest_wins=True, told=True)
+SEARCHING = Kind("searching", newest_wins=True, told=True, of_session=True)
 """Settings from what they should achieve."""
-MEASURING = Kind("measuring", newest_wins=True)
+MEASURING = Kind("measuring", newest_wins=True, of_session=True)
 """Things beside the session, such as a reference to freeze."""
 WATCHING = Kind("watching", newest_wins=True)
 """Whether files on disk are still what was brought in."""
-COMPARING = Kind("comparing", newest_wins=True)
+COMPARING = Kind("comparing", newest_wins=True, of_session=True)
 """What is told of all that is compared."""
-VERSIONING = Kind("versioning", newest_wins=True)
+VERSIONING = Kind("versioning", newest_wins=True, of_session=True)
 """Versions that are to be heard."""
-TRYING = Kind("trying", newest_wins=True)
+TRYING = Kind("trying", newest_wins=True, of_session=True)
 """What is heard before it is taken."""
 DRAWING = Kind("drawing", newest_wins=True, shown=False)
 """What is drawn and takes longer than a frame to reckon."""
@@ -142,6 +144,13 @@ class Tasks:
             if kind in self._running:
                 self._running[kind].stopper.stop()
         self._changed()
+
+    def cancel_of_session(self) -> None:
+        """Stop all that is of no use to another session."""
+        with self._wake:
+            kinds = [kind for kind in (*self._waiting, *self._running) if kind.of_session]
+        for kind in kinds:
+            self.cancel_kind(kind)
 
     def shown(self) -> list[Task]:
         """The tasks whose progress is shown, those that run before those that wait."""

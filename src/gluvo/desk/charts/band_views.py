@@ -13,10 +13,10 @@ from PySide6.QtWidgets import QWidget
 
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.charts.views import ReductionView
-from gluvo.desk.controls.parts import hertz
 from gluvo.desk.controls.theme import colours, font
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.drive import THIRDS, Drive
+from gluvo.steps.settings import hertz
 
 FREQ_TICKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter

@@ -379,11 +379,6 @@ def menu_text(text: str) -> str:
     return text.replace("&", "&&").replace("\n", " ").replace("\t", " ")
 
 
-def hertz(freq: float) -> str:
-    """A frequency as it is read: “160 Hz”, “4.2 kHz”."""
-    return f"{freq:.0f} Hz" if freq < 1000.0 else f"{freq / 1000.0:.3g} kHz"
-
-
 def figure(value: float, decimals: int = 1, unit: str = "", *, signed: bool = False) -> str:
     """A figure with a true minus sign, `signed` with a plus as well; a dash where there is none."""
     if value <= -199.0:

@@ -14,14 +14,14 @@ from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import show_ear, taken_toggle
 from gluvo.desk.editors.place_table import PlaceTable
-from gluvo.steps import Clipper, Limiter
+from gluvo.steps.ceiling import CeilingStep
 from gluvo.steps.settings import settings_of
 
 STEPS = (1.0, 2.0, 3.0)
 """dB of reduction whose shares of the time are told."""
 
 
-class CeilingEditor(StepEditor[Limiter | Clipper]):
+class CeilingEditor(StepEditor[CeilingStep]):
     """What comes to a ceiling, what is taken off, how it is spread, and where most; and an ear for what is taken."""
 
     _tops: float | None = None
@@ -40,7 +40,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
         self.catches = PlaceTable(
             "Hardest catches", "Taken off", "The ten places of the whole song where most is taken off, hardest first."
         )
-        self.catches.wanted.connect(self.bench.loop_place)
+        self.catches.wanted.connect(self.bench.listening.loop_place)
         self.add_views(
             [
                 ("caught", "Peaks", both),
@@ -51,7 +51,9 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
 
     def build_middle(self) -> None:
         row = QHBoxLayout()
-        self.words = Lines(4 if self.kind is Clipper else 3, "caption")  # a clipper tells of samples, too
+        self.words = Lines(
+            4 if self.step is not None and self.step.cuts_tops else 3, "caption"
+        )  # they tell of samples, too
         row.addWidget(self.words, 1)
         self.ear = taken_toggle(self.bench)
         self.division = Ruler(settings_of(Division)["tops"])
@@ -81,8 +83,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
         if step is None:
             return
         before, after = self.joints()
-        between = step.true_peak if isinstance(step, Limiter) else True
-        self.caught.show_peaks(self.section_trace(before), span, step.drive, step.ceiling, between)
+        self.caught.show_peaks(self.section_trace(before), span, step.drive, step.ceiling, step.holds_true_peak)
         if after is None or before is None or after.reduction is None:
             return
         inner = after.within(span)
@@ -106,7 +107,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
         costs += self._division_words(step)
         self.words.setText(f"{done}\n" + " · ".join([*costs, *self._song_words(step)]))
 
-    def _division_words(self, step: Limiter | Clipper) -> list[str]:
+    def _division_words(self, step: CeilingStep) -> list[str]:
         """Where the mix bus ends with two of these: which share of the work each does, and the ruler that divides it."""
         two, render = last_two(self.bench.session), self.bench.picture.song_render
         shown = two is not None and step.id in (two[0].id, two[1].id) and render is not None
@@ -122,7 +123,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
         other = two[1] if step.id == two[0].id else two[0]
         return [f"{100.0 * share:.0f} % of the two's work, the rest by {other.title}"]
 
-    def _song_words(self, step: Limiter | Clipper) -> list[str]:
+    def _song_words(self, step: CeilingStep) -> list[str]:
         """What it takes from the whole song, once that is known; the catches, too."""
         render = self.bench.picture.song_render
         song = render.joint(self.step_id) if render is not None else None
@@ -132,7 +133,7 @@ class CeilingEditor(StepEditor[Limiter | Clipper]):
         name = self.bench.session.section_name
         self.catches.show_found(tuple((c.seconds, f"{figure(c.taken)} dB", name(c.seconds)) for c in song.hardest()))
         words = []
-        if isinstance(step, Clipper):
+        if step.cuts_tops:
             near = self.joints()[1]
             here = near.reduction.share_taken(near.within(self.bench.span)) if near and near.reduction else 0.0
             words.append(f"clipped {percent(here)} of the samples here, {percent(song.reduction.share_taken())} of all")

@@ -31,7 +31,7 @@ class DeEsserEditor(StepEditor[DeEsser]):
         self.list = PlaceTable(
             "Sibilants", "Taken off", "Every sharp sound of the section that was lowered, hardest first."
         )
-        self.list.wanted.connect(self.bench.loop_place)
+        self.list.wanted.connect(self.bench.listening.loop_place)
         row.addWidget(self.sibilants, 1)
         self.spread, self.transfer = SpreadView(), TransferView("level relative to the voice, dB")
         self.add_views(

@@ -10,7 +10,7 @@ from gluvo.desk.model.workbench import Workbench
 def ear_toggle(bench: Workbench, path: str, text: str, tip: str) -> Toggle:
     """A switch that hears a hearable instead of the result; `show_ear` keeps it up to date."""
     made = Toggle(text, f"{tip} Not part of the sound.")
-    made.toggled.connect(lambda on: bench.hear(path if on else RESULT))
+    made.toggled.connect(lambda on: bench.listening.hear(path if on else RESULT))
     return made
 
 

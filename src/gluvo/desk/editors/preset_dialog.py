@@ -130,7 +130,9 @@ class PresetDialog(QDialog):
             "Keep mine…", "Keep the present settings as a preset of your own, in a JSON file.", self._keep
         )
         self.forget = button("Remove", "Take your own preset off the list and away from the disk.", self._forget)
-        self.play = button("Play", "Play or stop (Space). What is heard is as loud as the result.", bench.toggle_play)
+        self.play = button(
+            "Play", "Play or stop (Space). What is heard is as loud as the result.", bench.listening.toggle_play
+        )
         self.take = button("Use", "Take it (Enter); undo gives the former settings back.", self._take, "main")
         for made in (
             self.keep,
@@ -281,7 +283,7 @@ class PresetDialog(QDialog):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Space:
-            self._bench.toggle_play()
+            self._bench.listening.toggle_play()
         else:
             super().keyPressEvent(event)
 

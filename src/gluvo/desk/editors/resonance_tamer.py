@@ -9,13 +9,14 @@ from gluvo.compare.match import TAKEN
 from gluvo.desk.charts.band_views import TamingView
 from gluvo.desk.charts.views import ReductionView
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import figure, hertz
+from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import show_ear, taken_toggle
 from gluvo.dsp.taming import frame_length
 from gluvo.steps import ResonanceTamer, settings_of
 from gluvo.steps.resonance_tamer import PLACES, WHERE
+from gluvo.steps.settings import hertz
 
 
 class TamerEditor(StepEditor[ResonanceTamer]):

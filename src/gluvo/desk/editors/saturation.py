@@ -204,7 +204,7 @@ class SaturationEditor(StepEditor[Saturation]):
             def work(check: Progress) -> Harmonics:
                 return tone_harmonics(step, tone, key[2], check)
 
-            self.bench.task(DRAWING, "Bending the test tone", work, lambda found: self._show_tone(key, found))
+            self.bench.background.run(DRAWING, "Bending the test tone", work, lambda found: self._show_tone(key, found))
         output = self.controls["output"]
         assert isinstance(output, Ruler)
         output.set_note("held" if step.hold_loudness else "")

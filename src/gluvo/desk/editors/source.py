@@ -43,7 +43,7 @@ class SourceEditor(QWidget):
             "What is wrong",
             "Where the source is cut off flat, the longest first, and where it goes over full scale between samples.",
         )
-        self.faults.wanted.connect(bench.loop_place)
+        self.faults.wanted.connect(bench.listening.loop_place)
         self.views = QStackedLayout()
         self.views.addWidget(self.peaks)
         self.views.addWidget(self.faults)

@@ -118,7 +118,7 @@ class SpectrumPanel(QWidget):
         self.corridor.set_on(analyser.corridor)
         self.view.show_settings(analyser)
         self.view.show_limits(self._bench.session.limits)
-        self.view.show_frozen(self._bench.frozen)
+        self.view.show_frozen(self._bench.measurement.frozen)
 
     def show_picture(self) -> None:
         around = self._bench.picture.around
@@ -147,9 +147,11 @@ class SpectrumPanel(QWidget):
                 menu.addAction(f"Reference {menu_text(reference.name)}").triggered.connect(
                     lambda *_, id=reference.id, name=reference.name: self.freeze_reference(id, name)
                 )
-        if bench.frozen is not None:
+        if bench.measurement.frozen is not None:
             menu.addSeparator()
-            menu.addAction(f"Let go of {menu_text(bench.frozen.name)}").triggered.connect(lambda *_: bench.freeze(None))
+            menu.addAction(f"Let go of {menu_text(bench.measurement.frozen.name)}").triggered.connect(
+                lambda *_: bench.measurement.freeze(None)
+            )
 
     def freeze_now(self) -> None:
         """Keep what goes out of the step, averaged over the section or as it is live."""
@@ -157,7 +159,7 @@ class SpectrumPanel(QWidget):
         live = self.feed.after.tone if self._bench.session.view.analyser.live else None
         if around is not None and around.step == self._step_id:
             name = f"{'live' if live else self._bench.span_name}, frozen"
-            self._bench.freeze(Frozen(name, live or around.after, around.loudness[1]))
+            self._bench.measurement.freeze(Frozen(name, live or around.after, around.loudness[1]))
 
     def freeze_reference(self, id: str, name: str) -> None:
         """Keep the average spectrum of a reference, measured in the background."""
@@ -170,7 +172,7 @@ class SpectrumPanel(QWidget):
             check(0.6)
             return Frozen(name, tone, figures_of(trace_of(samples, sound.rate)).integrated)
 
-        self._bench.task(MEASURING, "Measuring the reference", work, self._bench.freeze)
+        self._bench.background.run(MEASURING, "Measuring the reference", work, self._bench.measurement.freeze)
 
     # --- limits --------------------------------------------------------------------------------------------
 

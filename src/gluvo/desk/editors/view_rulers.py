@@ -8,13 +8,14 @@ import msgspec
 
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.model.workbench import Workbench
+from gluvo.session.records import ViewPart
 from gluvo.steps import settings_of
 
 
 class ViewRulers:
     """A ruler for each number that a part of the `View` declares."""
 
-    def __init__(self, bench: Workbench, part: str, kind: type[msgspec.Struct], width: int) -> None:
+    def __init__(self, bench: Workbench, part: ViewPart, kind: type[msgspec.Struct], width: int) -> None:
         """`part` names the field of the view; the rulers are `width` pixels wide where there is room."""
         self._bench, self._part = bench, part
         self.all = {name: Ruler(setting) for name, setting in settings_of(kind).items() if setting.kind == "number"}

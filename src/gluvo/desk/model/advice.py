@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, Protocol, cast
+from typing import cast
 
 import msgspec
+from PySide6.QtCore import QObject, Signal
 
 from gluvo.advise.aim import Found
 from gluvo.advise.aimed import aimed
@@ -14,42 +14,31 @@ from gluvo.advise.loudness_target import Reached, driven, reach_target
 from gluvo.advise.prices import divided
 from gluvo.deliver.targets import measured_by
 from gluvo.desk.controls.parts import figure
+from gluvo.desk.model.background import Background
+from gluvo.desk.model.open_session import OpenSession
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
-from gluvo.render.song import Renderer
 from gluvo.session.records import MIX, Session
-from gluvo.steps import AnyStep, ChainItem, Limiter
-from gluvo.steps.limiter import last_limiter
-from gluvo.workbench.tasks import SEARCHING, Kind
+from gluvo.steps import AnyStep, Limiter
+from gluvo.steps.ceiling import last_limiter
+from gluvo.workbench.tasks import SEARCHING
 
 
-class WorkbenchPort(Protocol):
-    """What advice asks of the bench, and does on it."""
-
-    reach: tuple[str, Reached] | None
-
-    @property
-    def session(self) -> Session: ...
-    @property
-    def renderer(self) -> Renderer | None: ...
-    @property
-    def span(self) -> Span | None: ...
-    def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> bool: ...
-    def look(self, **changes: object) -> None: ...
-    def task(
-        self, kind: Kind, title: str, work: Callable[[Progress], Any], done: Callable[[Any], object]
-    ) -> object: ...
-    def tell(self, text: str, trouble: bool) -> None: ...
-    def refuse(self, text: str, act: str = "", then: Callable[[], object] | None = None) -> None: ...
-    def put_in(self, step: ChainItem, strip: str, after: str = "", inside: str = "") -> str: ...
-    def tell_reached(self) -> None: ...
-
-
-class Advice:
+class Advice(QObject):
     """Looks for settings in the background, and puts them into the session as actions that can be undone."""
 
-    def __init__(self, bench: WorkbenchPort) -> None:
-        self._bench = bench
+    reached = Signal()
+    """The target has been looked for."""
+
+    def __init__(self, bench: OpenSession, background: Background) -> None:
+        super().__init__(bench)
+        self._bench, self._background = bench, background
+        self.reach: tuple[str, Reached] | None = None
+        """What was last found for the target, with the key of the sound that it made."""
+
+    def forget(self) -> None:
+        """What was found is of another session."""
+        self.reach = None
 
     def find_threshold(self, step_id: str, setting: str = "threshold") -> None:
         """Set a step's threshold so that it takes or lifts by its aim over the section; or that of an equaliser's chosen
@@ -96,7 +85,7 @@ class Advice:
                     f"{found.why_not}".rstrip()
                 )
 
-        bench.task(SEARCHING, "Finding the threshold", work, done)
+        self._background.run(SEARCHING, "Finding the threshold", work, done)
 
     def reach_target(self) -> None:
         """Drive the last limiter to the target's loudness over the whole song. Where there is none, one is offered."""
@@ -124,7 +113,7 @@ class Advice:
                     return driven(start, reached.step, reached.drive, reached.ceiling)
 
                 bench.edit(f"Reach {wanted}", drive)
-                bench.reach = bench.renderer.plan(bench.session).result.key, reached
+                self.reach = bench.renderer.plan(bench.session).result.key, reached
             if not reached.met:
                 near = abs(reached.loudness - target.loudness) <= target.tolerance
                 verdict = "is not quite reached, but within the tolerance" if near else "is out of reach"
@@ -133,14 +122,14 @@ class Advice:
                     bench.tell(f"{wanted} {verdict}. {words}", False)
                 else:
                     bench.refuse(f"{wanted} {verdict}. {words}")
-            bench.tell_reached()
+            self.reached.emit()
 
-        self._bench.task(SEARCHING, f"Reaching {wanted}", work, done)
+        self._background.run(SEARCHING, f"Reaching {wanted}", work, done)
 
     def _offer_limiter(self, session: Session) -> None:
         """Offer a limiter at the end of the mix bus, or to switch on the one that is there, and to reach the target then."""
         bench, chain = self._bench, session.mix.chain
-        off = next((s for s in reversed(chain) if isinstance(s, Limiter)), None)
+        off = last_limiter(chain, off=True)
 
         def add() -> None:
             if off is None:
@@ -166,7 +155,9 @@ class Advice:
                 return
             self._bench.edit(f"Tops of {tops:.1f} dB to the first", lambda s: s.replace(strips=found.strips))
 
-        self._bench.task(SEARCHING, "Dividing the work", lambda check: divided(renderer, session, tops, check), done)
+        self._background.run(
+            SEARCHING, "Dividing the work", lambda check: divided(renderer, session, tops, check), done
+        )
 
     def gentle_and_crushed(self, strip_id: str) -> None:
         """Add the two-compressor start to a strip; its aims are then found like any held setting."""

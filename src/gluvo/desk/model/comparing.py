@@ -10,6 +10,7 @@ from gluvo.compare.corridor import Corridor, Finding, corridor_of, findings
 from gluvo.compare.hearables import ENCODINGS, PRICES, REFERENCES, VERSIONS, Hearable
 from gluvo.compare.match import RESULT, UNTOUCHED
 from gluvo.compare.profile import Profile, profile_of
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.spectrum import Tone
 from gluvo.measure.trace import Span
@@ -64,9 +65,7 @@ class Comparing(QObject):
         """What is measured, or was last."""
         self._found_of: object = None
         self._wanted = False
-        bench.picture_changed.connect(self._look)
-        bench.audio_changed.connect(self._look)
-        bench.session_changed.connect(lambda *_: self._look())
+        Follower(self, bench, self._look, picture=lambda p: (p.section_current,), besides=lambda: (self._made_from(),))
 
     def want(self, wanted: bool) -> None:
         """The page is shown, or no longer."""
@@ -80,8 +79,8 @@ class Comparing(QObject):
 
     def _made_from(self) -> object:
         bench, session = self._bench, self._bench.session
-        beside = tuple((key, id(made.sound)) for key, made in bench.beside.items())
-        partners = tuple((key, bench.partner(key)) for key in bench.audio.references)
+        beside = tuple((key, id(made.sound)) for key, made in bench.listening.beside.items())
+        partners = tuple((key, bench.listening.partner(key)) for key in bench.audio.references)
         names = tuple(r.name for r in session.references)
         return session.strips, session.versions, bench.span, beside, partners, names, id(bench.renderer)
 
@@ -93,15 +92,15 @@ class Comparing(QObject):
             return
         self._made_of = made_of
         others: list[tuple[Hearable, Span | None]] = []
-        for hearable in bench.hearables():
+        for hearable in bench.listening.hearables():
             if hearable.group == REFERENCES:
-                part = bench.partner(hearable.id)
+                part = bench.listening.partner(hearable.id)
                 others.append((hearable, Span(part.start, part.end) if part is not None else None))
             elif hearable.group in (VERSIONS, ENCODINGS, PRICES) and not hearable.is_difference:
                 others.append((hearable, span))
-        sounds = dict(bench.audio.references) | {id: made.sound for id, made in bench.beside.items()}
-        own = [h for h in bench.hearables() if h.id in (RESULT, UNTOUCHED)]
-        kept = [h for h in bench.hearables() if h.group == VERSIONS and h.id not in sounds][:MOST_VERSIONS]
+        sounds = dict(bench.audio.references) | {id: made.sound for id, made in bench.listening.beside.items()}
+        own = [h for h in bench.listening.hearables() if h.id in (RESULT, UNTOUCHED)]
+        kept = [h for h in bench.listening.hearables() if h.group == VERSIONS and h.id not in sounds][:MOST_VERSIONS]
 
         def work(check: Progress) -> Comparison:
             plan = renderer.plan(session)
@@ -129,4 +128,4 @@ class Comparing(QObject):
             if self._made_of == made_of != self._found_of:
                 self._made_of = None  # it was stopped: it is measured when the page is shown again
 
-        bench.task(COMPARING, "Comparing", work, done, ended)
+        bench.background.run(COMPARING, "Comparing", work, done, ended)

@@ -22,6 +22,7 @@ from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import shortfalls
 from gluvo.deliver.write import Outcome, Row, places, prepared, same_names, write_rows
 from gluvo.desk.controls.parts import figure
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
 from gluvo.progress import Progress
@@ -71,11 +72,14 @@ class Delivery(QObject):
         self._stopped: set[str] = set()
         self._folder: Path | None = None
         self._tasks: list[Task] = []
-        self._document: object = None
         self.said = ""
         """What the last writing came to."""
-        bench.session_changed.connect(self._session_changed)
-        bench.tasks_changed.connect(self._tasks_changed)
+        Follower(self, bench, self._other_session, besides=lambda: (bench.document,))
+        Follower(self, bench, self._strips_changed, session=lambda s: (s.strips,))
+        Follower(
+            self, bench, self.changed.emit, session=lambda s: (s.target, s.deliverables, s.sections, s.tags, s.name)
+        )
+        bench.background.changed.connect(self._tasks_changed)
 
     # --- where ---------------------------------------------------------------------------------------------
 
@@ -247,7 +251,7 @@ class Delivery(QObject):
         self.said = ""
         count = sum(len(paths) for paths in named.values())
         title = f"Writing {count} file{'' if count == 1 else 's'}"
-        task = bench.task(WRITING, title, work, done, ended)
+        task = bench.background.run(WRITING, title, work, done, ended)
         self._tasks.append(task)
         self.changed.emit()
 
@@ -313,12 +317,12 @@ class Delivery(QObject):
             self._encoded_of = key
             for one, (decoded, lost) in found:
                 self.encodings[one.encoding] = one
-                bench.keep_beside(decoded)
-                bench.keep_beside(lost)
-            bench.render()
+                bench.listening.keep_beside(decoded)
+                bench.listening.keep_beside(lost)
+            bench.measurement.render()
             self.changed.emit()
 
-        bench.task(SEARCHING, "Encoding and decoding", work, done)
+        bench.background.run(SEARCHING, "Encoding and decoding", work, done)
 
     # --- the report ----------------------------------------------------------------------------------------
 
@@ -355,7 +359,7 @@ class Delivery(QObject):
         except GluvoError as error:
             self.bench.tell(str(error), True)
             return
-        self.bench.task(
+        self.bench.background.run(
             WRITING,
             "Writing the report",
             lambda _: report.write_report(material, path),
@@ -375,7 +379,7 @@ class Delivery(QObject):
 
         def done(found: tuple[Price, ...]) -> None:
             for n in range(len(self.prices)):
-                bench.drop_beside(price_id(n))
+                bench.listening.drop_beside(price_id(n))
             self.prices, self._priced_of = found, key
             for n, price in enumerate(found):
                 name = f"{figure(price.level)} LUFS" if price.wanted is not None else "As it was"
@@ -383,11 +387,11 @@ class Delivery(QObject):
                 heard = Hearable(price_id(n), PRICES, name, tip)
                 sound = Sound(price.audio, renderer.rate)
                 joint_of(sound, price.trace)
-                bench.keep_beside(ExtraSound(heard, sound))
-            bench.render()
+                bench.listening.keep_beside(ExtraSound(heard, sound))
+            bench.measurement.render()
             self.changed.emit()
 
-        bench.task(SEARCHING, "Finding prices", lambda p: prices(renderer, session, span, p), done)
+        bench.background.run(SEARCHING, "Finding prices", lambda p: prices(renderer, session, span, p), done)
 
     @property
     def prices_current(self) -> bool:
@@ -417,7 +421,7 @@ class Delivery(QObject):
 
         self.bench.edit(f"Keep {figure(price.level)} LUFS", keep)
         if self.bench.session.view.hear == price_id(row):
-            self.bench.hear(RESULT)
+            self.bench.listening.hear(RESULT)
 
     @property
     def encodings_current(self) -> bool:
@@ -442,7 +446,7 @@ class Delivery(QObject):
             self.margin = found
             self.changed.emit()
 
-        bench.task(SEARCHING, "Finding a margin", lambda p: find_margin(at, encodings, highest, p), done)
+        bench.background.run(SEARCHING, "Finding a margin", lambda p: find_margin(at, encodings, highest, p), done)
 
     def use_margin(self) -> None:
         """Give the margin that was found to every lossy row."""
@@ -457,19 +461,19 @@ class Delivery(QObject):
 
     def _forget(self) -> None:
         for encoding in self.encodings:
-            self.bench.drop_beside(encoding.id)
-            self.bench.drop_beside(encoding.id + LOST)
+            self.bench.listening.drop_beside(encoding.id)
+            self.bench.listening.drop_beside(encoding.id + LOST)
         self.encodings.clear()
 
-    def _session_changed(self, before: Session, now: Session) -> None:
-        if self.bench.document is not self._document:  # another session is open
-            self._document = self.bench.document
-            self.results.clear()
-            self.encodings.clear()
-            self.prices = ()
-            self.margin, self._folder, self.said = None, None, ""
-        if before.strips != now.strips:
-            self.margin = None
+    def _other_session(self) -> None:
+        self.results.clear()
+        self.encodings.clear()
+        self.prices = ()
+        self.margin, self._folder, self.said = None, None, ""
+        self.changed.emit()
+
+    def _strips_changed(self) -> None:
+        self.margin = None
         self.changed.emit()
 
 

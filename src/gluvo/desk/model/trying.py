@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Protocol
 
 from gluvo.advise.hold import held_session
+from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
-from gluvo.render.song import Rendered, Renderer
+from gluvo.render.song import Rendered
 from gluvo.session.records import Session
-from gluvo.workbench.tasks import TRYING, Kind
+from gluvo.workbench.tasks import TRYING
 
 
 @dataclass(frozen=True)
@@ -27,25 +27,10 @@ class Tried:
     """The section."""
 
 
-class Bench(Protocol):
-    """What is asked of the bench."""
-
-    @property
-    def session(self) -> Session: ...
-    @property
-    def renderer(self) -> Renderer | None: ...
-    @property
-    def span(self) -> Span | None: ...
-    def hunt(self, session: Session | None, gain: float | None = None) -> None: ...
-    def task(
-        self, kind: Kind, title: str, work: Callable[[Progress], Any], done: Callable[[Any], object]
-    ) -> object: ...
-
-
 class Trying:
     """One thing at a time; the newest takes the place of the one before."""
 
-    def __init__(self, bench: Bench, found: Callable[[Tried], object]) -> None:
+    def __init__(self, bench: Workbench, found: Callable[[Tried], object]) -> None:
         """`found` takes what was found, when it begins to be heard."""
         self._bench, self._found = bench, found
         self._wanted: Session | None = None
@@ -67,12 +52,12 @@ class Trying:
 
         def done(tried: Tried) -> None:
             if self._wanted is session:
-                self._bench.hunt(tried.session, tried.gain)
+                self._bench.listening.hunt(tried.session, tried.gain)
                 self._found(tried)
 
-        self._bench.task(TRYING, "Trying", work, done)
+        self._bench.background.run(TRYING, "Trying", work, done)
 
     def end(self) -> None:
         """Hear the open session again."""
         self._wanted = None
-        self._bench.hunt(None)
+        self._bench.listening.hunt(None)

@@ -4,51 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any, Protocol
 
 from gluvo.compare.hearables import VERSIONS, Hearable
 from gluvo.compare.match import RESULT
+from gluvo.desk.model.background import Background
+from gluvo.desk.model.listening import Listening
+from gluvo.desk.model.measurement import Measurement
+from gluvo.desk.model.open_session import OpenSession
 from gluvo.measure.figures import FIGURES
 from gluvo.measure.trace import Trace
 from gluvo.progress import Progress
-from gluvo.render.song import Renderer
 from gluvo.session import versions
 from gluvo.session.records import Session, Version
 from gluvo.session.sounds import Sound
 from gluvo.workbench.audio import ExtraSound, joint_of
-from gluvo.workbench.picture import Picture
-from gluvo.workbench.tasks import VERSIONING, Kind
+from gluvo.workbench.tasks import VERSIONING
 
 KEPT = ("integrated", "max_short_term", "loudness_range", "plr", "true_peak")
 """The figures of the whole song that a version keeps."""
 
 
-class WorkbenchPort(Protocol):
-    """What versions ask of the bench, and do on it."""
-
-    beside: dict[str, ExtraSound]
-    picture: Picture
-
-    @property
-    def session(self) -> Session: ...
-    @property
-    def renderer(self) -> Renderer | None: ...
-    def edit(self, action: str, edit: Callable[[Session], Session], together: str | None = None) -> bool: ...
-    def keep(self, edit: Callable[[Session], Session]) -> bool: ...
-    def hear(self, path: str) -> None: ...
-    def render(self) -> None: ...
-    def keep_beside(self, made: ExtraSound) -> None: ...
-    def drop_beside(self, id: str) -> None: ...
-    def task(
-        self, kind: Kind, title: str, work: Callable[[Progress], Any], done: Callable[[Any], object]
-    ) -> object: ...
-
-
 class Versions:
     """Undo takes back what is done with versions, but never a version that was kept."""
 
-    def __init__(self, bench: WorkbenchPort) -> None:
-        self._bench = bench
+    def __init__(
+        self, bench: OpenSession, background: Background, listening: Listening, measurement: Measurement
+    ) -> None:
+        self._bench, self._background, self._listening, self._measurement = bench, background, listening, measurement
 
     def version(self, id: str) -> Version | None:
         """A version by its id."""
@@ -70,14 +52,14 @@ class Versions:
         now, _ = versions.kept(session, name, made, figures, note)
         self._bench.keep(lambda s: s.replace(versions=now.versions))
 
-    def describe(self, id: str, **changes: object) -> None:
+    def describe(self, id: str, **changes: str) -> None:
         """Change a version's name or note."""
         self._bench.keep(lambda s: versions.described(s, id, **changes))
 
     def remove(self, id: str) -> None:
         """Take a version away for good."""
         now = versions.without(self._bench.session, id)
-        self._bench.drop_beside(id)
+        self._listening.drop_beside(id)
         self._bench.keep(lambda s: s.replace(versions=now.versions))
 
     def go_back(self, id: str) -> None:
@@ -106,7 +88,7 @@ class Versions:
     def ready(self, id: str, then: Callable[[], None] | None = None) -> bool:
         """Whether something can be heard at once; a version that cannot is rendered, and then heard, or `then` called."""
         bench, version = self._bench, self.version(id)
-        if version is None or id in bench.beside:
+        if version is None or id in self._listening.beside:
             return True
         renderer, session = bench.renderer, bench.session
         if renderer is None:
@@ -123,19 +105,19 @@ class Versions:
             heard = Hearable(id, VERSIONS, version.name, "", listed=False)
             sound, trace = found
             joint_of(sound, trace)
-            bench.keep_beside(ExtraSound(heard, sound))
-            bench.render()
+            self._listening.keep_beside(ExtraSound(heard, sound))
+            self._measurement.render()
             if then is not None:
                 then()
             else:
-                bench.hear(id)
+                self._listening.hear(id)
 
-        bench.task(VERSIONING, f"Rendering {version.name}", work, done)
+        self._background.run(VERSIONING, f"Rendering {version.name}", work, done)
         return False
 
     def forget(self) -> None:
         """The audio has changed: what was rendered of it is of another song."""
         for version in self._bench.session.versions:
             if self._bench.session.view.hear == version.id:
-                self._bench.hear(RESULT)
-            self._bench.drop_beside(version.id)
+                self._listening.hear(RESULT)
+            self._listening.drop_beside(version.id)

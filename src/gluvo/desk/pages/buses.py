@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout
 from gluvo.desk.controls.flow import scrolled
 from gluvo.desk.controls.parts import Rows, Toggle, figure, label, line
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.ledger import Ledger
@@ -53,8 +54,13 @@ class BusesPage(PageWidget):
         column.addWidget(line())
         column.addWidget(self._room_part())
         row.addWidget(self._side)
-        bench.session_changed.connect(lambda *_: self.refresh())
-        bench.picture_changed.connect(self.refresh)
+        Follower(
+            self,
+            bench,
+            self.refresh,
+            session=lambda s: (s.strips, s.view.strip, s.view.step, s.view.solo),
+            picture=everything,
+        )
 
     def _fader_part(self) -> QWidget:
         part = QWidget()

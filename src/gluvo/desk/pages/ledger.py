@@ -22,11 +22,12 @@ from PySide6.QtWidgets import (
 
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.controls.keys import ENTERS, claimed
-from gluvo.desk.controls.parts import ChoiceBox, button, figure, hertz, label, line
+from gluvo.desk.controls.parts import ChoiceBox, button, figure, label, line
 from gluvo.desk.controls.table import MOVES
 from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.editors.preset_dialog import choose_preset, for_chain
 from gluvo.desk.editors.step_menu import step_menu
+from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
 from gluvo.session import chains
@@ -34,7 +35,8 @@ from gluvo.session.clipboard import copied, pasted
 from gluvo.session.presets import kind_of
 from gluvo.session.records import Session, Stem
 from gluvo.session.tree import children, rows
-from gluvo.steps import ChainItem, Lane, Split, SplitBand
+from gluvo.steps import ChainItem, Lane, Split
+from gluvo.steps.base import ContainerRow
 
 ID = Qt.ItemDataRole.UserRole
 INSET = 14
@@ -124,8 +126,10 @@ class Ledger(QWidget):
         foot.addStretch(1)
         foot.addWidget(self.remove_button)
         column.addLayout(foot)
-        bench.session_changed.connect(self._session_changed)
-        bench.picture_changed.connect(self._refresh)
+        self._named: list[tuple[str, str, str]] = []
+        """Id, name and bus of the strips that there are to choose from."""
+        Follower(self, bench, self._session_changed, session=self._shown)
+        Follower(self, bench, self._refresh, picture=everything)
         theme.changed.connect(self.list.viewport().update)
 
     # --- actions -------------------------------------------------------------------------------------------
@@ -167,15 +171,15 @@ class Ledger(QWidget):
     @staticmethod
     def _row_of(session: Session) -> str:
         item = session.item(session.view.step)
-        if isinstance(item, Split) and item.band(session.view.band) is not None:
-            return item.row_id(session.view.band)
-        return session.view.step
+        rows = item.told_rows if item is not None else ()
+        return next((row.id for row in rows if row.part == session.view.band), session.view.step)
 
-    def band_of(self, row_id: str) -> tuple[Split, SplitBand] | None:
-        """The band whose row it is, and its Split."""
-        holder = chains.container_of(self._bench.session.chain, row_id)
-        band = holder.of_row(row_id) if isinstance(holder, Split) else None
-        return (holder, band) if isinstance(holder, Split) and band is not None else None
+    def band_of(self, row_id: str) -> tuple[ChainItem, ContainerRow] | None:
+        """The band whose row it is, and its container."""
+        container = chains.container_of(self._bench.session.chain, row_id)
+        rows = container.told_rows if container is not None else ()
+        band = next((row for row in rows if row.id == row_id), None)
+        return (container, band) if container is not None and band is not None else None
 
     def add(self, step: ChainItem, inside: str = "") -> None:
         """Put a step or lane in after the chosen one (as the first, if that is what comes in; as the first inside a lane,
@@ -183,14 +187,14 @@ class Ledger(QWidget):
         session = self._bench.session
         after, band = self.chosen_id, self.band_of(self.chosen_id)
         if band is not None:  # what may not stand in it goes behind the Split
-            split, _ = band
-            after, inside = split.id, inside or (self.chosen_id if split.may_hold(step) else "")
+            container, _ = band
+            after, inside = container.id, inside or (self.chosen_id if container.may_hold(step) else "")
         if new := self._bench.put_in(step, session.view.strip, after, inside):
             self._bench.look(step=new, band=0)
 
     def add_lane(self) -> None:
         """A lane around the chosen step."""
-        number = sum(isinstance(item, Lane) for item in self._bench.session.items) + 1
+        number = sum(len(item.row_ids) == 1 for item in self._bench.session.items if item.holds_steps) + 1
         since = chains.before_which(self._bench.session.chain, self.chosen_id)
         self.add(Lane(name=f"Lane {number}", since=since))
 
@@ -200,9 +204,9 @@ class Ledger(QWidget):
 
     def remove(self) -> None:
         if (found := self.band_of(self.chosen_id)) is not None:
-            split, band = found
-            left = split.without_band(band.id)
-            if left == split:
+            container, band = found
+            left = container.without_part(band.part)
+            if left == container:
                 self._bench.refuse("A Split has at least two bands. Remove the Split to have the sound whole.")
                 return
             self._bench.edit("Remove band", lambda s: s.with_step(left))
@@ -226,8 +230,8 @@ class Ledger(QWidget):
     def switch(self, step_id: str | None = None) -> None:
         """Turn a step or band (the chosen one) on or off."""
         if (found := self.band_of(step_id or self.chosen_id)) is not None:
-            split, band = found
-            turned = split.with_band(band.id, on=not band.on)
+            container, band = found
+            turned = container.with_row_on(band.part, not band.on)
             self._bench.edit(f"Band {'off' if band.on else 'on'}", lambda s: s.with_step(turned))
             return
         step = self._bench.session.item(step_id or self.chosen_id)
@@ -269,14 +273,24 @@ class Ledger(QWidget):
         if item is None or self.list.filling:
             return
         if (found := self.band_of(item.data(ID))) is not None:
-            self._bench.look(step=found[0].id, band=found[1].id)
-        elif isinstance(self._bench.session.item(item.data(ID)), Split):
+            self._bench.look(step=found[0].id, band=found[1].part)
+            return
+        step = self._bench.session.item(item.data(ID))
+        if step is not None and step.told_rows:
             self._bench.look(step=item.data(ID), band=0)
         else:
             self._bench.look(step=item.data(ID))
 
-    def _session_changed(self, before: Session, now: Session) -> None:
-        if [(s.id, s.name, s.into) for s in before.strips] != [(s.id, s.name, s.into) for s in now.strips]:
+    @staticmethod
+    def _shown(session: Session) -> tuple[object, ...]:
+        view = session.view
+        return session.strips, session.section(view.section), view.strip, view.step, view.band, view.solo
+
+    def _session_changed(self) -> None:
+        now = self._bench.session
+        named = [(s.id, s.name, s.into) for s in now.strips]
+        if named != self._named:
+            self._named = named
             self.chooser.clear()
             for strip, _ in rows(now):
                 self.chooser.addItem(strip.name, strip.id)
@@ -304,7 +318,7 @@ class Ledger(QWidget):
             if step is not None:
                 name, tip = step.title, step.summary
             elif band is not None:
-                name = f"Band {band[0].names[band[0].place(band[1].id)]}"
+                name = f"Band {band[1].name}"
                 tip = "A band of the Split: a step that is added while it is chosen goes into it. Delete takes it out."
             item.setData(Qt.ItemDataRole.AccessibleTextRole, name)
             item.setToolTip(tip)
@@ -341,7 +355,7 @@ class Ledger(QWidget):
         else:
             title, words = step.called, step.describe()
             inside = containers[-1] if containers else None
-            bands = inside.bands if isinstance(inside, Split) else ()
+            bands = inside.told_rows if inside is not None else ()
             own = next((band for band in bands if any(s.id == step_id for s in band.steps)), None)
             off = off or (own is not None and not own.on)
             if not step.on or off:
@@ -381,19 +395,14 @@ class Ledger(QWidget):
         flowing = [s.name for s in children(session, session.view.strip)]
         return "In", ", ".join(flowing) if flowing else "nothing flows in"
 
-    def _band_row(self, split: Split, band: SplitBand, off: bool) -> Row:
-        place, bench = split.place(band.id), self._bench
-        low, high = split.edges[place]
-        title, words = split.names[place], f"{hertz(low)} – {hertz(high)}"
-        if not band.on or not split.on or off:
+    def _band_row(self, container: ChainItem, band: ContainerRow, off: bool) -> Row:
+        bench, title, words = self._bench, band.name, band.words
+        if not band.on or not container.on or off:
             return Row(title, f"{words} · off")
-        words += f" · {band.target} only" if band.target != "stereo" else ""
-        words += f" · mix {band.mix:.0f} %" if band.mix < 100.0 else ""
-        words += f" · {figure(band.gain, signed=True)} dB" if band.gain else ""
-        if split.row_id(band.id) in bench.session.view.solo:
+        if band.id in bench.session.view.solo:
             words = f"heard alone · {words}"
         render = bench.picture.best
-        parts = render.plan.parts.get((split.id, band.id)) if render is not None else None
+        parts = render.plan.parts.get((container.id, band.part)) if render is not None else None
         joint = render.joints.get(parts[1].key) if render is not None and parts is not None else None
         if joint is None:
             return Row(title, words)

@@ -13,6 +13,7 @@ from gluvo.desk.controls.parts import line
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.registry import editor_for
 from gluvo.desk.editors.source import SourceEditor
+from gluvo.desk.model.following import Follower, all_but_place, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.ledger import Ledger
@@ -47,8 +48,8 @@ class ShapePage(PageWidget):
             row.addWidget(widget, stretch)
         self.editor: StepEditor[Any] | SourceEditor | None = None
         self.ledger.opened.connect(self.open_step)
-        bench.session_changed.connect(lambda *_: self._follow())
-        bench.picture_changed.connect(self._refresh)
+        Follower(self, bench, self._follow, session=all_but_place)
+        Follower(self, bench, self._refresh, picture=everything, besides=lambda: (bench.measurement.frozen,))
 
     def _follow(self) -> None:
         """Show the editor of the chosen step; make one if another step was chosen."""

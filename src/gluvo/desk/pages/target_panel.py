@@ -15,13 +15,14 @@ from gluvo.desk.controls.meter import Meter
 from gluvo.desk.controls.parts import ChoiceBox, ChoiceRow, Rows, button, figure, label, plain, set_role
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.targets_dialog import TargetsDialog
 from gluvo.dsp.db import db_of
 from gluvo.measure.figures import FIGURES
 from gluvo.measure.loudness import OFFSET, SILENT
 from gluvo.play.meters import Readings
-from gluvo.session.records import MIX, Session, Target
+from gluvo.session.records import MIX, Target
 from gluvo.steps import Limiter, settings_of
 
 OWN, EDIT = "Own", "\0edit"
@@ -181,15 +182,11 @@ class TargetPanel(QWidget):
         self.tone = ToneView()
         self.tone.setMinimumHeight(100)
         column.addWidget(self.tone, 1)
-        bench.session_changed.connect(self._session_changed)
-        bench.picture_changed.connect(self.refresh)
-        bench.audio_changed.connect(self.live.forget)
-        bench.reached.connect(self.refresh)
-
-    def _session_changed(self, before: Session, now: Session) -> None:
-        if before.view.hear != now.view.hear:
-            self.live.forget()
-        self.refresh()
+        Follower(self, bench, self.refresh, session=lambda s: (s.target, s.strips), picture=everything)
+        Follower(
+            self, bench, self.live.forget, session=lambda s: (s.view.hear,), besides=lambda: (bench.audio.material,)
+        )
+        bench.advice.reached.connect(self.refresh)
 
     def _fill_targets(self) -> None:
         """The targets that there are, the user's own among them."""
@@ -236,7 +233,9 @@ class TargetPanel(QWidget):
     def _show_cost(self) -> None:
         """What reaching the target has cost, as long as the sound is the one that came of it."""
         bench = self._bench
-        found = bench.reach[1] if bench.reach is not None and self._is_now(bench.reach[0]) else None
+        found = (
+            bench.advice.reach[1] if bench.advice.reach is not None and self._is_now(bench.advice.reach[0]) else None
+        )
         self.cost.setVisible(found is not None)
         if found is None:
             self.cost.setText("")

@@ -20,11 +20,12 @@ from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from gluvo.desk.controls.parts import drawn, edit_in_place, menu_text
 from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing
 from gluvo.play.meters import Readings
 from gluvo.session import tree
-from gluvo.session.records import MIX, AnyStrip, Bus, Session
+from gluvo.session.records import MIX, AnyStrip, Bus
 from gluvo.steps import settings_of
 
 LOWEST_ROW, HIGHEST_ROW = 26, 34
@@ -67,9 +68,9 @@ class TreeView(QWidget):
             "fine, double-click resets). M mutes, S is heard alone, ø turns the polarity. Keys: up and down choose, Alt "
             "moves, F2 renames, Enter shows the chain."
         )
-        bench.session_changed.connect(self._session_changed)
-        bench.picture_changed.connect(self.redraw)
-        bench.audio_changed.connect(self._audio_changed)
+        Follower(self, bench, self._strips_changed, session=lambda s: (s.strips,))
+        Follower(self, bench, self.redraw, session=lambda s: (s.view.strip, s.view.solo), picture=everything)
+        Follower(self, bench, self._audio_changed, besides=lambda: (bench.audio,))
         theme.changed.connect(self.redraw)
 
     # --- what is shown -------------------------------------------------------------------------------------
@@ -108,12 +109,12 @@ class TreeView(QWidget):
         self._picture = None
         self.update()
 
-    def _session_changed(self, before: Session, now: Session) -> None:
-        self.rows = tree.rows(now)
-        if before.strips != now.strips:
-            self.marked &= {s.id for s in now.strips}
-            self.setMinimumHeight(self.sizeHint().height())
-            self.updateGeometry()
+    def _strips_changed(self) -> None:
+        session = self._bench.session
+        self.rows = tree.rows(session)
+        self.marked &= {s.id for s in session.strips}
+        self.setMinimumHeight(self.sizeHint().height())
+        self.updateGeometry()
         self.redraw()
 
     def _audio_changed(self) -> None:

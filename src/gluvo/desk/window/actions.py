@@ -102,7 +102,7 @@ def _of_band(act: Callable[[BandEdits, int], object]) -> Callable[[Desk], None]:
 
 
 def _hear(n: int, desk: Desk) -> None:
-    choices = desk.bench.hear_choices()
+    choices = desk.bench.listening.hear_choices()
     if n <= len(choices):
         desk.hear_row.momentary.press(n, choices[n - 1][0])
 
@@ -111,7 +111,7 @@ def _hear_detector(desk: Desk) -> None:
     bench = desk.bench
     step: Step | None = bench.session.step(bench.session.view.step)
     if step is not None and step.has_ear:
-        bench.hear(RESULT if bench.session.view.hear == DETECTOR else DETECTOR)
+        bench.listening.hear(RESULT if bench.session.view.hear == DETECTOR else DETECTOR)
 
 
 def _keep(name: str, value: str, desk: Desk) -> None:
@@ -148,7 +148,7 @@ def _choose_step(by: int, desk: Desk) -> None:
 
 def _to_start(desk: Desk) -> None:
     span = desk.bench.span
-    desk.bench.seek(span.start if span else 0.0)
+    desk.bench.listening.seek(span.start if span else 0.0)
 
 
 def _zoom_to_samples(desk: Desk) -> None:
@@ -393,7 +393,7 @@ BUSES: Sequence[Action] = (
 HEAR_WORDS = ("Hear the result", "Hear untouched", "Hear without the step", "Hear the change only")
 
 LISTEN: Sequence[Action] = (
-    Action("Listen", "Play or stop", "Space", lambda d: d.bench.toggle_play()),
+    Action("Listen", "Play or stop", "Space", lambda d: d.bench.listening.toggle_play()),
     Action("Listen", "Loop", "L", lambda d: d.bench.look(loop=not d.bench.session.view.loop)),
     Action("Listen", "To the section's start", "Home", _to_start),
     *(
@@ -409,9 +409,19 @@ LISTEN: Sequence[Action] = (
         )
         for n in range(1, 10)
     ),
-    Action("Listen", "Hear what was heard before", "X", lambda d: d.bench.hear_again(), "To and fro between two."),
-    Action("Listen", "Hear the one before", "J", lambda d: d.bench.hear_next(-1), "In the Hear row, round and round."),
-    Action("Listen", "Hear the next", "K", lambda d: d.bench.hear_next(1), "In the Hear row, round and round."),
+    Action(
+        "Listen", "Hear what was heard before", "X", lambda d: d.bench.listening.hear_again(), "To and fro between two."
+    ),
+    Action(
+        "Listen",
+        "Hear the one before",
+        "J",
+        lambda d: d.bench.listening.hear_next(-1),
+        "In the Hear row, round and round.",
+    ),
+    Action(
+        "Listen", "Hear the next", "K", lambda d: d.bench.listening.hear_next(1), "In the Hear row, round and round."
+    ),
     Action(
         "Listen",
         "Alternate at each turn",

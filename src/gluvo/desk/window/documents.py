@@ -149,9 +149,9 @@ class Documents(QObject):
             document = Document.new(session, free(path))
             document.notes += refused
             self._show(document)
-            self._bench.autosave_now()
+            self._bench.keeping.autosave_now()
 
-        self._bench.task(
+        self._bench.background.run(
             BRINGING_IN,
             "Bringing in " + (first.name if len(files) == 1 else f"{len(files)} stems"),
             lambda told: new_session([f.resolve() for f in files], (), path.parent, name, top, told, refused),
@@ -166,7 +166,7 @@ class Documents(QObject):
         """Make the demo song, if it is not there yet, and open it."""
         from gluvo.demo.session import demo_session  # not needed on the way to the window
 
-        self._bench.task(
+        self._bench.background.run(
             BRINGING_IN,
             "Making the demo song",
             lambda told: demo_session(None, told),
@@ -196,7 +196,7 @@ class Documents(QObject):
         """Save the document; see `Document.save`."""
         document = self._bench.document
         self._patiently(lambda: document.write(path, replace=replace))()
-        self._bench.saved()
+        self._bench.keeping.saved()
 
     def _patiently(self, work: Callable[[], T]) -> T:
         """What some work on the session's folder comes to. The window goes on while it lasts; a folder that does not answer
@@ -306,7 +306,7 @@ class Documents(QObject):
         return True
 
     def _saved(self) -> None:
-        self._bench.check_files()
+        self._bench.opening.check_files()
         self.remember(self._bench.document.path)
         self.saved.emit()
         self._notice.tell(f"Saved as {self._bench.document.path}.", False)

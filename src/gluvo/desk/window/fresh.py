@@ -17,7 +17,7 @@ SAID = "Your ears are fresh. Before you look at anything: your result and a refe
 
 def start_fresh(window: QWidget, bench: Workbench) -> TrialDialog | None:
     """Cover the window and let the result be heard against the reference that is pinned first, or stands first."""
-    there = {h.id: h for h in bench.hearables()}
+    there = {h.id: h for h in bench.listening.hearables()}
     references = [h for h in there.values() if h.group == REFERENCES]
     pinned = [there[id] for id in bench.session.view.pins if id in there and there[id].group == REFERENCES]
     if RESULT not in there or not references:

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
 from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import Toggle, button, clock, label, plain
 from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.registry import PAGES, place_of
 
@@ -42,7 +43,7 @@ class Header(QWidget):
             row.addWidget(tab)
         row.addStretch(1)
         row.addSpacing(4)
-        self.play = button("▶", "Play or stop (Space).", bench.toggle_play, "main")
+        self.play = button("▶", "Play or stop (Space).", bench.listening.toggle_play, "main")
         self.play.setFixedWidth(36)
         self.play.setAccessibleName("Play")
         row.addWidget(self.play)
@@ -75,24 +76,32 @@ class Header(QWidget):
             self._ears,
             self._device,
         )
-        bench.session_changed.connect(lambda *_: self.refresh())
-        bench.audio_changed.connect(self.refresh)
+        Follower(
+            self,
+            bench,
+            self.refresh,
+            session=lambda s: (s.name, s.view.page, s.view.loop, s.section(s.view.section)),
+            besides=lambda: (self._state, bench.document.path, bench.audio.material),
+        )
 
     def show_session(self, there: bool) -> None:
         """Pages, transport and device, or (without a session) only the name of the program."""
         for widget in self._with_a_session:
             widget.setVisible(there)
 
-    def refresh(self) -> None:
-        session = self._bench.session
+    @property
+    def _state(self) -> str:
+        """Whether the session is saved, or whose it is."""
         document = self._bench.document
         if document.read_only:
-            state = "reading only"
-        elif not document.ever_saved:
-            state = "not saved yet"
-        else:
-            state = "changed" if document.changed else "saved"
-        text = f"{session.name} · {state}"
+            return "reading only"
+        if not document.ever_saved:
+            return "not saved yet"
+        return "changed" if document.changed else "saved"
+
+    def refresh(self) -> None:
+        session = self._bench.session
+        text = f"{session.name} · {self._state}"
         self._name.setText(text)
         self._name.setToolTip(plain(str(self._bench.document.path)))
         self.tabs[PAGES[place_of(session.view.page)].key].setChecked(True)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWid
 from gluvo.compare.hearables import GROUPS, SONG, Hearable
 from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.table import Table
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 
 COLUMNS = (("Key", 40), ("", 24), ("What", 0), ("Kind", 90), ("Match", 80))
@@ -57,8 +58,14 @@ class HearList(QDialog):
         column.addLayout(row)
         self._found: list[Hearable] = []
         self.search.textChanged.connect(self._fill)
-        bench.session_changed.connect(self._fill)
-        bench.picture_changed.connect(self._fill)
+        Follower(
+            self,
+            bench,
+            self._fill,
+            session=lambda s: (s.view.hear, s.view.pins, s.view.level_matched),
+            picture=lambda p: (p.gains,),
+            besides=lambda: (bench.listening.hearables(),),
+        )
         self._fill()
         at = next((n for n, h in enumerate(self._found) if h.id == bench.session.view.hear), 0)
         self.table.setCurrentCell(at, 0)
@@ -67,7 +74,7 @@ class HearList(QDialog):
     def _fill(self, *_: object) -> None:
         wanted, view = self.search.text().strip().lower(), self._bench.session.view
         chosen = self._found[row].id if 0 <= (row := self.table.currentRow()) < len(self._found) else ""
-        there = self._bench.hearables()
+        there = self._bench.listening.hearables()
         self._found = [h for h in there if wanted in f"{h.name} {GROUPS[h.group]}".lower()]
         self.table.setRowCount(len(self._found))
         for n, heard in enumerate(self._found):
@@ -93,11 +100,11 @@ class HearList(QDialog):
 
     def _hear(self, row: int) -> None:
         if 0 <= row < len(self._found):
-            self._bench.hear(self._found[row].id)
+            self._bench.listening.hear(self._found[row].id)
 
     def _pin(self) -> None:
         if self._chosen is not None and self._chosen.group != SONG:
-            self._bench.pin(self._chosen.id)
+            self._bench.listening.pin(self._chosen.id)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         held = event.modifiers() == Qt.KeyboardModifier.ControlModifier
@@ -143,7 +150,7 @@ class Momentary(QObject):
         self._key, self._since, self._back = key, self._pressed_at, False
         self._held_for.start()
         self._before = self._bench.session.view.hear
-        self._bench.hear(id)
+        self._bench.listening.hear(id)
         self._app.installEventFilter(self)  # no longer than the key is held: every event goes through it
 
     @property
@@ -159,7 +166,7 @@ class Momentary(QObject):
             self._key = 0
             self._app.removeEventFilter(self)
             if self._back and self._before:
-                self._bench.hear(self._before)
+                self._bench.listening.hear(self._before)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         kind = event.type()
@@ -201,4 +208,4 @@ class Alternating:
         turned = self._place < before and self._bench.session.view.loop
         if turned if self.every == LOOPS else self._passed >= self.every:
             self._passed = 0.0
-            self._bench.hear_again()
+            self._bench.listening.hear_again()

@@ -20,6 +20,7 @@ from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
 from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, figure, label, menu_text, plain
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.hear_list import EVERY, Alternating, HearList, Momentary
 from gluvo.desk.window.road_dialog import RoadDialog
@@ -59,7 +60,7 @@ class HearRow(QFrame):
         )
         self.more.hide()
         self._row.addWidget(self.more)
-        self.apart = button("", "", lambda: bench.hear(RESULT), "hear", checkable=True)
+        self.apart = button("", "", lambda: bench.listening.hear(RESULT), "hear", checkable=True)
         self.apart.hide()
         self._row.addWidget(self.apart)
         self.swap = button("⇄", "", kind="plain")
@@ -135,9 +136,8 @@ class HearRow(QFrame):
         self._row.addLayout(holder)
         self.buttons: dict[str, QPushButton] = {}
         self._group = QButtonGroup(self)
-        bench.audio_changed.connect(self._rebuild)
-        bench.session_changed.connect(self._session_changed)
-        bench.picture_changed.connect(self.refresh)
+        Follower(self, bench, self._rebuild, besides=lambda: (bench.listening.hearables(), bench.audio))
+        Follower(self, bench, self.refresh, session=self._shown, picture=lambda p: (p.gains,))
 
     def _offer(self, name: str, data: str, tip: str) -> None:
         self.monitor.addItem(name, data)
@@ -159,10 +159,11 @@ class HearRow(QFrame):
         """The levels of road tests, in a window that stays open."""
         RoadDialog(self, self._bench).show()
 
-    def _session_changed(self, before: Session, now: Session) -> None:
-        if before.references != now.references:
-            self._rebuild()
-        self.refresh()
+    @staticmethod
+    def _shown(session: Session) -> tuple[object, ...]:
+        view = session.view
+        monitored = view.level_matched, view.match, view.monitor, view.road, view.dim, view.output_level
+        return view.hear, view.band, session.item(view.step), *monitored
 
     def _rebuild(self) -> None:
         while (item := self._choices.takeAt(0)) is not None:
@@ -173,7 +174,7 @@ class HearRow(QFrame):
                 widget.hide()
                 widget.deleteLater()
         self.buttons.clear()
-        for heard in self._bench.hearables()[:9]:
+        for heard in self._bench.listening.hearables()[:9]:
             kind = "hear" if heard.group == SONG else "reference"
             made = button("", "", kind=kind, checkable=True)
             made.clicked.connect(lambda _=False, path=heard.id: self._hear(path))
@@ -184,7 +185,7 @@ class HearRow(QFrame):
         self._fit()
 
     def _hear(self, path: str) -> None:
-        self._bench.hear(path)
+        self._bench.listening.hear(path)
         self.refresh()  # a version may have to be rendered first: until then the button tells what is heard
 
     def show_all(self) -> None:
@@ -194,10 +195,10 @@ class HearRow(QFrame):
 
     def _fill_swap(self) -> None:
         self.swap_menu.clear()
-        names = dict(self._bench.hear_choices())
+        names = dict(self._bench.listening.hear_choices())
         before = names.get(self._bench.session.view.heard, "")
         again = self.swap_menu.addAction(f"Hear {menu_text(before)}" if before else "Hear what was heard before")
-        again.triggered.connect(self._bench.hear_again)
+        again.triggered.connect(self._bench.listening.hear_again)
         self.swap_menu.addSeparator()
         for every, words in EVERY:
             action = self.swap_menu.addAction(words)
@@ -216,7 +217,7 @@ class HearRow(QFrame):
         self._words(short=narrow)
         self.output.setFixedWidth(100 if narrow else 120)
         self.monitor.setMaximumWidth(92 if narrow else 140)
-        names = [path for path, _ in self._bench.hear_choices()]
+        names = [path for path, _ in self._bench.listening.hear_choices()]
         others = [self.buttons[path] for path in names[:FIXED] if path in self.buttons]
         rest = (self.swap, self.matched, self.match, self.monitor, self.dim)
         room = self.width() - sum(w.sizeHint().width() + 6 for w in (*others, *rest)) - 44
@@ -232,7 +233,7 @@ class HearRow(QFrame):
     def _words(self, short: bool) -> None:
         """What the buttons say: key, name, and by how much it is turned up or down."""
         view, gains = self._bench.session.view, self._bench.picture.gains
-        for n, heard in enumerate(self._bench.hearables()[:9], start=1):
+        for n, heard in enumerate(self._bench.listening.hearables()[:9], start=1):
             made = self.buttons.get(heard.id)
             if made is None:
                 continue
@@ -255,7 +256,7 @@ class HearRow(QFrame):
 
     def refresh(self) -> None:
         view = self._bench.session.view
-        if list(self.buttons) != [h.id for h in self._bench.hearables()[:9]]:
+        if list(self.buttons) != [h.id for h in self._bench.listening.hearables()[:9]]:
             self._rebuild()
             return
         self._group.setExclusive(False)  # a band or a detector that is heard is none of these
@@ -263,7 +264,7 @@ class HearRow(QFrame):
             made.setChecked(path == view.hear)
         self._fit()
         shown = {path for path, made in self.buttons.items() if not made.isHidden()}
-        hidden = [h for h in self._bench.hearables() if h.id not in shown]
+        hidden = [h for h in self._bench.listening.hearables() if h.id not in shown]
         heard = next((h.name for h in hidden if h.id == view.hear), "")
         self.more.setChecked(bool(heard))
         rest = "References" if all(h.group == REFERENCES for h in hidden) else "More"

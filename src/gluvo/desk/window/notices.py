@@ -184,7 +184,7 @@ class WorkLine(QWidget):
         self._told: list[tuple[int, str, bool]] = []
         self._resting = QTimer(self, singleShot=True, interval=REFRESH_MS)
         self._resting.timeout.connect(self.refresh)
-        bench.tasks_changed.connect(self._tasks_changed)
+        bench.background.changed.connect(self._tasks_changed)
         self.refresh()
 
     def _tasks_changed(self) -> None:

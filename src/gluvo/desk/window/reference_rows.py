@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
+from operator import attrgetter
 
 import msgspec
 import numpy as np
@@ -14,13 +15,14 @@ from gluvo.compare.references import paired, with_sections
 from gluvo.desk.controls.keys import claimed
 from gluvo.desk.controls.parts import drawn, edit_in_place
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.timeline import GRIP, Timeline
 from gluvo.desk.window.timeline_drawing import MARGIN
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.trace import Span
 from gluvo.session import sections
-from gluvo.session.records import Reference, Section, Session
+from gluvo.session.records import Reference, Section
 from gluvo.workbench.audio import known_joint
 
 ROW, RIBBON = 46, 14
@@ -133,7 +135,7 @@ class ReferenceRow(QWidget):
         painter.setClipRect(QRectF(MARGIN, 0, self._inner, ROW))
         if sound is not None:
             self._draw_wave(painter)
-        partner = self._bench.partner(self.id)
+        partner = self._bench.listening.partner(self.id)
         painter.setFont(font(11))
         for own, start, end in self.boxes():
             left, right = self.x_at(start), self.x_at(end)
@@ -228,9 +230,9 @@ class ReferenceRow(QWidget):
             if self._edge is None and box is not None:
                 self.pair(box[0].id)
         else:
-            self._bench.hear(self.id)
+            self._bench.listening.hear(self.id)
             if self.aligned:
-                self._bench.seek(max(0.0, self.seconds(x)))
+                self._bench.listening.seek(max(0.0, self.seconds(x)))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         x, y = event.position().x(), event.position().y()
@@ -287,7 +289,7 @@ class ReferenceRow(QWidget):
         return (mine and claimed(event, (Qt.Key.Key_F2, Qt.Key.Key_Delete))) or super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        reference, partner = self.reference, self._bench.partner(self.id)
+        reference, partner = self.reference, self._bench.listening.partner(self.id)
         key = event.key()
         if reference is None or not reference.sections:
             super().keyPressEvent(event)
@@ -314,17 +316,21 @@ class ReferenceRows(QWidget):
         self._column.setContentsMargins(0, 0, 0, 2)
         self._column.setSpacing(2)
         self.rows: dict[str, ReferenceRow] = {}
-        self._shown: object = None
-        bench.session_changed.connect(self._session_changed)
-        bench.audio_changed.connect(self.refresh)
-        bench.picture_changed.connect(self._picture_changed)
+        looked = attrgetter("rows", "section", "hear", "pins")
+        Follower(
+            self,
+            bench,
+            self.refresh,
+            session=lambda s: (s.references, *looked(s.view)),
+            besides=lambda: (bench.audio.references,),
+        )
+        Follower(self, bench, self.redraw, picture=lambda p: (p.partners,), besides=self._measured)
         timeline.viewed.connect(self.redraw)
         self.refresh()
 
-    def _session_changed(self, before: Session, now: Session) -> None:
-        looked = ("rows", "section", "hear", "pins")
-        if before.references != now.references or any(getattr(before.view, n) != getattr(now.view, n) for n in looked):
-            self.refresh()
+    def _measured(self) -> tuple[object, ...]:
+        """Which of the references' waves are measured by now."""
+        return (tuple(known_joint(sound) is not None for sound in self._bench.audio.references.values()),)
 
     def refresh(self) -> None:
         """Show the rows that there are."""
@@ -342,14 +348,6 @@ class ReferenceRows(QWidget):
             for row in self.rows.values():
                 self._column.addWidget(row)
         self.redraw()
-
-    def _picture_changed(self) -> None:
-        """Only what the rows show of it: partners, and waves that are measured by now."""
-        known = tuple(known_joint(sound) is not None for sound in self._bench.audio.references.values())
-        shown = self._bench.picture.partners, known
-        if shown != self._shown:
-            self._shown = shown
-            self.redraw()
 
     def redraw(self) -> None:
         for row in self.rows.values():

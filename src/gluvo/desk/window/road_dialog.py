@@ -9,9 +9,10 @@ from gluvo.compare.road import Masked, masked, road_of
 from gluvo.desk.controls.flow import Lines
 from gluvo.desk.controls.parts import Toggle, button, label
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.progress import Progress
-from gluvo.session.records import RoadTest, Session
+from gluvo.session.records import RoadTest
 from gluvo.steps.settings import settings_of
 from gluvo.workbench.tasks import MEASURING
 
@@ -50,7 +51,7 @@ class RoadDialog(QDialog):
         column.addLayout(last)
         self._timer = QTimer(self, singleShot=True, interval=SOON_MS)
         self._timer.timeout.connect(self._measure)
-        bench.session_changed.connect(self._session_changed)
+        Follower(self, bench, self._changed, session=lambda s: (s.view.road, s.view.section))
         self.refresh()
         self._timer.start()
 
@@ -61,10 +62,9 @@ class RoadDialog(QDialog):
         self._bench.adjust("road", kind="off")
         self.reject()
 
-    def _session_changed(self, before: Session, now: Session) -> None:
-        if before.view.road != now.view.road or before.view.section != now.view.section:
-            self.refresh()
-            self._timer.start()
+    def _changed(self) -> None:
+        self.refresh()
+        self._timer.start()
 
     def refresh(self) -> None:
         settings = self._bench.session.view.road
@@ -99,4 +99,4 @@ class RoadDialog(QDialog):
             )
 
         self.words.setText("Measuring what falls under the noise…")
-        bench.task(MEASURING, "Measuring against noise", work, done)
+        bench.background.run(MEASURING, "Measuring against noise", work, done)

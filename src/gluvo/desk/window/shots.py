@@ -49,13 +49,13 @@ def write_shots(folder: Path) -> Iterator[Path]:
                 app.processEvents()
                 time.sleep(0.005)
                 now = time.monotonic()
-                idle, before = idle + (0.0 if bench.busy else now - before), now
+                idle, before = idle + (0.0 if bench.background.busy else now - before), now
                 if idle > PATIENCE:
                     raise GluvoError("A view waited for what never came.")
             app.processEvents()
 
         def settled() -> bool:
-            return bench.picture.song_current and bench.picture.tone is not None and not bench.busy
+            return bench.picture.song_current and bench.picture.tone is not None and not bench.background.busy
 
         def shot(name: str) -> Path:
             app.processEvents()
@@ -73,7 +73,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
             bench.advice.reach_target()
             wait(lambda: bench.document.undo_name is not None)
             wait(settled)
-            bench.toggle_play()
+            bench.listening.toggle_play()
             start = time.monotonic()
             wait(lambda: time.monotonic() - start > 3.4)
             yield shot("shape")
@@ -134,7 +134,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
             bench.look(rows="folded")
             yield shot("compare-night")
             theme.force(False)
-            there = {h.id: h for h in bench.hearables()}
+            there = {h.id: h for h in bench.listening.hearables()}
             trial = TrialDialog(window, bench, [there["result"], there["untouched"]], Running("abx", 2, 12))
             trial.open()
             app.processEvents()
@@ -145,7 +145,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
             bench.look(page="deliver")
             window.deliver.use_folder(Path(scratch))
             window.deliver.write_all()
-            wait(lambda: window.deliver.delivery.said != "" and not bench.busy)
+            wait(lambda: window.deliver.delivery.said != "" and not bench.background.busy)
             window.deliver.delivery.said = window.deliver.delivery.said.replace(scratch, "Deliverables")
             window.deliver.delivery.use_folder(None)
             yield shot("deliver")
@@ -156,7 +156,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
             window.deliver.delivery.check([Encoding("mp3", 128), Encoding("aac", 192), Encoding("opus", 128)])
             wait(lambda: len(window.deliver.delivery.encodings) == 3 and settled())
             window.deliver.delivery.find_margin(tuple(window.deliver.delivery.encodings), -1.0)
-            wait(lambda: window.deliver.delivery.margin is not None and not bench.busy)
+            wait(lambda: window.deliver.delivery.margin is not None and not bench.background.busy)
             yield shot("encode-check")
         finally:  # also when it gives up: what runs ends before the process does
             theme.force(None)

@@ -21,16 +21,14 @@ from gluvo.compare.match import RESULT
 from gluvo.desk.controls.keys import claimed
 from gluvo.desk.controls.parts import drawn, edit_in_place
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.timeline_drawing import CAPTION, MARGIN, RIBBON, TimelineDrawing
 from gluvo.measure.hits import find_onsets
 from gluvo.measure.trace import Span
-from gluvo.render.joint import Joint
 from gluvo.render.reduction import taken_along, taken_by
-from gluvo.render.song import Rendered
 from gluvo.session import sections
-from gluvo.session.media import Material
-from gluvo.session.records import Section, Session
+from gluvo.session.records import Section
 
 GRIP = 4
 """Pixels to either side of a section's edge where it can be taken."""
@@ -57,7 +55,6 @@ class Timeline(QWidget):
         super().__init__()
         self._bench = bench
         self._view = Span(0.0, 1.0)
-        self._material: Material | None = None
         self._mark = "", "ink"
         self._position = 0.0
         self._picture: QPixmap | None = None
@@ -71,8 +68,6 @@ class Timeline(QWidget):
         self._step_reduction: np.ndarray | None = None
         self._edge: tuple[str, str] | None = None
         self._marking: tuple[float, float] | None = None
-        self._shown: Rendered | None = None
-        self._shown_untouched: Joint | None = None
         self.setFixedHeight(114)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -84,10 +79,23 @@ class Timeline(QWidget):
             "Shift-wheel or middle drag moves along, Ctrl-wheel draws the waves larger. Drag the lower edge to make it higher. "
             "Keys: arrows move, + and − zoom, 0 shows all."
         )
-        bench.audio_changed.connect(self._audio_changed)
-        bench.analysis_changed.connect(self._redraw)
-        bench.picture_changed.connect(self._picture_changed)
-        bench.session_changed.connect(self._session_changed)
+        Follower(self, bench, self._audio_changed, besides=lambda: (bench.audio.material,))
+        Follower(
+            self,
+            bench,
+            self._chain_changed,
+            session=lambda s: (s.view.strip, s.view.step),
+            picture=lambda p: (p.song_render, p.untouched),
+        )
+        Follower(self, bench, self._redraw, session=lambda s: (s.sections, s.view.section))
+        Follower(
+            self,
+            bench,
+            self._follow_heard,
+            session=lambda s: (s.view.hear,),
+            besides=lambda: (bench.listening.hearables(),),
+        )
+        bench.opening.analysis_changed.connect(self._redraw)
         theme.changed.connect(self._redraw)
 
     def sizeHint(self) -> QSize:
@@ -151,33 +159,16 @@ class Timeline(QWidget):
         self._redraw()
 
     def _audio_changed(self) -> None:
-        self._follow_heard()
-        if self._bench.audio.material is self._material:
-            return  # something else that can be heard has come or gone
-        self._material = self._bench.audio.material
         self._reduction = None
         self.zoom_to(None)
 
-    def _session_changed(self, before: Session, now: Session) -> None:
-        if (before.view.strip, before.view.step) != (now.view.strip, now.view.step):
-            self._add_up()
-            self._redraw()
-        elif (before.sections, before.view.section) != (now.sections, now.view.section):
-            self._redraw()
-        self._follow_heard()
-
-    def _picture_changed(self) -> None:
-        song, untouched = self._bench.picture.song_render, self._bench.picture.untouched
-        if song is self._shown and untouched is self._shown_untouched:
-            return
-        self._shown_untouched = untouched
-        self._shown = song
+    def _chain_changed(self) -> None:
         self._add_up()
         self._redraw()
 
     def _add_up(self) -> None:
         """The reduction of the chosen strip's chain, and of the chosen step in it."""
-        song, view = self._shown, self._bench.session.view
+        song, view = self._bench.picture.song_render, self._bench.session.view
         self._reduction = self._step_reduction = None
         if song is None or view.strip not in song.plan.strips:
             return
@@ -234,7 +225,7 @@ class Timeline(QWidget):
     def _follow_heard(self) -> None:
         """What plays, where it is not the result, and the colour of its kind; kept, as it is drawn with the playhead."""
         hear, before = self._bench.session.view.hear, self._mark
-        found = next((h for h in self._bench.hearables() if h.id == hear), None) if hear != RESULT else None
+        found = next((h for h in self._bench.listening.hearables() if h.id == hear), None) if hear != RESULT else None
         self._mark = ("", "ink") if found is None else (found.name, "ink" if found.group == SONG else "reference")
         if self._mark != before:
             self.update()
@@ -340,9 +331,9 @@ class Timeline(QWidget):
                 same = section.id == self._bench.session.view.section
                 self._bench.look(section="" if same else section.id)
                 if not same:
-                    self._bench.seek(section.start)
+                    self._bench.listening.seek(section.start)
             else:
-                self._bench.seek(min(self.length, max(0.0, self._seconds(x))))
+                self._bench.listening.seek(min(self.length, max(0.0, self._seconds(x))))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         x, y = event.position().x(), event.position().y()
@@ -369,7 +360,7 @@ class Timeline(QWidget):
             self._marking = (self._marking[0], self.snapped(self._seconds(x), to_hit))
             self.update()
         elif event.buttons() & Qt.MouseButton.LeftButton and not in_ribbon:
-            self._bench.seek(min(self.length, max(0.0, self._seconds(x))))
+            self._bench.listening.seek(min(self.length, max(0.0, self._seconds(x))))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._edge is not None:
@@ -408,9 +399,9 @@ class Timeline(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         keys, step = Qt.Key, self._view.seconds / 50.0
         actions = {
-            keys.Key_Left: lambda: self._bench.seek(max(0.0, self._position - step)),
-            keys.Key_Right: lambda: self._bench.seek(min(self.length, self._position + step)),
-            keys.Key_Home: lambda: self._bench.seek(0.0),
+            keys.Key_Left: lambda: self._bench.listening.seek(max(0.0, self._position - step)),
+            keys.Key_Right: lambda: self._bench.listening.seek(min(self.length, self._position + step)),
+            keys.Key_Home: lambda: self._bench.listening.seek(0.0),
             keys.Key_Plus: lambda: self.zoom(0.5),
             keys.Key_Equal: lambda: self.zoom(0.5),
             keys.Key_Minus: lambda: self.zoom(2.0),

@@ -244,7 +244,7 @@ class TimelineDrawing:
         painter.drawPolygon(QPolygonF(points))
 
     def _draw_loudest(self, painter: QPainter, words: bool) -> None:
-        start = self.bench.loudest()
+        start = self.bench.measurement.loudest()
         sections = self.bench.session.sections
         if start is not None and any(same_span(s, start, start + LOUDEST_SECONDS) for s in sections):
             return  # a section stands there, and marks it

@@ -24,6 +24,7 @@ from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.finder import Findable
 from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.listening_time import ListeningTime
 from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
@@ -119,13 +120,20 @@ class Window(QMainWindow):
         self.pages.addWidget(self.beginning)
         self.menus = Menus(self, self, self.shape.ledger.add_menu(), self.findables)
         self._add_filled_menus()
-        bench.session_changed.connect(self._session_changed)
+        Follower(self, bench, self._show_what_can_be, session=lambda s: (bool(s.stems), s.view.page))
+        Follower(self, bench, self._show_title, session=lambda s: (s.name,), besides=lambda: (bench.document.changed,))
+        Follower(
+            self,
+            bench,
+            self.menus.show_history,
+            besides=lambda: (bench.document, bench.document.undo_name, bench.document.redo_name),
+        )
         bench.told.connect(self.notice.take)
         bench.session_changed.connect(lambda *_: self.notice.look_again())
         bench.audio_changed.connect(self.notice.look_again)
-        bench.missing_found.connect(self._tell_missing)
-        bench.changed_found.connect(self._tell_changed)
-        bench.spoilt_found.connect(self._tell_spoilt)
+        bench.opening.missing_found.connect(self._tell_missing)
+        bench.opening.changed_found.connect(self._tell_changed)
+        bench.opening.spoilt_found.connect(self._tell_spoilt)
         theme.changed.connect(self._dress)
         self._dress()
         self.ears = ListeningTime(float(str(self.settings.value("ears/last", 0.0) or 0.0)))
@@ -134,7 +142,7 @@ class Window(QMainWindow):
         self._since_check, self._asks, self._leaves = 0.0, True, False
         self.all_ended = True
         """Whether everything that ran has ended when the window was closed."""
-        bench.tasks_changed.connect(self._go_if_written)
+        bench.background.changed.connect(self._go_if_written)
         self._clock = QElapsedTimer()
         self._clock.start()
         self._timer = QTimer(self, interval=TICK_MS)
@@ -162,7 +170,10 @@ class Window(QMainWindow):
 
         def devices() -> list[Entry]:
             names = [("", "Default"), (SILENT, "Silent device"), *((name, name) for _, name in outputs())]
-            return [(text, partial(self.choose_device, key), key == self.bench.device_choice) for key, text in names]
+            return [
+                (text, partial(self.choose_device, key), key == self.bench.listening.device_choice)
+                for key, text in names
+            ]
 
         self.menus.add_filled("File", "Open recent", "Save", recent, "None yet")
         self.menus.add_filled("File", "Use another file", "Locate missing audio…", files, "None")
@@ -217,7 +228,7 @@ class Window(QMainWindow):
     def choose_device(self, name: str) -> None:
         """Play to a device from now on, and the next time."""
         self.settings.setValue("device", name)
-        self.bench.choose_device(name)
+        self.bench.listening.choose_device(name)
 
     # --- documents -----------------------------------------------------------------------------------------
 
@@ -264,7 +275,7 @@ class Window(QMainWindow):
                 lambda s: s.replace(rate=found.rate, strips=(*s.strips, *new)),
             )
 
-        self.bench.task(
+        self.bench.background.run(
             BRINGING_IN,
             "Bringing in stems",
             lambda told: stems_added(session, [p.resolve() for p in paths], folder, told, refused),
@@ -301,7 +312,7 @@ class Window(QMainWindow):
             for reference in found:
                 self.bench.edit(f"Add reference {reference.name}", partial(with_reference, reference=reference))
 
-        self.bench.task(BRINGING_IN, "Bringing in references", work, done)
+        self.bench.background.run(BRINGING_IN, "Bringing in references", work, done)
 
     def _branch(self, version: str) -> None:
         """Go on with a version in a session of its own."""
@@ -356,7 +367,7 @@ class Window(QMainWindow):
                 ),
             )
 
-        self.bench.task(
+        self.bench.background.run(
             BRINGING_IN,
             f"Bringing in {path.name}",
             lambda told: (media_of(path.resolve(), folder, told), header_of(path).channels == 1),
@@ -377,7 +388,7 @@ class Window(QMainWindow):
             Said(
                 f"{changed[0].words}{more}{silent}",
                 act="Take as it is now",
-                then=self.bench.take_changed,
+                then=self.bench.opening.take_changed,
                 solved=lambda: self.bench.audio.changed != told,
             )
         )
@@ -413,11 +424,11 @@ class Window(QMainWindow):
         self.bench.look(section=ids[index])
         section = self.bench.session.section(ids[index])
         if section is not None:
-            self.bench.seek(section.start)
+            self.bench.listening.seek(section.start)
 
     def section_from_loudest(self, seconds: float = LOUDEST_SECONDS) -> None:
         """The loudest stretch of that length, as a section that is chosen."""
-        start = self.bench.loudest(seconds)
+        start = self.bench.measurement.loudest(seconds)
         if start is None:
             self.notice.tell("The song is not measured yet, or shorter than that.", True)
             return
@@ -456,11 +467,6 @@ class Window(QMainWindow):
 
     # --- events --------------------------------------------------------------------------------------------
 
-    def _session_changed(self, before: Session, now: Session) -> None:
-        self.menus.show_history()
-        self._show_title()
-        self._show_what_can_be()
-
     def _show_title(self) -> None:
         document = self.bench.document
         self.setWindowTitle(f"{document.session.name}{' *' if document.changed else ''} – Gluvo")
@@ -483,7 +489,7 @@ class Window(QMainWindow):
         self._since_check += elapsed
         if self._since_check > CHECK_SECONDS:
             self._since_check = 0.0
-            self.bench.check_ownership()
+            self.bench.opening.check_ownership()
             self._keep_ears()
         self.header.tick(self.ears.told())
         engine = self.bench.engine
@@ -537,7 +543,7 @@ class Window(QMainWindow):
 
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
-            self.bench.check_files()
+            self.bench.opening.check_files()
         super().changeEvent(event)
 
     def attempt(self, action: Callable[[], None]) -> None:

@@ -265,7 +265,7 @@ class EqEditor(StepEditor[MidSideEq]):
     def hear_band(self) -> None:
         """Hear only what the chosen band does, or the result again."""
         now = self.bench.session.view.hear
-        self.bench.hear(RESULT if now == BAND or self.bands.chosen is None else BAND)
+        self.bench.listening.hear(RESULT if now == BAND or self.bands.chosen is None else BAND)
         self.refresh()
 
     def toggle_hunt(self) -> None:

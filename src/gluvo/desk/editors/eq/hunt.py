@@ -46,13 +46,13 @@ class Hunt:
             return
         self.place = target, freq
         boosted = hunting(step, target, freq, settings.gain, settings.q)
-        self._bench.hunt(self._bench.session.with_step(boosted))
+        self._bench.listening.hunt(self._bench.session.with_step(boosted))
 
     def leave(self) -> None:
         """End it without a trace."""
         if self.place is not None:
             self.place = None
-            self._bench.hunt(None)
+            self._bench.listening.hunt(None)
 
     def cut(self) -> None:
         """End it, and cut there."""

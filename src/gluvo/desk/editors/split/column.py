@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWid
 from gluvo.compare.match import BAND, RESULT
 from gluvo.desk.charts.change_spread import ChangeSpread
 from gluvo.desk.controls.flow import Elided, Flow
-from gluvo.desk.controls.parts import Button, Toggle, button, hertz, line
+from gluvo.desk.controls.parts import Button, Toggle, button, line
 from gluvo.desk.editors.key_choice import KeyChoice
 from gluvo.desk.editors.setting_control import Control, setting_control, show_value
 from gluvo.desk.editors.step_menu import step_menu
@@ -24,6 +24,7 @@ from gluvo.dsp.kernel import Floats
 from gluvo.session import chains
 from gluvo.session.records import Session
 from gluvo.steps import ChainItem, Split, SplitBand, Step, settings_of
+from gluvo.steps.settings import hertz
 
 ROOMY = 210
 """Pixels from which a column has room for its range."""
@@ -270,7 +271,7 @@ class BandColumn(QWidget):
 
     def _hear_change(self, on: bool) -> None:
         self._bench.look(step=self._split_id, band=self.band_id)
-        self._bench.hear(BAND if on else RESULT)
+        self._bench.listening.hear(BAND if on else RESULT)
 
     # --- keeping up ----------------------------------------------------------------------------------------
 

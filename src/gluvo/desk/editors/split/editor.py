@@ -176,7 +176,7 @@ class SplitEditor(StepEditor[Split]):
         self._edit(f"Merge {self._name(band)} with the next", lambda split: split.merged(band))
 
     def _remove(self, band: int) -> None:
-        self._edit(f"Take out {self._name(band)}", lambda split: split.without_band(band))
+        self._edit(f"Take out {self._name(band)}", lambda split: split.without_part(band))
 
     def _copy(self, band: int, to: int) -> None:
         """Copies of the steps of a band, with ids of their own, and its settings, in place of another's."""

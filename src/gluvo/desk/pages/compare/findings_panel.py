@@ -11,7 +11,6 @@ from gluvo.desk.controls.table import Table
 from gluvo.desk.model.comparing import Comparison
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session import chains
-from gluvo.steps import MidSideEq
 
 
 class FindingsPanel(QWidget):
@@ -78,6 +77,6 @@ class FindingsPanel(QWidget):
         if strip is None:
             return
         items = chains.flat(strip.chain)
-        equaliser = next((item.id for item in items if isinstance(item, MidSideEq)), None)
+        equaliser = next((item.id for item in items if item.shapes_tone), None)
         step = equaliser or (items[0].id if items else "")
         bench.look(page="shape", strip=strip.id, step=step)

@@ -16,6 +16,7 @@ from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours
 from gluvo.desk.model.comparing import Comparing
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.progress import Progress
 from gluvo.session.records import Session
@@ -124,11 +125,7 @@ class MatchPanel(QWidget):
         self._timer = QTimer(self, singleShot=True, interval=SOON_MS)
         self._timer.timeout.connect(self.look_for)
         comparing.changed.connect(self.refresh)
-        bench.session_changed.connect(self._session_changed)
-
-    def _session_changed(self, before: Session, now: Session) -> None:
-        if before.strips != now.strips or before.view.section != now.view.section:
-            self._forget()
+        Follower(self, bench, self._forget, session=lambda s: (s.strips, s.view.section))
 
     def _forget(self) -> None:
         """What was found is of another sound."""
@@ -167,14 +164,14 @@ class MatchPanel(QWidget):
                 self._hear(True)
             self.refresh()
 
-        self._bench.task(SEARCHING, "Matching the tone", work, done)
+        self._bench.background.run(SEARCHING, "Matching the tone", work, done)
 
     def _hear(self, on: bool) -> None:
         if on and self.found is not None:
-            self._bench.hear(RESULT)
-            self._bench.hunt(with_match(self._bench.session, self.found.step)[0])
+            self._bench.listening.hear(RESULT)
+            self._bench.listening.hunt(with_match(self._bench.session, self.found.step)[0])
         else:
-            self._bench.hunt(None)
+            self._bench.listening.hunt(None)
 
     def _add(self) -> None:
         if self.found is None:

@@ -12,6 +12,7 @@ from gluvo.desk.controls.flow import Elided, Flow
 from gluvo.desk.controls.parts import Segments, button, line, menu_text, plain
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.comparing import Column, Comparing
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.compare.curves import KINDS, CurvesView
@@ -98,7 +99,9 @@ class ComparePage(PageWidget):
         self.chooser.chosen.connect(lambda key: self._panels.setCurrentIndex(keys.index(key)))
         self.findings.marked.connect(lambda _: self._show_curves())
         self.comparing.changed.connect(self.refresh)
-        bench.picture_changed.connect(self._tell_state)
+        Follower(
+            self, bench, self._tell_state, besides=lambda: (bench.span_name, bench.renderer, self.comparing.current)
+        )
         theme.changed.connect(self.refresh)
 
     def show_panel(self, key: str) -> None:

@@ -12,6 +12,7 @@ from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.parts import ChoiceBox, button, clock, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session import sections
 from gluvo.session.records import Reference, Section
@@ -62,14 +63,19 @@ class PairsPanel(QWidget):
         column.addWidget(self.state)
         self._choosers: dict[tuple[str, str], QComboBox] = {}
         self._shown: object = None
-        bench.session_changed.connect(lambda *_: self.refresh())
-        bench.picture_changed.connect(self.refresh)
+        Follower(
+            self,
+            bench,
+            self.refresh,
+            session=lambda s: (s.sections, s.references, s.view.section),
+            picture=lambda p: (p.partners,),
+        )
 
     def _go(self, row: int) -> None:
         there = self._bench.session.sections
         if 0 <= row < len(there):
             self._bench.look(section=there[row].id)
-            self._bench.seek(there[row].start)
+            self._bench.listening.seek(there[row].start)
 
     def refresh(self) -> None:
         if not self.isVisible():

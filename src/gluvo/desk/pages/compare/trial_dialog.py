@@ -52,7 +52,7 @@ class TrialDialog(QDialog):
         if self._began and 0 <= place < self.running.places and not self.running.done:
             self.place, self._told = place, ""
             self._listened.add(place)
-            self._bench.hear_blind(self._candidates[self.running.at(place)].id)
+            self._bench.listening.hear_blind(self._candidates[self.running.at(place)].id)
             self.update()
 
     def _answer(self, place: int) -> None:
@@ -81,7 +81,7 @@ class TrialDialog(QDialog):
 
     def done(self, result: int) -> None:
         self._bench.picture_changed.disconnect(self._begin)
-        self._bench.hear_blind("")
+        self._bench.listening.hear_blind("")
         if self._bench.engine is not None and not self._before:
             self._bench.engine.stop()
         super().done(result)
@@ -102,7 +102,7 @@ class TrialDialog(QDialog):
         elif text.lower() == "n" and self.running.kind == "ab":
             self._answer(NO_DIFFERENCE)
         elif key == Qt.Key.Key_Space:
-            self._bench.toggle_play()
+            self._bench.listening.toggle_play()
         elif key == Qt.Key.Key_Escape:
             self.reject()
 

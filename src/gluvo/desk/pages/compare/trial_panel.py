@@ -13,6 +13,7 @@ from gluvo.compare.trial import MOST_CANDIDATES, Running, finished, meaning
 from gluvo.desk.controls.parts import Segments, button, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.compare.trial_dialog import TrialDialog
 from gluvo.session.records import Trial
@@ -86,9 +87,14 @@ class TrialPanel(QWidget):
         self._waits = False
         """Whether it begins once all that takes part is measured."""
         self._shown: object = None
-        bench.session_changed.connect(lambda *_: self.refresh())
-        bench.audio_changed.connect(self.refresh)
-        bench.picture_changed.connect(self._picture_changed)
+        Follower(
+            self,
+            bench,
+            self.refresh,
+            session=lambda s: (s.trials,),
+            besides=lambda: (bench.listening.hearables(), tuple(bench.listening.beside), bench.engine),
+        )
+        Follower(self, bench, self._begin_if_measured, picture=lambda p: (p.gains,))
 
     @property
     def chosen(self) -> list[Hearable]:
@@ -117,7 +123,7 @@ class TrialPanel(QWidget):
     def _follow(self) -> None:
         count, rank = len(self.chosen), self.kind.chosen_key == "rank"
         fits = 2 <= count <= MOST_CANDIDATES if rank else count == 2
-        waiting = [h.name for h in self.chosen if h.group == VERSIONS and h.id not in self._bench.beside]
+        waiting = [h.name for h in self.chosen if h.group == VERSIONS and h.id not in self._bench.listening.beside]
         self.tries.setEnabled(not rank)
         self.start.setEnabled(fits and self._bench.engine is not None)
         wanted = f"two to {MOST_CANDIDATES}" if rank else "two"
@@ -128,7 +134,7 @@ class TrialPanel(QWidget):
         """Start, once all that takes part can be heard at once."""
         bench = self._bench
         for heard in self.chosen:
-            if heard.group == VERSIONS and heard.id not in bench.beside:
+            if heard.group == VERSIONS and heard.id not in bench.listening.beside:
                 bench.versions.ready(heard.id, then=self.begin)
                 return
         self._waits = not all(heard.id in bench.picture.gains for heard in self.chosen)
@@ -145,7 +151,7 @@ class TrialPanel(QWidget):
         else:
             bench.tell(meaning(trial), False)
 
-    def _picture_changed(self) -> None:
+    def _begin_if_measured(self) -> None:
         if self._waits and self.isVisible() and len(self.chosen) > 1:
             self.begin()
 
@@ -153,7 +159,7 @@ class TrialPanel(QWidget):
         if not self.isVisible():
             return
         bench = self._bench
-        found = [h for h in bench.hearables() if not h.is_difference]
+        found = [h for h in bench.listening.hearables() if not h.is_difference]
         if [(h.id, h.name) for h in found] != [(h.id, h.name) for h in self._found]:
             self._found = found
             self._propose()

@@ -10,6 +10,7 @@ from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.flow import Lines
 from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.table import Table
+from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session.records import MOST_NAME, Version
 from gluvo.session.versions import Difference, differences, state_of
@@ -98,8 +99,7 @@ class VersionsPanel(QWidget):
         )
         self.changes.entered.connect(self._take)
         column.addWidget(self.changes, 4)
-        bench.session_changed.connect(lambda *_: self.refresh())
-        bench.picture_changed.connect(self.refresh)
+        Follower(self, bench, self.refresh, session=lambda s: (s.versions, s.strips, s.target, s.view.hear))
 
     @property
     def chosen(self) -> Version | None:
@@ -123,7 +123,7 @@ class VersionsPanel(QWidget):
     def _hear(self) -> None:
         if (version := self.chosen) is not None:
             heard = self._bench.session.view.hear == version.id
-            self._bench.hear("result" if heard else version.id)
+            self._bench.listening.hear("result" if heard else version.id)
 
     def _go_back(self) -> None:
         if (version := self.chosen) is not None:

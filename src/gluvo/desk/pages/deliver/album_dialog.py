@@ -84,7 +84,7 @@ class AlbumDialog(QDialog):
         for made in (self.write, self.stop, button("Close", "Leave the album.", self.reject)):
             last.addWidget(made)
         column.addLayout(last)
-        bench.tasks_changed.connect(self._show_progress)
+        bench.background.changed.connect(self._show_progress)
         self.refresh()
 
     # --- the list ------------------------------------------------------------------------------------------
@@ -116,7 +116,7 @@ class AlbumDialog(QDialog):
             self.state.setText(" ".join(found[1]))
             self.refresh()
 
-        self._task = self._bench.task(MEASURING, "Measuring the album", work, done)
+        self._task = self._bench.background.run(MEASURING, "Measuring the album", work, done)
         self._show_progress()
 
     def _remove(self) -> None:
@@ -165,7 +165,7 @@ class AlbumDialog(QDialog):
             self.refresh()
 
         self._outcomes.clear()
-        self._task = self._bench.task(WRITING, "Delivering the album", work, done)
+        self._task = self._bench.background.run(WRITING, "Delivering the album", work, done)
         self._show_progress()
 
     def _stop(self) -> None:

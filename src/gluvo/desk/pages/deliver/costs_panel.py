@@ -9,6 +9,7 @@ from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.delivery import Delivery, price_id
+from gluvo.desk.model.following import Follower
 
 COLUMNS = (
     ("Loudness", 150),
@@ -58,7 +59,7 @@ class CostsPanel(QWidget):
         self.table.heard.connect(self._hear_line)
         column.addWidget(self.table, 1)
         delivery.changed.connect(self.refresh)
-        delivery.bench.session_changed.connect(lambda *_: self.refresh())
+        Follower(self, delivery.bench, self.refresh, session=lambda s: (s.strips, s.target, s.view.hear))
         theme.changed.connect(self.refresh)
 
     def _hear(self) -> None:
@@ -68,7 +69,7 @@ class CostsPanel(QWidget):
         bench = self._delivery.bench
         if 0 <= row < len(self._delivery.prices):
             id = price_id(row)
-            bench.hear(RESULT if bench.session.view.hear == id else id)
+            bench.listening.hear(RESULT if bench.session.view.hear == id else id)
 
     def _keep(self) -> None:
         self._delivery.keep_price(self.table.currentRow())

@@ -147,7 +147,7 @@ class DitherDialog(QDialog):
         if self.blind.on:
             secrets.SystemRandom().shuffle(self.order)
         self._heard = ""
-        self._delivery.bench.hear(RESULT)
+        self._delivery.bench.listening.hear(RESULT)
         self.state.setText("Keys 1 to 5 hear them. Enter chooses, and shows which it was." if self.blind.on else "")
         self._names()
 
@@ -170,19 +170,19 @@ class DitherDialog(QDialog):
             stretch = TimeMap((Stretch(span.start, span.end, 0.0, seconds),))
             for kind, audio in found.items():
                 heard = Hearable(f"dither-{kind}", ENCODINGS, "Dither", "The end, raised.", time=stretch, listed=False)
-                bench.keep_beside(ExtraSound(heard, Sound(audio, renderer.rate), matched=False))
+                bench.listening.keep_beside(ExtraSound(heard, Sound(audio, renderer.rate), matched=False))
             self.ready = True
-            bench.loop_span(span)
+            bench.listening.loop_span(span)
             self._names()
 
-        bench.task(SEARCHING, "Dithering the end", work, done)
+        bench.background.run(SEARCHING, "Dithering the end", work, done)
 
     def hear(self, n: int) -> None:
         """Hear one of them, by its place."""
         if self.ready and 0 <= n < len(self.order):
             self._heard = self.order[n]
             self.buttons[n].setChecked(True)
-            self._delivery.bench.hear(f"dither-{self._heard}")
+            self._delivery.bench.listening.hear(f"dither-{self._heard}")
             self._names()
 
     def _choose(self) -> None:
@@ -200,13 +200,13 @@ class DitherDialog(QDialog):
 
     def done(self, result: int) -> None:
         bench = self._delivery.bench
-        bench.loop_span(None)
+        bench.listening.loop_span(None)
         for kind, _ in KINDS:
-            bench.drop_beside(f"dither-{kind}")
-        bench.hear(RESULT)
+            bench.listening.drop_beside(f"dither-{kind}")
+        bench.listening.hear(RESULT)
         place, playing = self._before
         if self.ready and bench.engine is not None:
-            bench.seek(place)
+            bench.listening.seek(place)
             if not playing:
                 bench.engine.stop()
         super().done(result)

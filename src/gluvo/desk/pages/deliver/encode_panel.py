@@ -116,7 +116,7 @@ class EncodePanel(QWidget):
 
     def _hear(self, id: str) -> None:
         bench = self._delivery.bench
-        bench.hear(RESULT if bench.session.view.hear == id else id)
+        bench.listening.hear(RESULT if bench.session.view.hear == id else id)
 
     def refresh(self) -> None:
         if not self.isVisible():

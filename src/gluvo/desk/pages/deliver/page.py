@@ -14,6 +14,7 @@ from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.flow import Elided, Lines, scrolled
 from gluvo.desk.controls.parts import Rows, Segments, button, figure, label
 from gluvo.desk.model.delivery import KEEP_BOTH, REPLACE, Delivery, at_home
+from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.deliver.album_dialog import AlbumDialog
@@ -26,7 +27,6 @@ from gluvo.desk.pages.deliver.rows_table import RowsTable
 from gluvo.desk.pages.deliver.tags_dialog import TagsDialog
 from gluvo.errors import GluvoError
 from gluvo.measure.figures import FIGURES
-from gluvo.session.records import Session
 
 TOLD = tuple(
     FIGURES[key]
@@ -106,8 +106,15 @@ class DeliverPage(PageWidget):
         both.addWidget(self.panel)
         self.table.chosen.connect(self.panel.show_row)
         self.table.wanted.connect(lambda id: self.write_rows([id]))
-        bench.session_changed.connect(self._session_changed)
-        bench.picture_changed.connect(self.refresh)
+        Follower(self, bench, self._show_rows, session=lambda s: (s.deliverables, s.target, s.view.page))
+        Follower(
+            self,
+            bench,
+            self.refresh,
+            session=lambda s: (s.sections, s.target, s.deliverables, s.strips, s.view.page),
+            picture=everything,
+            besides=lambda: (bench.audio,),
+        )
         self.delivery.changed.connect(self.refresh)
 
     def _loudness(self) -> QWidget:
@@ -120,7 +127,7 @@ class DeliverPage(PageWidget):
         column.addLayout(row, 1)
         self.over_time = LoudnessView()
         self.over_time.setMinimumHeight(170)
-        self.over_time.sought.connect(self._bench.seek)
+        self.over_time.sought.connect(self._bench.listening.seek)
         row.addWidget(self.over_time, 1)
         right = QVBoxLayout()
         right.setSpacing(4)
@@ -135,11 +142,6 @@ class DeliverPage(PageWidget):
         self.notes = Lines(2, "caption")
         column.addWidget(self.notes)
         return holder
-
-    def _session_changed(self, before: Session, now: Session) -> None:
-        if before.deliverables != now.deliverables or before.target != now.target or before.view.page != now.view.page:
-            self._show_rows()
-        self.refresh()
 
     def _show_rows(self) -> None:
         self.table.refresh()

@@ -1,0 +1,97 @@
+"""All figures on screen: the renders behind them, made in the background and brought up to date after each edit."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtCore import QObject, Signal
+
+from gluvo.compare.tones import Frozen
+from gluvo.desk.model.background import Background
+from gluvo.desk.model.keeping import Keeping
+from gluvo.desk.model.listening import Listening
+from gluvo.desk.model.open_session import OpenSession
+from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
+from gluvo.progress import Progress
+from gluvo.session.records import Session
+from gluvo.workbench.measuring import Measuring, PictureEdit
+from gluvo.workbench.tasks import RENDERING
+
+
+class Measurement(QObject):
+    """Measures the open session whenever something is to be known anew, and puts what was found into its picture."""
+
+    first_figures = Signal()
+    """The section's figures are there, or measuring has ended: what else there is to find out holds up nothing now."""
+
+    def __init__(self, bench: OpenSession, background: Background, listening: Listening, keeping: Keeping) -> None:
+        super().__init__(bench)
+        self._bench, self._background, self._listening, self._keeping = bench, background, listening, keeping
+        self.frozen: Frozen | None = None
+        """The spectrum that is kept to compare with, as long as the window is open."""
+
+    def render(self) -> None:
+        """Bring all figures up to date, the section's first. Newer calls replace older ones."""
+        bench, on_window = self._bench, self._background.on_window
+        renderer, session, span, mine = bench.renderer, bench.session, bench.span, bench.generation
+        if renderer is None:
+            return
+        stale = session.strips != bench.picture.strips
+        bench.picture = replace(
+            bench.picture,
+            strips=session.strips,
+            section_current=False,
+            song_current=bench.picture.song_current and not stale,
+        )
+        references, beside = dict(bench.audio.references), dict(self._listening.beside)
+        opened = bench.picture.song_render is None and bench.picture.untouched is None
+
+        def job(check: Progress) -> None:
+            def show(edit: PictureEdit) -> None:
+                check(0.0)
+                on_window(lambda: self._show(mine, edit))
+
+            def amend(held: Session) -> None:
+                on_window(lambda: self._amend(mine, session, held))
+
+            def telling(title: str) -> Progress:
+                self._background.tasks.retitle(RENDERING, title)
+                return check
+
+            try:
+                Measuring(renderer, session, span, references, beside, show, amend, telling).run(check, opened)
+            finally:
+                on_window(self.first_figures.emit)
+
+        self._background.tasks.submit(RENDERING, "Measuring", job)
+
+    def freeze(self, frozen: Frozen | None) -> None:
+        """Keep a spectrum to compare with, or let it go."""
+        self.frozen = frozen
+        self._bench.picture_changed.emit()
+
+    def loudest(self, seconds: float = LOUDEST_SECONDS) -> float | None:
+        """Where the loudest stretch of the result starts."""
+        song = self._bench.picture.song_render
+        if song is None or song.result.trace.seconds <= seconds:
+            return None
+        return loudest_span(song.result.trace, seconds)
+
+    def _show(self, generation: int, edit: PictureEdit) -> None:
+        bench = self._bench
+        if generation != bench.generation:
+            return
+        before = bench.picture
+        bench.show_picture(edit(before))
+        if bench.picture.section_current and not before.section_current:
+            self.first_figures.emit()
+
+    def _amend(self, generation: int, session: Session, held: Session) -> None:
+        """Put found settings into the session as part of the action that made them necessary."""
+        bench = self._bench
+        if generation == bench.generation and bench.session.strips == session.strips:
+            bench.picture = replace(bench.picture, strips=held.strips)
+            was_saved = not bench.document.changed
+            bench.document.amend(lambda s: s.replace(strips=held.strips))
+            if was_saved and bench.document.changed:
+                self._keeping.found_later()
