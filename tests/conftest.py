@@ -8,6 +8,7 @@ import shutil
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any, cast
 
 import msgspec
 import numpy as np
@@ -21,7 +22,7 @@ from gluvo.render.song import Renderer
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Media, Section, Session, Stem
 from gluvo.session.sounds import Sound
-from gluvo.steps import ChainItem
+from gluvo.steps import ChainItem, Step
 
 pytest_plugins = ["tests.desk"]
 
@@ -54,10 +55,10 @@ def music(seconds: float = 6.0, rate: int = RATE, seed: int = 3) -> np.ndarray:
     return x * swell[:, None] * 0.8
 
 
-def one(chain: Sequence[ChainItem], **view: object) -> Session:
+def one(chain: Sequence[Step], **view: Any) -> Session:
     """A session of one stem, `stem-1`, with a chain on its mix bus."""
     stem = Stem(id="stem-1", name="Take", media=Media(path="x.wav", size=1, sha256="0" * 64))
-    mix = Bus(id=MIX, name="Mix bus", into="", chain=tuple(chain))
+    mix = Bus(id=MIX, name="Mix bus", into="", chain=cast("tuple[ChainItem, ...]", tuple(chain)))
     return Session(strips=(mix, stem), rate=RATE).looking(**view)
 
 
@@ -72,10 +73,10 @@ def hold(renderer: Renderer, session: Session, span: Span | None, up_to: str = "
     there = Section(id="there", name="There", start=span.start, end=span.end) if span else None
     moved = session.replace(sections=(there,) if there else ())
     for item in session.items:
-        moved = moved.with_step(msgspec.structs.replace(moved.item(item.id), held_in="there"))  # type: ignore[type-var]
+        moved = moved.with_step(msgspec.structs.replace(moved.item(item.id), held_in="there"))
     found = held_session(renderer, moved, up_to=up_to)
     for item in session.items:
-        found = found.with_step(msgspec.structs.replace(found.item(item.id), held_in=item.held_in))  # type: ignore[type-var]
+        found = found.with_step(msgspec.structs.replace(found.item(item.id), held_in=item.held_in))
     return found.replace(sections=session.sections)
 
 

@@ -44,7 +44,7 @@ def test_two_held_compressors_in_a_row_both_keep_their_aim(renderer: Renderer) -
     assert reduction(renderer, first, "b") == pytest.approx(3.0, abs=0.05)
     louder = held(renderer, (Trim(id="t", gain=2.0), *first[1:]))
     assert reduction(renderer, louder, "b") == pytest.approx(3.0, abs=0.05)
-    assert louder[1].threshold == pytest.approx(first[1].threshold + 6.0, abs=0.1)  # type: ignore[union-attr]
+    assert louder[1].threshold == pytest.approx(first[1].threshold + 6.0, abs=0.1)
 
 
 def test_a_held_chain_comes_to_rest(renderer: Renderer) -> None:

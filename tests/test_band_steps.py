@@ -71,7 +71,7 @@ def voice(rate: int = RATE, level: float = 0.0) -> tuple[np.ndarray, list[tuple[
 @pytest.mark.parametrize(("rate", "lowers"), [(44_100, "split"), (192_000, "split"), (96_000, "wide")])
 def test_sharp_sounds_lose_what_is_set_and_nothing_else_does(rate: int, lowers: str) -> None:
     x, places = voice(rate)
-    y = run_chain([DeEsser(threshold=-18.0, range=5.0, lowers=lowers)], x, rate)  # type: ignore[arg-type]
+    y = run_chain([DeEsser(threshold=-18.0, range=5.0, lowers=lowers)], x, rate)
     sharp = np.zeros(len(x), dtype=bool)
     for a, b in places:
         inside = slice(round((a + 0.03) * rate), round((b - 0.02) * rate))
@@ -298,7 +298,7 @@ def test_a_tamer_at_nothing_is_its_output_at_once() -> None:
 @pytest.mark.parametrize("mode", ["mid", "side"])
 def test_the_tamer_leaves_the_other_part_alone(mode: str) -> None:
     x = noise(2.0, 0.2) + 0.2 * sine(2000.0, 2.0) * np.array([1.0, 0.3])
-    y = run_chain([ResonanceTamer(at_most=12.0, mode=mode)], x, RATE)  # type: ignore[arg-type]
+    y = run_chain([ResonanceTamer(at_most=12.0, mode=mode)], x, RATE)
     other = (lambda s: s[:, 0] - s[:, 1]) if mode == "mid" else (lambda s: s[:, 0] + s[:, 1])
     assert np.abs(other(y) - other(x)).max() < 1e-12 and np.abs(y - x).max() > 0.01
 
@@ -316,7 +316,7 @@ def test_what_the_tamer_takes_is_told_by_frequency() -> None:
     renderer, span = Renderer(material(x)), Span(1.0, 4.0)
     session = one([ResonanceTamer(id="r", at_most=6.0)])
     render = renderer.section(session, span)
-    cuts = analysed_step(session.item("r"), render.before("r"), render.joint("r"), span).cuts  # type: ignore[arg-type]
+    cuts = analysed_step(session.item("r"), render.before("r"), render.joint("r"), span).cuts
     assert cuts is not None
     assert cuts.freqs[int(np.argmax(cuts.mean))] == pytest.approx(2000.0, rel=0.03)
     assert cuts.most.max() == pytest.approx(6.0, abs=0.01) and cuts.mean[cuts.freqs > 3000.0].max() < 0.3
@@ -497,7 +497,7 @@ def test_a_moving_band_can_listen_to_another_strip(target: str) -> None:
     t = np.arange(2 * RATE) / RATE
     pad = np.repeat((0.2 * np.sin(2 * np.pi * 1000 * t))[:, None], 2, axis=1)
     key = np.where(t > 1.0, 0.6, 0.0)[:, None] * np.repeat(np.sin(2 * np.pi * 1000 * t)[:, None], 2, axis=1)
-    band = Band(id=1, dynamic=True, threshold=-40.0, ratio=20.0, range=9.0, key="k", target=target)  # type: ignore[arg-type]
+    band = Band(id=1, dynamic=True, threshold=-40.0, ratio=20.0, range=9.0, key="k", target=target)
     media = Media(path="x.wav", size=1, sha256="0" * 64)
     session = checked(
         Session(
@@ -544,7 +544,7 @@ def test_a_kick_is_seen_to_drive_a_glue_until_it_is_cut_from_the_detector() -> N
     for cut in (20.0, 300.0):
         glue = Glue(id="g", ratio=4.0, threshold=-40.0, low_cut=cut, low_cut_slope=24)
         render = renderer.section(one([glue]), span)
-        drive = analysed_step(glue, render.before("g"), render.joint("g"), span).drive  # type: ignore[arg-type]
+        drive = analysed_step(glue, render.before("g"), render.joint("g"), span).drive
         assert drive is not None
         shares.append(drive.share(0.0, 150.0))
     assert shares[0] > 0.9 and shares[1] < 0.1

@@ -53,7 +53,7 @@ def test_sessions_of_every_version_are_read(number: int) -> None:
     assert session.version == VERSION and [s.name for s in session.sections] == ["Verse", "Refrain"]
     glue = session.step("glue-1")
     assert as_told(glue) == (2.49 if number < 3 else 6.0)
-    assert glue.hold_aim and glue.held_in == ("section-2" if number == 1 else "")  # type: ignore[union-attr]
+    assert glue.hold_aim and glue.held_in == ("section-2" if number == 1 else "")
     if number > 1:
         tamer = session.step("tamer-1")
         assert isinstance(tamer, ResonanceTamer)
@@ -68,7 +68,7 @@ def test_histories_of_every_version_are_read(number: int, tmp_path: Path) -> Non
     history.history_of(path).write_bytes(named("history", number).read_bytes())
     found = history.read_history(path, "cd" * 32)
     assert found is not None and [e.action for e in found.entries] == ["New", "Trim gain"]
-    gains = [e.session.step("trim-1").gain for e in found.entries]  # type: ignore[union-attr]
+    gains = [e.session.step("trim-1").gain for e in found.entries]
     assert gains == [-3.0, -4.0] and as_told(found.entries[1].session.step("glue-1")) == (2.49 if number == 1 else 6.0)
 
 

@@ -52,7 +52,7 @@ def test_a_corridor_holds_all_its_references_at_any_level() -> None:
     corridor = corridor_of(profiles)
     assert corridor is not None
     assert all(np.abs(corridor.outside(p.spectrum)).max() < 1e-9 for p in profiles)
-    assert corridor_of([profile(x * 0.1)]).mean == pytest.approx(profile(x).spectrum, abs=1e-3)  # type: ignore[union-attr]
+    assert corridor_of([profile(x * 0.1)]).mean == pytest.approx(profile(x).spectrum, abs=1e-3)
     assert corridor_of([]) is None and corridor_of([profile(np.zeros((RATE, 2)))]) is None
 
 

@@ -30,7 +30,7 @@ def song() -> Material:
 
 
 def deliverable(**changes: object) -> Deliverable:
-    return Deliverable(id="d", name="Master", **changes)  # type: ignore[arg-type]
+    return Deliverable(id="d", name="Master", **changes)
 
 
 @pytest.mark.parametrize(

@@ -37,7 +37,7 @@ def test_the_song(demo: Path) -> None:
     assert whole.loudness_range > 5.0 and 10.0 < whole.plr < 20.0
     loud = {s.name: figures_of(trace, Span(s.start, s.end)).integrated for s in session.sections}
     assert max(loud, key=lambda k: loud[k]) == "Last chorus" and loud["Intro"] < loud["Verse 1"] < loud["Chorus 1"]
-    assert session.view.loop and session.section(session.view.section).name == "Last chorus"  # type: ignore[union-attr]
+    assert session.view.loop and session.section(session.view.section).name == "Last chorus"
     section = session.section(session.view.section)
     assert section is not None
     hits = find_onsets(sound.samples[int(section.start * 48_000) : int(section.end * 48_000)], 48_000)
@@ -60,7 +60,7 @@ def test_it_is_glued_as_it_says(demo: Path) -> None:
     held = hold(renderer, session, span)
     for item in session.items:
         if isinstance(item, Glue):
-            assert held.step(item.id).threshold == pytest.approx(item.threshold, abs=0.01)  # type: ignore[union-attr]
+            assert held.step(item.id).threshold == pytest.approx(item.threshold, abs=0.01)
             joint = renderer.section(session, span).joint(item.id)
             assert joint is not None and joint.mean_reduction(span) == pytest.approx(item.aim, abs=0.05), item.id
     for id in ("lane-1", "eq-1", "saturation-1", "width-1"):

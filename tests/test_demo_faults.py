@@ -183,7 +183,7 @@ def test_uneven_bass_notes_come_out_alike(bare: Demo) -> None:
     before = notes(first)
     assert len(before) > 12 and before.std() > 2.5  # that they are uneven is seen
     session, render = applied(bare, "Tighten the lows", "stem-upright-bass")
-    after = notes(levels(in_span(bare, render.end("stem-upright-bass")), bare.rate))  # type: ignore[arg-type]
+    after = notes(levels(in_span(bare, render.end("stem-upright-bass")), bare.rate))
     assert after.std() < 0.8 * before.std()
     split = next(item for item in session.items if isinstance(item, Split))
     came, gives = (render.at(node) for node in render.plan.parts[split.id, 2])
@@ -203,7 +203,7 @@ def test_sibilant_voices_lose_what_is_set_and_nothing_else(bare: Demo) -> None:
     ]
     lost = levels(sharp[0], bare.rate) - levels(sharp[1], bare.rate)
     inner = after.within(bare.span)
-    taken = after.reduction.mean[round(inner.start * 100) :][: len(lost)]  # type: ignore[union-attr]
+    taken = after.reduction.mean[round(inner.start * 100) :][: len(lost)]
     full, none = taken > 2.95, taken < 0.005
     assert full.sum() > 30 and lost[full].mean() == pytest.approx(3.0, abs=0.3)
     whole = levels(in_span(bare, before), bare.rate) - levels(in_span(bare, after), bare.rate)
@@ -218,7 +218,7 @@ def test_sibilant_voices_lose_what_is_set_and_nothing_else(bare: Demo) -> None:
 def test_sibilants_are_softened_by_an_aim_alone(bare: Demo) -> None:
     session, render = applied(bare, "Soften sharp words", "voices")
     step = next(item for item in session.items if isinstance(item, DeEsser))
-    worked = analysed_step(step, render.before(step.id), render.joint(step.id), bare.span).worked  # type: ignore[arg-type]
+    worked = analysed_step(step, render.before(step.id), render.joint(step.id), bare.span).worked
     assert worked is not None and worked.mean == pytest.approx(2.0, abs=0.1) and worked.share < 0.4
 
 
@@ -240,8 +240,8 @@ def test_harsh_marimba_hits_are_tamed_and_rounded(bare: Demo) -> None:
     session = bare.session.with_new_step(split, "stem-marimba")
     rounded = bare.renderer.section(session, bare.span)
     sides = [bare.end("stem-marimba"), rounded.end("stem-marimba")]
-    highs = [run_chain([Cut(crossovers=(3000.0,), place=1)], in_span(bare, j), bare.rate) for j in sides]  # type: ignore[arg-type]
+    highs = [run_chain([Cut(crossovers=(3000.0,), place=1)], in_span(bare, j), bare.rate) for j in sides]
     peaks = [np.percentile(np.abs(x).max(axis=1), 99.9) for x in highs]
     assert 20.0 * np.log10(peaks[1] / peaks[0]) < -2.0
-    lows = [run_chain([Cut(crossovers=(1000.0,), place=0)], in_span(bare, j), bare.rate) for j in sides]  # type: ignore[arg-type]
+    lows = [run_chain([Cut(crossovers=(1000.0,), place=0)], in_span(bare, j), bare.rate) for j in sides]
     assert abs(20.0 * np.log10(np.std(lows[1]) / np.std(lows[0]))) < 0.1

@@ -81,19 +81,19 @@ def test_a_folder_opens_as_a_tree(band: Desk) -> None:
         ("Drums", 1),
         ("Mix bus", 0),
     ]
-    assert band.session.strip(strip_id(band, "Bass")).is_mono  # type: ignore[union-attr]
+    assert band.session.strip(strip_id(band, "Bass")).is_mono
     assert band.window.buses.room.text not in ("…", "") and band.session.name == "Quay"
 
 
 def test_switches_faders_and_pans_are_worked_in_their_rows(band: Desk) -> None:
     song = band.bench.picture.song_render
     click(band, "Voice", "mute")
-    assert band.session.strip(strip_id(band, "Voice")).mute  # type: ignore[union-attr]
+    assert band.session.strip(strip_id(band, "Voice")).mute
     band.settle()
-    assert song is not None and band.bench.picture.song_render.result.figures() != song.result.figures()  # type: ignore[union-attr]
+    assert song is not None and band.bench.picture.song_render.result.figures() != song.result.figures()
     click(band, "Voice", "mute")
     click(band, "Kick", "invert")
-    assert band.session.strip(strip_id(band, "Kick")).invert  # type: ignore[union-attr]
+    assert band.session.strip(strip_id(band, "Kick")).invert
     band.bench.document.undo()
     click(band, "Snare", "solo")
     assert band.session.view.solo == (strip_id(band, "Snare"),)
@@ -105,10 +105,10 @@ def test_switches_faders_and_pans_are_worked_in_their_rows(band: Desk) -> None:
     assert bass is not None and bass.fader < -5.0 and band.session.view.strip == bass.id
     assert band.window.buses.fader.value == bass.fader and band.bench.document.undo_name == "Bass fader"
     band.bot.mouseDClick(tree(band), Qt.MouseButton.LeftButton, pos=start)
-    assert band.session.strip(bass.id).fader == 0.0  # type: ignore[union-attr]
+    assert band.session.strip(bass.id).fader == 0.0
     start = tree(band).place_of(bass.id, "pan")
     drag(band, tree(band), start, start + QPoint(60, 0))
-    assert band.session.strip(bass.id).pan > 20.0  # type: ignore[union-attr]
+    assert band.session.strip(bass.id).pan > 20.0
 
 
 def test_a_value_is_typed_and_minus_infinity_is_a_value(band: Desk) -> None:
@@ -119,7 +119,7 @@ def test_a_value_is_typed_and_minus_infinity_is_a_value(band: Desk) -> None:
         field = [f for f in ruler.findChildren(QLineEdit) if f.isVisible()][-1]
         band.bot.keyClicks(field, text)
         band.bot.keyClick(field, Qt.Key.Key_Return)
-        assert band.session.strip(strip_id(band, "Voice")).fader == value  # type: ignore[union-attr]
+        assert band.session.strip(strip_id(band, "Voice")).fader == value
     band.bench.document.undo()
     assert ruler.setting.show(ruler.value) == "−∞"
 
@@ -130,7 +130,7 @@ def test_strips_are_dragged_grouped_renamed_and_dissolved(band: Desk) -> None:
     drag(band, page, page.place_of(voice), page.place_of(drums) + QPoint(0, 6))
     assert [s.name for s in children(band.session, drums)] == ["Kick", "Snare", "Voice"]
     drag(band, page, page.place_of(drums), page.place_of(voice))  # into itself: refused by the pointer
-    assert band.session.strip(drums).into == MIX  # type: ignore[union-attr]
+    assert band.session.strip(drums).into == MIX
     for name in ("Kick", "Snare"):
         place = page.place_of(strip_id(band, name))
         band.bot.mouseClick(page, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, place)
@@ -143,7 +143,7 @@ def test_strips_are_dragged_grouped_renamed_and_dissolved(band: Desk) -> None:
     field.clear()
     band.bot.keyClicks(field, "Shells")
     band.bot.keyClick(field, Qt.Key.Key_Return)
-    assert band.session.strip(shells.id).name == "Shells"  # type: ignore[union-attr]
+    assert band.session.strip(shells.id).name == "Shells"
     assert "Shells" in [band.window.shape.ledger.chooser.itemText(n) for n in range(8)]
     page.setFocus()
     band.bot.keyClick(page, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
@@ -163,7 +163,7 @@ def test_the_keyboard_walks_through_the_tree(band: Desk) -> None:
     assert band.session.view.strip == strip_id(band, "Drums")
     menu(band, "Strip above")
     menu(band, "Mute")
-    assert band.session.strip(strip_id(band, "Snare")).mute  # type: ignore[union-attr]
+    assert band.session.strip(strip_id(band, "Snare")).mute
     band.bot.keyClick(page, Qt.Key.Key_Return)
     assert band.session.view.page == "shape"
     assert band.window.shape.ledger.chooser.currentText() == "Snare"
@@ -185,7 +185,7 @@ def test_a_missing_stem_is_a_marked_row(band: Desk, tmp_path: Path) -> None:
     (tmp_path / "Quay" / "Voice.wav").rename(tmp_path / "Elsewhere.wav")
     band.open(tmp_path / "Quay" / "Quay.gluvo")
     assert "Voice.wav" in band.window.notice.text.text()
-    assert list(band.bench.audio.material.missing) == [strip_id(band, "Voice")]  # type: ignore[union-attr]
+    assert list(band.bench.audio.material.missing) == [strip_id(band, "Voice")]
     band.bench.choose_strip(strip_id(band, "Voice"))
     assert band.window.buses.ledger.row("")[1] == "its file is missing: silent"
     band.window.deliver.use_folder(tmp_path / "out")
@@ -215,12 +215,12 @@ def test_gentle_and_crushed_and_a_lane_by_hand(band: Desk) -> None:
     band.settle()
     gentle, lane = band.session.chain
     assert isinstance(gentle, Glue) and isinstance(lane, Lane)
-    band.wait(lambda: band.session.item(lane.id).blend < 0.0)  # type: ignore[union-attr]
+    band.wait(lambda: band.session.item(lane.id).blend < 0.0)
     band.settle()
     song, span = band.bench.picture.song_render, band.bench.span
     assert song is not None
-    assert song.joint(gentle.id).mean_reduction(span) == pytest.approx(2.0, abs=0.05)  # type: ignore[union-attr]
-    assert song.joint(lane.steps[0].id).mean_reduction(span) == pytest.approx(10.0, abs=0.05)  # type: ignore[union-attr]
+    assert song.joint(gentle.id).mean_reduction(span) == pytest.approx(2.0, abs=0.05)
+    assert song.joint(lane.steps[0].id).mean_reduction(span) == pytest.approx(10.0, abs=0.05)
     assert band.bench.document.undo_name == "Gentle and crushed"
     band.bench.document.look(page="shape", step=lane.id)
     band.settle()
@@ -243,7 +243,7 @@ def test_gentle_and_crushed_and_a_lane_by_hand(band: Desk) -> None:
     assert isinstance(made, Lane) and made.since == lane.id and made.gain == 0.0
     band.bench.set_setting(lane.id, "since", gentle.id, "start")
     assert "come back before it leaves" in band.window.notice.text.text()
-    assert band.session.item(lane.id).since == ""  # type: ignore[union-attr]
+    assert band.session.item(lane.id).since == ""
 
 
 def test_a_key_is_chosen_heard_and_marked_when_gone(band: Desk) -> None:
@@ -256,10 +256,10 @@ def test_a_key_is_chosen_heard_and_marked_when_gone(band: Desk) -> None:
     assert isinstance(editor, GlueEditor)
     offered = [editor.key.box.itemText(n) for n in range(editor.key.box.count())]
     assert offered == ["itself", "Voice", "Kick", "Snare", "Drums"]
-    own = band.bench.picture.song_render.joint(glue).reduction.mean.copy()  # type: ignore[union-attr]
+    own = band.bench.picture.song_render.joint(glue).reduction.mean.copy()
     editor.key.box.activated.emit(offered.index("Kick"))
     band.settle()
-    keyed = band.bench.picture.song_render.joint(glue).reduction.mean  # type: ignore[union-attr]
+    keyed = band.bench.picture.song_render.joint(glue).reduction.mean
     assert np.abs(keyed - own).max() > 0.1
     band.bot.mouseClick(editor.ear, Qt.MouseButton.LeftButton)
     assert band.session.view.hear == "detector"
@@ -268,7 +268,7 @@ def test_a_key_is_chosen_heard_and_marked_when_gone(band: Desk) -> None:
     assert band.session.view.hear == "result"
     band.bench.document.look(strip=kick)
     menu(band, "Remove strip")
-    assert band.session.strip(kick) is None and band.session.step(glue).key == kick  # type: ignore[union-attr]
+    assert band.session.strip(kick) is None and band.session.step(glue).key == kick
     band.bench.document.look(strip=bass, step=glue)
     band.settle()
     assert "its key is gone" in band.window.shape.ledger.row(glue)[1]

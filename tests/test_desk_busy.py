@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from PySide6.QtCore import QPoint, QPointF, QSize, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog
+from PySide6.QtWidgets import QApplication, QFileDialog, QMenu
 
 from gluvo.advise.loudness_target import WORTH, driven, reach_target
 from gluvo.advise.source import with_room
@@ -26,7 +26,7 @@ from gluvo.desk.window import notices
 from gluvo.desk.window.window import FRAME, Window
 from gluvo.render.song import Renderer
 from gluvo.session import files
-from gluvo.session.records import Target
+from gluvo.session.records import Media, Target
 from gluvo.session.store import read_session, write_session
 from gluvo.steps import (
     Band,
@@ -83,7 +83,7 @@ def test_room_is_exact_and_thresholds_move_along(along: bool) -> None:
     moved = trim.gain if along else 0.0
 
     def threshold(id: str) -> float:
-        return made.step(id).threshold  # type: ignore[union-attr, return-value]
+        return made.step(id).threshold
 
     for id, before in (("g", -18.0), ("ng", -25.0), ("sg", -22.0)):
         assert threshold(id) == pytest.approx(before + moved, abs=0.006), id
@@ -102,13 +102,13 @@ def test_a_press_makes_room_without_starving_the_glue(desk: Desk) -> None:
     desk.settle()
     song = desk.bench.picture.song_render
     assert song is not None
-    before = song.joint("glue-1").mean_reduction(desk.bench.span)  # type: ignore[union-attr]
+    before = song.joint("glue-1").mean_reduction(desk.bench.span)
     source = desk.window.shape.editor
-    desk.bot.mouseClick(source.room, LEFT)  # type: ignore[union-attr]
+    desk.bot.mouseClick(source.room, LEFT)
     desk.settle()
     song = desk.bench.picture.song_render
     assert song is not None
-    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(before, abs=0.1)  # type: ignore[union-attr]
+    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(before, abs=0.1)
     shortcut(desk, "Ctrl+Z")
     assert [s.id for s in desk.session.mix.chain] == ["glue-1", "limiter-1"]
 
@@ -119,7 +119,7 @@ def test_a_press_makes_room_without_starving_the_glue(desk: Desk) -> None:
 def brought(chain: tuple[Step, ...], target: Target, x: np.ndarray | None = None) -> tuple[float, float, bool, bool]:
     """Drive, loudness, and whether it was met or stopped for density."""
     renderer = Renderer(material(music(6.0) if x is None else x))
-    session = one(chain).replace(target=target)  # type: ignore[arg-type]
+    session = one(chain).replace(target=target)
     found = reach_target(renderer, session)
     end = renderer.song(driven(session, found.step, found.drive, found.ceiling)).result
     assert end.figures().true_peak <= target.true_peak + 0.05
@@ -155,7 +155,7 @@ def test_reach_never_leaves_a_drive_that_only_makes_it_denser(target: Target, dr
 
 @pytest.mark.parametrize(("measure", "loudness"), [("rms_whole", -18.0), ("rms", -16.0), ("short_term", -15.0)])
 def test_each_measure_is_reached(measure: str, loudness: float) -> None:
-    target = Target(name="t", loudness=loudness, true_peak=-1.0, measure=measure)  # type: ignore[arg-type]
+    target = Target(name="t", loudness=loudness, true_peak=-1.0, measure=measure)
     _, found, met, _ = brought((Limiter(id="l", ceiling=-1.0),), target)
     assert met and found == pytest.approx(loudness, abs=0.05)
 
@@ -165,7 +165,7 @@ def test_a_trim_that_reach_made_is_taken_back_when_it_goes_loud_again() -> None:
     soft = driven(session, "l", -7.0, -1.0)
     assert [type(s).__name__ for s in soft.mix.chain] == ["Trim", "Limiter"]
     loud = driven(soft, "l", 5.0, -1.0)
-    assert [type(s).__name__ for s in loud.mix.chain] == ["Limiter"] and loud.mix.chain[0].drive == 5.0  # type: ignore[union-attr]
+    assert [type(s).__name__ for s in loud.mix.chain] == ["Limiter"] and loud.mix.chain[0].drive == 5.0
     own = one((Trim(id="q", gain=-4.0), Limiter(id="l", ceiling=-1.0)))
     back = driven(driven(own, "l", -3.0, -1.0), "l", 6.0, -1.0)
     assert [getattr(s, "gain", None) for s in back.mix.chain] == [-4.0, None]  # the user's own part stays
@@ -176,7 +176,7 @@ def test_a_trim_set_by_hand_is_ones_own(desk: Desk) -> None:
     desk.bench.edit("Reach", lambda s: s.replace(strips=soft.strips))
     trim = desk.session.mix.chain[-2]
     desk.bench.set_setting(trim.id, "gain", -5.0, "Gain")
-    assert desk.session.step(trim.id).by_reach == 0.0  # type: ignore[union-attr]
+    assert desk.session.step(trim.id).by_reach == 0.0
 
 
 def test_without_a_limiter_reach_offers_one(desk: Desk) -> None:
@@ -208,11 +208,11 @@ def test_hold_and_find_at_ratio_one_set_two_to_one(desk: Desk) -> None:
         desk.bench.edit("flat", lambda s, flat=flat: s.with_step(flat))
         desk.bench.look(step="glue-1")
         press()
-        desk.wait(lambda: desk.session.step("glue-1").ratio == 2.0 and not desk.bench.background.busy)  # type: ignore[union-attr]
+        desk.wait(lambda: desk.session.step("glue-1").ratio == 2.0 and not desk.bench.background.busy)
         assert "2 : 1" in desk.window.notice.text.text()
         desk.window.notice.clear()
         shortcut(desk, "Ctrl+Z")
-        assert desk.session.step("glue-1").ratio == 1.0  # type: ignore[union-attr]  # one edit
+        assert desk.session.step("glue-1").ratio == 1.0  # one edit
         desk.settle()
     split = Split(id="split-1")
     desk.bench.edit("split", lambda s: s.with_chain("mix", (split, *s.mix.chain)))
@@ -303,10 +303,11 @@ def test_another_file_is_used_in_place_of_one(desk: Desk, tmp_path: Path, monkey
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(other), ""))
     menu = desk.window.menus.menus["File"]
     inner = next(a.menu() for a in menu.actions() if a.text() == "Use another file")
-    inner.aboutToShow.emit()  # type: ignore[union-attr]
-    names = [a.text() for a in inner.actions()]  # type: ignore[union-attr]
+    assert isinstance(inner, QMenu)
+    inner.aboutToShow.emit()
+    names = [a.text() for a in inner.actions()]
     assert names == ["Harbour Take", "Old Pier"]
-    inner.actions()[0].trigger()  # type: ignore[union-attr]
+    inner.actions()[0].trigger()
     desk.wait(lambda: desk.session.stems[0].media.path == other.name)
     desk.settle()
 
@@ -360,7 +361,7 @@ def writing(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> tuple[Desk, threadin
 
     def job(check: object) -> None:
         while not go_on.wait(0.01):
-            check(0.5)  # type: ignore[operator]
+            check(0.5)
 
     def ask(_parent: object, title: str, *_: object) -> str:
         asked.append(title)
@@ -433,8 +434,8 @@ def first_steps(empty_desk: Desk, demo: Path, tmp_path: Path) -> Desk:
     loaded = read_session(demo).session
     folder = demo.parent
 
-    def absolute(media: object) -> object:
-        return msgspec.structs.replace(media, path=str(folder / media.path))  # type: ignore[attr-defined, type-var]
+    def absolute(media: Media) -> Media:
+        return msgspec.structs.replace(media, path=str(folder / media.path))
 
     strips = tuple(
         msgspec.structs.replace(s, media=absolute(s.media)) if hasattr(s, "media") else s for s in loaded.strips
@@ -449,7 +450,7 @@ def first_steps(empty_desk: Desk, demo: Path, tmp_path: Path) -> Desk:
 
 
 def patient(desk: Desk, condition: object) -> None:
-    desk.bot.waitUntil(condition, timeout=180_000)  # type: ignore[arg-type]
+    desk.bot.waitUntil(condition, timeout=180_000)
 
 
 @pytest.mark.timeout(600)
@@ -466,23 +467,23 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
     key(desk, "m")
     # 2: drag the threshold; the figures follow
     threshold = next(r for r in desk.window.findChildren(Ruler) if r.isVisible() and r.setting.name == "threshold")
-    before = desk.session.step("glue-1").threshold  # type: ignore[union-attr]
+    before = desk.session.step("glue-1").threshold
     drag(desk, threshold, QPointF(threshold.width() / 2, 32), QPointF(-12, 0))
-    assert desk.session.step("glue-1").threshold < before  # type: ignore[union-attr]
+    assert desk.session.step("glue-1").threshold < before
     patient(desk, lambda: desk.bench.picture.section_current)
     # 3: an aim, found and held while the attack changes
     desk.window.setFocus()
     key(desk, "t")
-    patient(desk, lambda: desk.session.step("glue-1").threshold == pytest.approx(before, abs=0.1))  # type: ignore[union-attr]
-    hold = desk.window.shape.editor.controls["hold_aim"]  # type: ignore[union-attr]
+    patient(desk, lambda: desk.session.step("glue-1").threshold == pytest.approx(before, abs=0.1))
+    hold = desk.window.shape.editor.controls["hold_aim"]
     desk.bot.mouseClick(hold, LEFT, pos=QPoint(10, 10))
     attack = next(r for r in desk.window.findChildren(Ruler) if r.isVisible() and r.setting.name == "attack")
     attack.setFocus()
     key(desk, KEYS.Key_PageDown)
-    patient(desk, lambda: desk.session.step("glue-1").threshold != before and desk.bench.picture.section_current)  # type: ignore[union-attr]
+    patient(desk, lambda: desk.session.step("glue-1").threshold != before and desk.bench.picture.section_current)
     render = desk.bench.picture.best
     assert render is not None
-    assert render.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(2.0, abs=0.05)  # type: ignore[union-attr]
+    assert render.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(2.0, abs=0.05)
     # 4: to the target
     shortcut(desk, "Ctrl+R")
     patient(
@@ -491,14 +492,14 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
             desk.bench.advice.reach is not None and desk.bench.picture.song_current and not desk.bench.background.busy
         ),
     )
-    assert desk.bench.picture.song_render.result.figures().integrated == pytest.approx(-14.0, abs=0.06)  # type: ignore[union-attr]
+    assert desk.bench.picture.song_render.result.figures().integrated == pytest.approx(-14.0, abs=0.06)
     assert "Cost:" in desk.window.shape.target.cost.text()
     # 5: a bell by double-click, a hunt by H and the pointer, the band alone
     desk.bench.look(step="eq-1", band=0)
-    lane = next(v for v in desk.window.shape.editor.lanes.values() if v.isVisible())  # type: ignore[union-attr]
-    count = len(desk.session.step("eq-1").bands)  # type: ignore[union-attr]
+    lane = next(v for v in desk.window.shape.editor.lanes.values() if v.isVisible())
+    count = len(desk.session.step("eq-1").bands)
     desk.bot.mouseDClick(lane, LEFT, pos=QPoint(round(lane.x_at(700.0)), round(lane.area.center().y()) + 9))
-    assert len(desk.session.step("eq-1").bands) == count + 1  # type: ignore[union-attr]
+    assert len(desk.session.step("eq-1").bands) == count + 1
     lane.setFocus()
     QTest.mouseMove(lane, QPoint(round(lane.x_at(1500.0)), 40))
     desk.bot.keyPress(lane, KEYS.Key_H)
@@ -506,7 +507,7 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
         QTest.mouseMove(lane, QPoint(round(lane.x_at(x)), 40))
         move(lane, QPointF(lane.x_at(x), 40), buttons=Qt.MouseButton.NoButton)
     desk.bot.keyRelease(lane, KEYS.Key_H)
-    desk.wait(lambda: len(desk.session.step("eq-1").bands) == count + 2)  # type: ignore[union-attr]
+    desk.wait(lambda: len(desk.session.step("eq-1").bands) == count + 2)
     shortcut(desk, "B")
     assert desk.session.view.hear == "band"
     shortcut(desk, "1")

@@ -303,7 +303,7 @@ def test_versions_are_kept_heard_and_gone_back_to(
     version = desk.session.versions[0]
     assert version.figures["integrated"] == pytest.approx(
         bench.picture.song_render.result.figures().integrated,
-        abs=0.01,  # type: ignore[union-attr]
+        abs=0.01,
     )
     bench.set_setting("trim-1", "gain", -9.0, "Gain")
     compared(desk)
@@ -342,7 +342,7 @@ def test_a_branch_is_a_session_of_its_own(desk: Desk, page: ComparePage, tmp_pat
     path = desk.window.documents.branch_to(folder / "Loud", "version-1")
     assert path is not None and desk.window.documents.branch_to(folder / "Loud", "version-1") is None
     made = read_session(path).session
-    assert made.name == "Loud" and made.step("trim-1").gain == -6.0  # type: ignore[union-attr]
+    assert made.name == "Loud" and made.step("trim-1").gain == -6.0
     desk.window.documents.save()
     desk.open(path)
     assert not desk.bench.audio.missing and desk.bench.audio.material is not None

@@ -9,7 +9,7 @@ import mutagen
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QFileDialog, QPushButton
 
 from gluvo.compare.match import RESULT
 from gluvo.deliver.audition import KINDS
@@ -101,7 +101,9 @@ def test_encodings_are_checked_heard_and_asked_for_a_margin(desk: Desk, page: De
     assert panel.table.item(0, 0).text() == "Opus 256"
     names = [name for _, name in desk.bench.listening.hear_choices()]
     assert names[-2:] == ["Opus 256", "Opus 256 lost"]
-    panel.table.cellWidget(0, panel.table.columnCount() - 1).click()
+    hear = panel.table.cellWidget(0, panel.table.columnCount() - 1)
+    assert isinstance(hear, QPushButton)
+    hear.click()
     assert desk.session.view.hear == encoding.id + LOST
     gains = desk.bench.picture.gains
     assert encoding.id in gains and abs(gains[encoding.id] - gains[RESULT]) < 0.5

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QCursor, QKeyEvent, QWheelEvent
-from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit
+from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QMenu
 
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, theme
@@ -149,7 +149,7 @@ def test_the_menu_of_a_band_does_it_all(eq_desk: Desk) -> None:
     def press(name: str, inside: str = "") -> None:
         menu = bands.menu(editor(eq_desk), 2, "mid")
         if inside:
-            menu = next(a.menu() for a in menu.actions() if a.text() == inside)
+            (menu,) = (m for a in menu.actions() if a.text() == inside and isinstance(m := a.menu(), QMenu))
         next(a for a in menu.actions() if a.text().startswith(name)).trigger()
 
     press("high shelf", "Shape")
@@ -322,7 +322,7 @@ def test_hunting_follows_the_pointer_and_leaves_a_cut(eq_desk: Desk) -> None:
     move(mid, QPointF(mid.x_at(3000.0), start.y()))
     assert ed.hunt.place == ("mid", pytest.approx(3000.0, rel=0.02))
     hunted = eq_desk.bench.listening._hunted
-    assert hunted is not None and len(hunted.step("midsideeq-1").bands) == 3  # type: ignore[union-attr]
+    assert hunted is not None and len(hunted.step("midsideeq-1").bands) == 3
     assert eq_desk.session.strips == before.strips  # nothing of it is in the session
     eq_desk.bot.mouseRelease(mid, LEFT, pos=QPoint(round(mid.x_at(3000.0)), round(start.y())))
     band = chosen(eq_desk)
@@ -448,7 +448,7 @@ def test_moving_bands_are_seen_moving(eq_desk: Desk) -> None:
     mid, side = lane(eq_desk, "mid"), lane(eq_desk, "side")
     eq_desk.bench.listening.toggle_play()
     eq_desk.wait(lambda: mid._moves.get(2, 0.0) < -3.0)
-    mark = mid.mark_at(eq(eq_desk).band(2)).toPoint()  # type: ignore[arg-type]
+    mark = mid.mark_at(eq(eq_desk).band(2)).toPoint()
 
     def drawn() -> int:
         """Pixels in the colour of what is taken away, under the mark."""

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QComboBox,
     QLabel,
     QLineEdit,
+    QMessageBox,
     QPushButton,
     QScrollArea,
     QWidget,
@@ -190,7 +191,7 @@ def test_a_name_typed_in_the_tree_stays_on_its_page(full_desk: Desk) -> None:
         key(desk, KEYS.Key_F2)
         type_and_end(desk, "Quay" if end != KEYS.Key_Return else "Ferry", end)
         assert desk.session.view.page == "buses" and not open_fields(desk) and focus(desk) is tree
-        assert desk.session.strip("stem-1").name == name  # type: ignore[union-attr]
+        assert desk.session.strip("stem-1").name == name
         desk.bench.listening.hear(RESULT)
         key(desk, "2")
         assert desk.session.view.hear == UNTOUCHED
@@ -200,11 +201,11 @@ def test_sections_and_lanes_are_renamed_once(full_desk: Desk) -> None:
     desk = full_desk
     key(desk, KEYS.Key_F2, Qt.KeyboardModifier.ControlModifier)
     type_and_end(desk, "Coda", KEYS.Key_Return)
-    assert desk.session.section("section-2").name == "Coda" and not open_fields(desk)  # type: ignore[union-attr]
+    assert desk.session.section("section-2").name == "Coda" and not open_fields(desk)
     desk.bench.look(step="lane-1")
-    desk.window.shape.editor.rename()  # type: ignore[union-attr]
+    desk.window.shape.editor.rename()
     type_and_end(desk, "Loud", KEYS.Key_Return)
-    assert desk.session.item("lane-1").name == "Loud" and not open_fields(desk)  # type: ignore[union-attr]
+    assert desk.session.item("lane-1").name == "Loud" and not open_fields(desk)
     desk.bench.listening.hear(RESULT)
     key(desk, "2")
     assert desk.session.view.hear == UNTOUCHED
@@ -222,14 +223,14 @@ def test_a_typed_cell_is_taken_once(full_desk: Desk) -> None:
         type_and_end(desk, text, KEYS.Key_Return)
         desk.wait(lambda: not open_fields(desk))
         assert focus(desk) is editor.table
-        assert getattr(desk.session.step("eq-1").band(1), name) == value  # type: ignore[union-attr]
+        assert getattr(desk.session.step("eq-1").band(1), name) == value
         desk.bench.listening.hear(RESULT)
         key(desk, "2")
         assert desk.session.view.hear == UNTOUCHED and not open_fields(desk)
     key(desk, KEYS.Key_B, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
     key(desk, KEYS.Key_Return)
-    added = desk.session.step("eq-1").bands[-1]  # type: ignore[union-attr]
-    assert len(desk.session.step("eq-1").bands) == 3 and added.q == 1.0  # type: ignore[union-attr]
+    added = desk.session.step("eq-1").bands[-1]
+    assert len(desk.session.step("eq-1").bands) == 3 and added.q == 1.0
 
 
 def test_a_deliverables_name_is_typed_once(full_desk: Desk) -> None:
@@ -346,7 +347,7 @@ def test_steps_go_behind_a_lane_into_it_and_out_of_it(full_desk: Desk) -> None:
     assert isinstance(lane, Lane) and [s.id for s in lane.steps] == ["glue-2", inside]
     desk.bench.look(step="lane-1")
     editor = desk.window.shape.editor
-    next(a for a in editor.inside_menu.actions() if a.text() == "Limiter").trigger()  # type: ignore[union-attr]
+    next(a for a in editor.inside_menu.actions() if a.text() == "Limiter").trigger()
     lane = desk.session.item("lane-1")
     assert isinstance(lane, Lane) and isinstance(lane.steps[0], Limiter)
 
@@ -357,7 +358,7 @@ def test_a_moving_bands_threshold_is_found(full_desk: Desk) -> None:
     desk.settle()
     editor = desk.window.shape.editor
     assert isinstance(editor, EqEditor) and "% over it" in editor.levels.words
-    desk.bench.edit("x", lambda s: s.with_step(s.step("eq-1").with_edit(2, ratio=6.0, range=12.0, aim=1.5)))  # type: ignore[union-attr]
+    desk.bench.edit("x", lambda s: s.with_step(s.step("eq-1").with_edit(2, ratio=6.0, range=12.0, aim=1.5)))
     desk.window.setFocus()
     key(desk, "t")
     desk.wait(lambda: desk.bench.document.undo_name == "Find threshold")
@@ -366,10 +367,10 @@ def test_a_moving_bands_threshold_is_found(full_desk: Desk) -> None:
     assert around is not None
     render = desk.bench.picture.best
     assert render is not None
-    processor = desk.session.step("eq-1").make(RATE)  # type: ignore[union-attr]
+    processor = desk.session.step("eq-1").make(RATE)
     before = render.before("eq-1")
     assert before is not None
-    moved = np.concatenate([processor.moved[2][place].copy() for _, place, _ in stream(processor, before.audio)])  # type: ignore[attr-defined]
+    moved = np.concatenate([processor.moved[2][place].copy() for _, place, _ in stream(processor, before.audio)])
     span = desk.bench.span
     assert span is not None
     part = moved[round((span.start - before.start) * RATE) : round((span.end - before.start) * RATE)]
@@ -424,11 +425,11 @@ def test_the_finder_goes_to_settings_sections_steps_presets_and_the_guide(full_d
     desk, names = full_desk, {s.name: s for s in settings_of(Glue).values()}
     desk.bench.look(step="trim-1")
     found(desk, "attack glue", ("Glue of Mix bus", names["attack"].label))
-    desk.wait(lambda: desk.window.shape.editor.controls["attack"].hasFocus())  # type: ignore[union-attr]
+    desk.wait(lambda: desk.window.shape.editor.controls["attack"].hasFocus())
     assert desk.session.view.step == "glue-1"
     key(desk, "3")
     key(desk, KEYS.Key_Return)
-    assert desk.session.step("glue-1").attack == 3.0  # type: ignore[union-attr]
+    assert desk.session.step("glue-1").attack == 3.0
     found(desk, "dither", ("What is delivered", "Dither"))
     desk.wait(
         lambda: focus(desk) is not None and desk.window.deliver.panel.controls["dither"].isAncestorOf(focus(desk))
@@ -476,9 +477,9 @@ def test_the_empty_window_is_a_beginning(empty_desk: Desk, tmp_path: Path, monke
     desk.settle()
     source = window.shape.editor
     assert window.pages.currentWidget() is window.shape and desk.session.view.step == ""
-    assert "at −" in source.rows.values[2]  # type: ignore[union-attr]
-    assert "room" in source.hint.text()  # type: ignore[union-attr]
-    desk.bot.mouseClick(source.room, LEFT)  # type: ignore[union-attr]
+    assert "at −" in source.rows.values[2]
+    assert "room" in source.hint.text()
+    desk.bot.mouseClick(source.room, LEFT)
     assert isinstance(desk.session.mix.chain[0], Trim) and desk.session.mix.chain[0].gain < -5.0
     desk.wait(lambda: bool(copies_left(tmp_path / "Quay.gluvo", None)))  # it can be found again before it is saved
     assert desk.window.documents.save()
@@ -532,7 +533,7 @@ def test_questions_are_plain_text(empty_desk: Desk, monkeypatch: pytest.MonkeyPa
         return 0
 
     monkeypatch.undo()
-    monkeypatch.setattr(dialogs.QMessageBox, "exec", shown)
+    monkeypatch.setattr(QMessageBox, "exec", shown)
     answer = dialogs.ask(empty_desk.window, "T", NASTY, (("go", "Go", "do"), ("stay", "Cancel", "stay")))
     assert answer == "stay" and seen == [(Qt.TextFormat.PlainText, NASTY)]
 
@@ -591,7 +592,7 @@ def test_everything_is_usable_at_every_size(full_desk: Desk) -> None:
             desk.wait(lambda size=size: (window.width(), window.height()) == size and not cut_off(window))
             assert not overlapping(window), (page, step, size)
             if step == "glue-1" and page == "shape":
-                chart = window.shape.editor.hits  # type: ignore[union-attr]
+                chart = window.shape.editor.hits
                 assert chart.height() >= (180 if size[1] >= 800 else 90)
 
 
@@ -688,7 +689,7 @@ def test_a_higher_peak_at_equal_loudness_is_said(full_desk: Desk) -> None:
     )
     desk.bench.look(step="eq-1")
     desk.settle()
-    assert "true peak rises by" in desk.window.shape.editor.state.text()  # type: ignore[union-attr]
+    assert "true peak rises by" in desk.window.shape.editor.state.text()
 
 
 def test_opening_what_is_open_saves_first(full_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt, Signal
@@ -184,7 +186,7 @@ def test_the_meter_and_rows_repaint(qtbot: QtBot, qapp: QApplication) -> None:
     assert rows.values == ["−1.0", "7.4 LU"] and "How wide" in rows.toolTip()
 
 
-def test_names_that_are_free(tmp_path, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
+def test_names_that_are_free(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     path = tmp_path / "Master.wav"
     assert unused(path) == path
     path.touch()

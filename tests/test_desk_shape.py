@@ -99,7 +99,7 @@ def test_find_threshold_and_hold(desk: Desk) -> None:
     desk.settle()
     song = desk.bench.picture.song_render
     assert song is not None
-    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.05)  # type: ignore[union-attr]
+    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.05)
     hold = editor.controls["hold_aim"]
     desk.bot.mouseClick(hold, Qt.MouseButton.LeftButton)
     desk.settle()
@@ -110,7 +110,7 @@ def test_find_threshold_and_hold(desk: Desk) -> None:
     desk.settle()
     song = desk.bench.picture.song_render
     assert song is not None
-    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.05)  # type: ignore[union-attr]
+    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.05)
     desk.bench.document.undo()  # the cut and the threshold that followed it are one action
     assert glue(desk).low_cut == 20.0 and glue(desk).threshold == pytest.approx(found, abs=0.01)
     desk.bench.set_setting("glue-1", "threshold", -20.0, "Threshold")
@@ -126,7 +126,7 @@ def test_held_loudness_follows(desk: Desk) -> None:
     song, span = desk.bench.picture.song_render, desk.bench.span
     assert song is not None
     before, after = song.before("glue-1"), song.joint("glue-1")
-    assert after.figures(span).integrated == pytest.approx(before.figures(span).integrated, abs=0.1)  # type: ignore[union-attr]
+    assert after.figures(span).integrated == pytest.approx(before.figures(span).integrated, abs=0.1)
 
 
 def test_reach_the_target(desk: Desk) -> None:
@@ -164,11 +164,11 @@ def test_the_ledger_adds_moves_switches_copies_and_removes(desk: Desk) -> None:
     desk.bot.keyClick(ledger.list, Qt.Key.Key_Up, Qt.KeyboardModifier.AltModifier)
     assert [s.id for s in desk.session.chain][1] == "trim-2"
     shortcut(desk, "Ctrl+B")
-    assert not desk.session.step("trim-2").on  # type: ignore[union-attr]
+    assert not desk.session.step("trim-2").on
     assert ledger.row("trim-2")[1] == "off"
     dot = ledger.list.visualItemRect(ledger.list.item(2)).topLeft() + QPoint(26, 14)
     desk.bot.mouseClick(ledger.list.viewport(), Qt.MouseButton.LeftButton, pos=dot)
-    assert desk.session.step("trim-2").on  # type: ignore[union-attr]
+    assert desk.session.step("trim-2").on
     desk.bench.document.look(step="glue-1")
     ledger.copy()
     desk.bench.document.look(step="limiter-1")
@@ -208,12 +208,12 @@ def test_every_step_and_the_source_have_an_editor_that_shows_something(desk: Des
 def test_a_switch_and_a_choice_reach_the_sound(desk: Desk) -> None:
     editor = desk.window.shape.editor
     assert isinstance(editor, GlueEditor)
-    editor.controls["mode"].chosen.emit("mid_side")  # type: ignore[union-attr]
-    editor.controls["low_cut_slope"].chosen.emit(24)  # type: ignore[union-attr]
+    editor.controls["mode"].chosen.emit("mid_side")
+    editor.controls["low_cut_slope"].chosen.emit(24)
     desk.bot.mouseClick(editor.controls["limit"], Qt.MouseButton.LeftButton)
     assert (glue(desk).mode, glue(desk).low_cut_slope, glue(desk).limit) == ("mid_side", 24, True)
     desk.settle()
-    assert "limit" in desk.session.step("glue-1").describe()  # type: ignore[union-attr]
+    assert "limit" in desk.session.step("glue-1").describe()
 
 
 @pytest.mark.parametrize("colours", [DAY, NIGHT])

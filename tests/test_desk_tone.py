@@ -58,7 +58,7 @@ def press(menu: QMenu, text: str) -> None:
 def test_every_step_has_a_spectrum(tone_desk: Desk) -> None:
     tone_desk.bench.look(step="trim-1")
     for kind in STEP_KINDS:
-        tone_desk.window.shape.ledger.add(kind())  # type: ignore[arg-type]
+        tone_desk.window.shape.ledger.add(kind())
         step = tone_desk.session.view.step
         tone_desk.settle()
         view = panel(tone_desk).view
@@ -185,14 +185,14 @@ def test_the_test_tone_shows_its_harmonics(tone_desk: Desk, night: bool) -> None
 
 def test_what_is_new_on_the_music_is_measured(tone_desk: Desk) -> None:
     editor, _ = saturation(tone_desk)
-    new = tone_desk.bench.picture.around.new  # type: ignore[union-attr]
+    new = tone_desk.bench.picture.around.new
     assert set(new) == {"mid", "side"} and new["mid"].share > 1e-5 and "new sound at −" in editor.state.text()
     editor.chooser.button("added").click()
     image = editor.added.grab().toImage()
     assert any(image.pixelColor(x, y) == colours()["side"] for x in range(60, 400, 2) for y in range(image.height()))
     tone_desk.bench.set_setting("saturation-1", "mid", 0.0, "mid")
     tone_desk.settle()
-    now = tone_desk.bench.picture.around.new  # type: ignore[union-attr]
+    now = tone_desk.bench.picture.around.new
     assert now["mid"].share < 0.01 * new["mid"].share and now["side"].share > 0.0
 
 

@@ -160,7 +160,7 @@ def test_sections_are_marked_renamed_removed_and_exchanged(desk: Desk, tmp_path:
     field.clear()
     desk.bot.keyClicks(field, "Coda")
     desk.bot.keyClick(field, Qt.Key.Key_Return)
-    assert desk.session.section(made.id).name == "Coda"  # type: ignore[union-attr]
+    assert desk.session.section(made.id).name == "Coda"
     desk.window.export_sections(tmp_path / "s.csv")
     assert (tmp_path / "s.csv").read_text().splitlines()[0] == "name,start,end"
     line.remove(made.id)
@@ -257,11 +257,11 @@ def test_recovery_after_a_crash(empty_desk: Desk, tmp_path: Path, monkeypatch: p
     other = Window(Workbench("silent", LastingHost.running()))
     asked = answering(monkeypatch, "take")
     other.open_path(path)
-    assert len(asked) == 1 and other.bench.session.step("glue-1").ratio == 7.5  # type: ignore[union-attr]
+    assert len(asked) == 1 and other.bench.session.step("glue-1").ratio == 7.5
     assert other.bench.document.undo_name == "Glue ratio"  # its undo history came along
     answering(monkeypatch, "lose")
     other.close()
-    assert read_session(path).session.step("glue-1").ratio == 3.0  # type: ignore[union-attr]
+    assert read_session(path).session.step("glue-1").ratio == 3.0
 
 
 def test_delivering(desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -304,7 +304,7 @@ def test_closing_asks_about_unsaved_work(desk: Desk, monkeypatch: pytest.MonkeyP
     answering(monkeypatch, "save")
     desk.window.close()
     assert not desk.window.isVisible()
-    assert read_session(desk.bench.document.path).session.step("trim-1").gain == -9.0  # type: ignore[union-attr]
+    assert read_session(desk.bench.document.path).session.step("trim-1").gain == -9.0
 
 
 def test_undo_and_redo_are_named_in_the_menu(desk: Desk) -> None:
@@ -312,7 +312,7 @@ def test_undo_and_redo_are_named_in_the_menu(desk: Desk) -> None:
     desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
     assert desk.window.menus.undo.text() == "Undo Trim gain"
     desk.window.menus.undo.trigger()
-    assert desk.window.menus.redo.text() == "Redo Trim gain" and desk.session.step("trim-1").gain == -6.0  # type: ignore[union-attr]
+    assert desk.window.menus.redo.text() == "Redo Trim gain" and desk.session.step("trim-1").gain == -6.0
 
 
 def test_menus_act_on_the_session_that_is_open(desk: Desk) -> None:

@@ -85,7 +85,7 @@ def test_full_scale_does_not_turn_over(curve: str) -> None:
 def test_the_raised_end_is_what_the_file_holds_and_never_loud(kind: str) -> None:
     rate, x = 48_000, music(4.0) * 0.5
     row = Deliverable(id="d", name="D", bits="16", fade_out=4.0, fade_shape="even")
-    heard = raised_end(x, rate, row, kind, 60.0)  # type: ignore[arg-type]
+    heard = raised_end(x, rate, row, kind, 60.0)
     assert heard.shape == x.shape and np.isfinite(heard).all()
     assert np.abs(heard).max() <= 10 ** (SAFE / 20) * 1.001
     last = np.abs(heard[-200:]).max() / 10**3  # where all is under a step

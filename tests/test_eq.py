@@ -35,25 +35,25 @@ def test_gains_follow_the_analogue_prototype(shape: str, freq: float) -> None:
     """Within 0.3 dB to 20 kHz at 44.1 kHz for gains to ±12 dB and Q to 10; within 1 dB beyond."""
     for gain in (-12.0, -3.0, 1.0, 6.0, 12.0):
         for q in (0.1, 0.4, 0.71, 1.5, 4.0, 10.0) if shape == "bell" else (0.5, 0.71, 1.5):
-            assert off(Band(shape=shape, freq=freq, gain=gain, q=q)) < 0.3, (gain, q)  # type: ignore[arg-type]
+            assert off(Band(shape=shape, freq=freq, gain=gain, q=q)) < 0.3, (gain, q)
     for gain in (-24.0, 24.0):
         for q in (0.1, 1.0, 40.0) if shape == "bell" else (0.4, 2.0):
-            assert off(Band(shape=shape, freq=freq, gain=gain, q=q)) < 1.0, (gain, q)  # type: ignore[arg-type]
+            assert off(Band(shape=shape, freq=freq, gain=gain, q=q)) < 1.0, (gain, q)
 
 
 @pytest.mark.parametrize("slope", [int(s) for s, _ in SLOPES])
 def test_slopes_are_what_they_say(slope: int) -> None:
     for shape, at, far in (("low_cut", 1000.0, 125.0), ("high_cut", 250.0, 2000.0)):
-        band = Band(shape=shape, freq=at, slope=slope, q=0.71)  # type: ignore[arg-type]
+        band = Band(shape=shape, freq=at, slope=slope, q=0.71)
         corner, down = db(band.prototype_response(np.array([at, far])))
         assert corner == pytest.approx(-3.0, abs=0.15)
         assert down == pytest.approx(max(-180.0, -3 * slope), abs=0.6)
     for freq in (40.0, 1000.0, 12_000.0):
         for shape in ("low_cut", "high_cut"):
-            assert off(Band(shape=shape, freq=freq, slope=slope, q=0.71)) < (0.5 if slope <= 24 else 1.2)  # type: ignore[arg-type]
+            assert off(Band(shape=shape, freq=freq, slope=slope, q=0.71)) < (0.5 if slope <= 24 else 1.2)
     shelf = db(
         Band(shape="low_shelf", freq=500.0, gain=8.0, slope=slope, q=0.71).response(np.array([1.0, 500.0]), RATE)
-    )  # type: ignore[arg-type]
+    )
     assert shelf == pytest.approx([8.0, 4.0], abs=0.1)
 
 
@@ -65,7 +65,7 @@ def test_what_ends_near_the_top_follows_it_at_the_lowest_rate(freq: float) -> No
         assert off(Band(shape="band_pass", freq=freq, q=q), deepest=-40.0) < (0.32 if q <= 4.0 else 0.5), q
     for q in (0.3, 0.71, 1.0, 2.0):
         for slope in (6, 12, 24, 48):
-            assert off(Band(shape="high_cut", freq=freq, q=q, slope=slope), deepest=-40.0) < (  # type: ignore[arg-type]
+            assert off(Band(shape="high_cut", freq=freq, q=q, slope=slope), deepest=-40.0) < (
                 0.31 if slope <= 24 else 0.36
             ), (q, slope)
 
@@ -74,7 +74,7 @@ def test_what_ends_near_the_top_follows_it_at_the_lowest_rate(freq: float) -> No
 def test_other_rates_follow_it_too(rate: int) -> None:
     for shape in ("bell", "high_shelf", "notch", "band_pass", "high_cut"):
         for freq in (30.0, 2000.0, 15_000.0):
-            assert off(Band(shape=shape, freq=freq, gain=9.0, q=1.4), rate, -30.0) < 0.3  # type: ignore[arg-type]
+            assert off(Band(shape=shape, freq=freq, gain=9.0, q=1.4), rate, -30.0) < 0.3
 
 
 def test_a_notch_takes_its_place_out_and_a_band_pass_leaves_only_it() -> None:
@@ -89,7 +89,7 @@ def test_a_notch_takes_its_place_out_and_a_band_pass_leaves_only_it() -> None:
 def test_sections_are_stable_and_minimum_phase(shape: str) -> None:
     for freq in ENDS:
         for q in (0.1, 1.0, 40.0):
-            for section in Band(shape=shape, freq=freq, gain=-18.0, q=q, slope=48).sections(44_100):  # type: ignore[arg-type]
+            for section in Band(shape=shape, freq=freq, gain=-18.0, q=q, slope=48).sections(44_100):
                 assert np.all(np.abs(np.roots(section[3:])) < 1.0)
                 assert np.all(np.abs(np.roots(np.trim_zeros(section[:3]))) < 1.0 + 1e-9)
 
@@ -112,7 +112,7 @@ def test_the_sound_is_filtered_as_the_sections_say() -> None:
 )
 def test_each_target_gets_its_own_part(target: str, mix: tuple[int, int] | None) -> None:
     x = noise(0.5)
-    band = Band(id=1, freq=1000.0, gain=9.0, target=target)  # type: ignore[arg-type]
+    band = Band(id=1, freq=1000.0, gain=9.0, target=target)
     y, through = run_chain([MidSideEq(bands=(band,))], x, RATE), signal.sosfilt(band.sections(RATE), x, axis=0)
     if mix is None:
         wanted = x.copy()
@@ -130,8 +130,8 @@ def test_targets_go_together(phase: str) -> None:
     sides = (Band(id=1, freq=300.0, gain=4.0, target="mid"), Band(id=2, freq=5000.0, gain=-4.0, target="side"))
     channels = (Band(id=3, freq=900.0, gain=6.0, target="left"), Band(id=4, freq=2000.0, gain=-6.0, target="right"))
     x = noise(1.5)
-    both = run_chain([MidSideEq(bands=(*channels, *sides), phase=phase)], x, RATE)  # type: ignore[arg-type]
-    row = run_chain([MidSideEq(bands=b, phase=phase) for b in (sides, channels)], x, RATE)  # type: ignore[arg-type]
+    both = run_chain([MidSideEq(bands=(*channels, *sides), phase=phase)], x, RATE)
+    row = run_chain([MidSideEq(bands=b, phase=phase) for b in (sides, channels)], x, RATE)
     assert np.abs(both - row)[: -RATE // 2].max() < 2e-4
 
 
@@ -149,10 +149,10 @@ def test_strength_scales_all_gains() -> None:
 
 def test_bands_that_do_nothing_leave_the_bits_alone() -> None:
     x = noise(0.2)
-    bands = tuple(Band(id=n, shape=s) for n, s in enumerate(WITH_GAIN, 1))  # type: ignore[arg-type]
+    bands = tuple(Band(id=n, shape=s) for n, s in enumerate(WITH_GAIN, 1))
     off_band = Band(id=9, freq=100.0, gain=6.0, on=False, target="side")
     for phase in ("minimum", "linear"):
-        eq = MidSideEq(bands=(*bands, off_band), phase=phase)  # type: ignore[arg-type]
+        eq = MidSideEq(bands=(*bands, off_band), phase=phase)
         assert np.array_equal(run_chain([eq], x, RATE), x) and eq.make(RATE).latency == 0
 
 

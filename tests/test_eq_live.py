@@ -27,7 +27,7 @@ BANDS = (
 
 
 def chain(bands: tuple[Band, ...], **settings: object) -> list[Step]:
-    eq = MidSideEq(id="e", bands=bands, **settings)  # type: ignore[arg-type]
+    eq = MidSideEq(id="e", bands=bands, **settings)
     return [
         Trim(id="t", gain=-3.0),
         eq,
@@ -46,7 +46,7 @@ def pulled(engine: Engine, frames: int, size: int = 512) -> np.ndarray:
 
 def playing(session: Session, x: np.ndarray, **monitoring: object) -> Engine:
     engine = Engine(material(x), {}, session)
-    engine.listen(Monitoring(**monitoring))  # type: ignore[arg-type]
+    engine.listen(Monitoring(**monitoring))
     engine.play()
     return engine
 
@@ -80,7 +80,7 @@ def test_a_bell_swept_over_a_sine_makes_no_zipper_noise(phase: str, every: int) 
 
     def session(freq: float) -> Session:
         bell = Band(id=1, freq=freq, gain=12.0, q=4.0)
-        return one([MidSideEq(id="e", bands=(bell,), phase=phase)], step="e")  # type: ignore[arg-type]
+        return one([MidSideEq(id="e", bands=(bell,), phase=phase)], step="e")
 
     engine = playing(session(300.0), sine(1000, 8.0, -12.0))
     sounds = [pulled(engine, RATE, 256)]
@@ -96,7 +96,7 @@ def test_a_bell_swept_over_a_sine_makes_no_zipper_noise(phase: str, every: int) 
 @pytest.mark.parametrize("target", ["stereo", "mid", "side", "left"])
 def test_a_band_alone_is_with_less_without(target: str) -> None:
     x = music(3.0)
-    bands = (BANDS[0], Band(id=7, target=target, freq=500.0, gain=6.0))  # type: ignore[arg-type]
+    bands = (BANDS[0], Band(id=7, target=target, freq=500.0, gain=6.0))
     steps = chain(bands)
     session = one(steps, step="e", band=7, hear="band")
     live = pulled(playing(session, x, path="band"), 2 * RATE)
@@ -114,7 +114,7 @@ def test_what_a_low_cut_takes_is_what_lies_below_it() -> None:
     """In linear phase that and nothing else; in minimum phase the turned phase of the rest is heard a little, too."""
     x = sine(30, 3.0, -12.0) + sine(2000, 3.0, -12.0)
     for phase, rest in (("linear", -80.0), ("minimum", -30.0)):
-        eq = MidSideEq(id="e", bands=(BANDS[0],), phase=phase)  # type: ignore[arg-type]
+        eq = MidSideEq(id="e", bands=(BANDS[0],), phase=phase)
         taken = pulled(playing(one([eq], step="e", band=1, hear="band"), x, path="band"), 2 * RATE)[RATE:]
         bins = np.abs(np.fft.rfft(taken[:, 0] * np.hanning(RATE))) / (RATE / 4)
         assert 20 * np.log10(bins[30]) == pytest.approx(-12.0, abs=1.5) and 20 * np.log10(bins[2000]) < rest

@@ -41,7 +41,7 @@ GLUVO = Path(sys.executable).with_name("gluvo")
 
 
 def run(*arguments: object, **more: object) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([GLUVO, *map(str, arguments)], capture_output=True, text=True, timeout=120, **more)  # type: ignore[call-overload,no-any-return]
+    return subprocess.run([GLUVO, *map(str, arguments)], capture_output=True, text=True, timeout=120, **more)
 
 
 # --- what is opened ----------------------------------------------------------------------------------------------------
@@ -80,7 +80,7 @@ def strange(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
 )
 def test_what_is_no_ordinary_file_is_refused_in_a_sentence(reader: object, strange: Path) -> None:
     with pytest.raises(GluvoError, match=r"strange\.wav") as told:
-        reader(strange)  # type: ignore[operator]
+        reader(strange)
     assert str(told.value).endswith(".") and "answer" not in str(told.value)  # seen at once, not by waiting for it
 
 

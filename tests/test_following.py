@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import typing
+from types import GenericAlias
 from typing import Any, Literal
 
 import msgspec
@@ -25,7 +26,7 @@ def plain(hint: Any) -> Any:
     if typing.get_origin(hint) is Literal and hint is not typing.get_type_hints(Session)["format"]:
         return type(typing.get_args(hint)[0])
     if typing.get_origin(hint) is tuple:
-        return tuple[(plain(typing.get_args(hint)[0]), ...)]
+        return GenericAlias(tuple, (plain(typing.get_args(hint)[0]), ...))
     return hint
 
 

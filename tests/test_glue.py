@@ -89,13 +89,13 @@ def test_feeding_back_is_softer_at_first_and_quicker_on_the_way() -> None:
     """In the knee the loop pulls less, so small reductions set in later; over the threshold it lets go sooner."""
     settings = {"ratio": 4.0, "knee": 20.0, "threshold": -24.0, "attack": 20.0, "release": 200.0}
     x = np.concatenate([square(-60, 0.1), square(-28, 0.5)])
-    ahead, back = (reduction_of(Glue(**settings, feed_back=fb), x) for fb in (False, True))  # type: ignore[arg-type]
+    ahead, back = (reduction_of(Glue(**settings, feed_back=fb), x) for fb in (False, True))
     assert ahead[-1] == pytest.approx(back[-1], abs=0.05) and back[-1] > 0.3
     at = int(0.115 * RATE)
     assert back[at] < 0.7 * ahead[at]
     x = np.concatenate([square(-4, 0.5), square(-14, 0.4)])
     settings |= {"knee": 0.0}
-    ahead, back = (reduction_of(Glue(**settings, feed_back=fb), x) for fb in (False, True))  # type: ignore[arg-type]
+    ahead, back = (reduction_of(Glue(**settings, feed_back=fb), x) for fb in (False, True))
     at = int(0.6 * RATE)
     assert back[at] < ahead[at] - 1.0 and back[-1] == pytest.approx(ahead[-1], abs=1.2)
 
@@ -122,7 +122,7 @@ def test_a_key_drives_the_reduction() -> None:
     found = find_threshold(
         msgspec.structs.replace(session.step("g"), aim=3.0),
         source(renderer),
-        Span(0.6, 1.0),  # type: ignore[type-var]
+        Span(0.6, 1.0),
         keys=[renderer.joint(key) for key in renderer.plan(session).keys["g"]],
     )
     assert found.met and found.value == pytest.approx(-8.0 - 4.0, abs=0.1)
@@ -142,7 +142,7 @@ def test_the_aim_is_met_when_feeding_back(renderer: Renderer) -> None:
     span, glue = Span(9.0, 15.0), Glue(id="g", ratio=3.0, aim=2.5, low_cut=80.0, feed_back=True)
     found = find_threshold(glue, source(renderer), span)
     song = renderer.song(one([msgspec.structs.replace(glue, threshold=found.value)]))
-    assert found.met and song.joint("g").mean_reduction(span) == pytest.approx(2.5, abs=0.05)  # type: ignore[union-attr]
+    assert found.met and song.joint("g").mean_reduction(span) == pytest.approx(2.5, abs=0.05)
 
 
 def test_auto_release_lets_single_hits_go_but_holds_dense_parts() -> None:
@@ -221,7 +221,7 @@ def test_aim_is_met(renderer: Renderer, aim: float, ratio: float) -> None:
     glue = Glue(id="g", ratio=ratio, aim=aim, low_cut=80.0, look_ahead=2.0, attack=15.0)
     found = find_threshold(glue, source(renderer), span)
     song = renderer.song(one([msgspec.structs.replace(glue, threshold=found.value)]))
-    reached = song.joint("g").mean_reduction(span)  # type: ignore[union-attr]
+    reached = song.joint("g").mean_reduction(span)
     assert found.met
     assert reached == pytest.approx(aim, abs=0.05)
 
@@ -257,4 +257,4 @@ def test_mean_reduction_is_that_of_the_gain(renderer: Renderer) -> None:
         one([Trim(id="t"), Glue(id="g", ratio=4.0, threshold=-30.0, knee=0.0, attack=0.1)])
     )
     lost = figures_of(trace_of(x, RATE), Span(1, 3)).rms - song.result.figures(Span(1, 3)).rms
-    assert song.joint("g").mean_reduction(Span(1, 3)) == pytest.approx(lost, abs=0.01)  # type: ignore[union-attr]
+    assert song.joint("g").mean_reduction(Span(1, 3)) == pytest.approx(lost, abs=0.01)

@@ -39,7 +39,7 @@ def band() -> Session:
 
     def stem(n: int, into: str, **more: object) -> Stem:
         media = Media(path=f"{n}.wav", size=1, sha256=str(n) * 64)
-        return Stem(id=NAMES[n], name=NAMES[n], into=into, media=media, **more)  # type: ignore[arg-type]
+        return Stem(id=NAMES[n], name=NAMES[n], into=into, media=media, **more)
 
     crush = Lane(id="crush", since="", level=-8.0, steps=(Glue(id="g5", ratio=10.0, threshold=-34.0, look_ahead=1.5),))
     return Session(
@@ -237,8 +237,8 @@ def test_what_a_step_takes_is_not_told_of_the_trim_after_it(gain: float, makeup:
     assert mean_along(rendered, MIX) == taken.mean_reduction()
     # nor where the Glue has made up what the Trim would add, so that both sound alike
     both = renderer.song(one([msgspec.structs.replace(glue, makeup=makeup + gain), Trim(id="t")]))
-    assert mean_along(both, MIX) == both.joint("g").mean_reduction() > 1.0  # type: ignore[union-attr]
-    assert both.joint("t").reduction is None  # type: ignore[union-attr]
+    assert mean_along(both, MIX) == both.joint("g").mean_reduction() > 1.0
+    assert both.joint("t").reduction is None
 
 
 def test_a_lane_is_in_step_to_the_sample() -> None:
@@ -256,20 +256,20 @@ def test_a_held_lane_keeps_the_loudness(material: Material) -> None:
         held = hold(renderer, raised, SPAN)
         song = renderer.song(held)
         main, side = held.item("crush"), song.plan.parts["crush", 0]
-        before, after = song.at(side[0]).figures(SPAN).integrated, song.joint("crush").figures(SPAN).integrated  # type: ignore[union-attr]
-        assert after == pytest.approx(before, abs=0.03) and main.blend < 0.0  # type: ignore[union-attr]
+        before, after = song.at(side[0]).figures(SPAN).integrated, song.joint("crush").figures(SPAN).integrated
+        assert after == pytest.approx(before, abs=0.03) and main.blend < 0.0
     assert hold(renderer, held, SPAN) == held
 
 
 def test_gentle_and_crushed_meets_its_aims(material: Material) -> None:
     renderer = Renderer(material)
     session = gentle_and_crushed(band(), "drums")
-    gentle, lane = session.strip("drums").chain  # type: ignore[union-attr]
+    gentle, lane = session.strip("drums").chain
     assert isinstance(gentle, Glue) and isinstance(lane, Lane) and (lane.level, lane.since) == (-14.0, "")
     held = hold(renderer, session, SPAN)
     song = renderer.section(held, SPAN)
-    assert song.joint(gentle.id).mean_reduction(SPAN) == pytest.approx(2.0, abs=0.05)  # type: ignore[union-attr]
-    assert song.joint(lane.steps[0].id).mean_reduction(SPAN) == pytest.approx(10.0, abs=0.05)  # type: ignore[union-attr]
+    assert song.joint(gentle.id).mean_reduction(SPAN) == pytest.approx(2.0, abs=0.05)
+    assert song.joint(lane.steps[0].id).mean_reduction(SPAN) == pytest.approx(10.0, abs=0.05)
 
 
 def test_hold_follows_what_feeds_the_bus(material: Material) -> None:
@@ -284,7 +284,7 @@ def test_hold_follows_what_feeds_the_bus(material: Material) -> None:
         held = hold(renderer, edit(session), SPAN)
         joint = renderer.section(held, SPAN).joint("g3")
         assert joint is not None and joint.mean_reduction(SPAN) == pytest.approx(3.0, abs=0.05)
-        assert held.step("g3").threshold != session.step("g3").threshold  # type: ignore[union-attr]
+        assert held.step("g3").threshold != session.step("g3").threshold
 
 
 def test_only_what_lies_below_an_edit_is_rendered_again(material: Material) -> None:
@@ -307,13 +307,13 @@ def test_figures_of_strips_are_those_of_their_sound(material: Material) -> None:
     for id in ("kick", "snare", "cymbals", "drums"):
         strip = band().strip(id)
         assert strip is not None
-        sound = song.end(id).audio * np.array(strip.gains)  # type: ignore[union-attr]
+        sound = song.end(id).audio * np.array(strip.gains)
         wanted = figures_of(trace_of(sound, RATE), SPAN)
         sent = song.sent(id, SPAN)
         assert sent is not None
         assert sent.integrated == pytest.approx(wanted.integrated, abs=1e-3)
         assert sent.true_peak == pytest.approx(wanted.true_peak, abs=0.01)
-    assert mean_along(song, "shells", SPAN) == song.joint("g3").mean_reduction(SPAN)  # type: ignore[union-attr]
+    assert mean_along(song, "shells", SPAN) == song.joint("g3").mean_reduction(SPAN)
 
 
 def test_what_is_heard_alone_stays_out_of_figures_and_files(material: Material) -> None:
@@ -341,7 +341,7 @@ def test_missing_stems_are_silent(material: Material) -> None:
     there = {key: sound for key, sound in material.sounds.items() if key != "bass"}
     part = Material(RATE, there, material.frames)
     song = Renderer(part).song(band())
-    assert not song.end("bass").audio.any() and np.asarray(song.result.audio).any()  # type: ignore[union-attr]
+    assert not song.end("bass").audio.any() and np.asarray(song.result.audio).any()
     engine = Engine(part, {}, band())
     engine.listen(Monitoring())
     engine.play()
@@ -354,7 +354,7 @@ def test_any_split_into_blocks_is_the_same(material: Material) -> None:
     parts = []
     for count, start in enumerate(range(0, 2 * RATE, 333)):
         for part in machine.sources:
-            fill(part.node, start, part.out[:333])  # type: ignore[arg-type]
+            fill(part.node, start, part.out[:333])
         machine.process(333, count)
         parts.append(machine.paths["out"][:333].copy())
     out = np.concatenate(parts)[machine.latency :]

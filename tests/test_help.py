@@ -5,6 +5,7 @@ from __future__ import annotations
 import configparser
 import logging
 import sys
+import threading
 import xml.etree.ElementTree as ET
 from collections.abc import Iterator
 from pathlib import Path
@@ -19,6 +20,7 @@ from gluvo import desktop_files, logs
 from gluvo.cli import run
 from gluvo.desk.window.help import GuideDialog, ProblemDialog, docs_folder
 from gluvo.desk.window.window import Window
+from gluvo.errors import WriteError
 
 from .desk import Desk, key, shortcut
 
@@ -70,7 +72,7 @@ def test_its_pictures_are_there_and_no_wider_than_it_is(empty_desk: Desk) -> Non
 
 @pytest.fixture
 def kept_log() -> Iterator[Path]:
-    root, hooks = logging.getLogger(), (sys.excepthook, logs.threading.excepthook)
+    root, hooks = logging.getLogger(), (sys.excepthook, threading.excepthook)
     before, level = list(root.handlers), root.level
     path = logs.keep_log()
     assert path is not None
@@ -79,7 +81,7 @@ def kept_log() -> Iterator[Path]:
         root.removeHandler(handler)
         handler.close()
     root.setLevel(level)
-    sys.excepthook, logs.threading.excepthook = hooks
+    sys.excepthook, threading.excepthook = hooks
 
 
 def test_what_nothing_caught_is_told_with_a_way_to_the_log(desk: Desk, kept_log: Path) -> None:
@@ -153,7 +155,7 @@ def test_it_is_put_into_the_menus_and_taken_out(
     icon = tmp_path / "icons/hicolor/scalable/apps" / f"{row['Icon']}.svg"
     assert ET.parse(icon).getroot().tag.endswith("svg")
     mime = ET.parse(tmp_path / "mime/packages" / f"{desktop_files.APP_ID}.xml").getroot()
-    assert mime[0].get("type") == "application/x-gluvo" and mime[0].find("{*}glob").get("pattern") == "*.gluvo"  # type: ignore[union-attr]
+    assert mime[0].get("type") == "application/x-gluvo" and mime[0].find("{*}glob").get("pattern") == "*.gluvo"
     about = ET.parse(tmp_path / "metainfo" / f"{desktop_files.APP_ID}.metainfo.xml").getroot()
     assert about.findtext("launchable") == f"{desktop_files.APP_ID}.desktop"
     mine = tmp_path / "applications" / "mine.desktop"
@@ -164,7 +166,7 @@ def test_it_is_put_into_the_menus_and_taken_out(
 
 def test_a_folder_that_cannot_be_written_is_told(tmp_path: Path) -> None:
     (tmp_path / "applications").write_text("no folder")
-    with pytest.raises(desktop_files.WriteError, match="cannot be written"):
+    with pytest.raises(WriteError, match="cannot be written"):
         desktop_files.install(tmp_path)
 
 

@@ -26,12 +26,13 @@ from gluvo.dsp.filters import Sections, low_cut
 from gluvo.dsp.fourier import aligned, transform, twiddle_factors
 from gluvo.dsp.kernel import kernel
 from gluvo.dsp.lazy_kernels import LazyKernel
-from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, magnitudes
+from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, magnitudes, reduce_block
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.matched import _solved
 from gluvo.dsp.oversampling import add_filtered
 from gluvo.dsp.roots import root_between
 from gluvo.dsp.simd_max import largest, largest_magnitude, largest_sum
+from gluvo.dsp.vectors import _made
 from gluvo.measure.hits import highest_peaks
 from gluvo.measure.overview import REDUCTION_HOP, ReductionTracer
 from gluvo.measure.trace import Span, Tracer, k_weighting, trace_of
@@ -445,3 +446,32 @@ def test_without_vectors_everything_sounds_the_same(tmp_path: Path) -> None:
         found[plain] = np.load(out)
     for name in found[""].files:
         assert np.abs(found[""][name] - found["1"][name]).max() < 1e-9, name
+
+
+def test_the_compiler_is_the_one_that_this_was_written_for() -> None:
+    """Fails where another Numba no longer takes what is told to it: then everything would still work, only slower."""
+    pairs, eights, between = _made()
+    assert {type(part).__name__ for part in (*pairs, *eights, *between)} == {"_Intrinsic"}  # and not tuples
+    done = subprocess.run(
+        [sys.executable, "-c", LOADED], capture_output=True, text=True, check=True, cwd=Path(__file__).parents[1]
+    )
+    assert done.stdout.split() == ["True", "False"]  # Numba is there, linear algebra is not
+
+
+LOADED = """
+import sys
+import numpy as np
+from gluvo.dsp.delay import ordinary
+ordinary(np.zeros((8, 2)))
+print("numba.np.arraymath" in sys.modules, "scipy.linalg.cython_blas" in sys.modules)
+"""
+
+
+def test_what_a_kernel_names_is_made_before_it_is_compiled() -> None:
+    module = sys.modules[reduce_block.__module__]
+    peaks = np.full((2, 64), 0.5)
+    CeilingHolder(
+        lookahead=4, smoothing=4, ceiling=0.0, knee=0.0, link=1.0, times=(0.9, 0.0, 0.0), longest_block=64
+    ).run(np.zeros((64, 2)), peaks, np.zeros((64, 2)), np.zeros(64))
+    named = [getattr(module, name) for name in ("_need", "_smooth", "_hold", "_release", "_average")]
+    assert not any(isinstance(found, LazyKernel) for found in named)

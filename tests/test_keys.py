@@ -65,7 +65,7 @@ def ids(desk: Desk) -> list[str]:
 
 
 def bands(desk: Desk) -> Any:
-    return desk.session.step("eq-1").bands  # type: ignore[union-attr]
+    return desk.session.step("eq-1").bands
 
 
 def opened(_desk: Desk) -> list[str]:
@@ -200,7 +200,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+[": (lambda desk: desk.bench.choose_strip("mix"), view("strip")),
     "Ctrl+]": (on_stem, view("strip")),
     "Ctrl+Shift+M": (on_stem, view("strip")),
-    "Space": (NONE, lambda desk: desk.bench.engine.playing),  # type: ignore[union-attr]
+    "Space": (NONE, lambda desk: desk.bench.engine.playing),
     "L": (NONE, view("loop")),
     "Home": (lambda desk: desk.bench.listening.seek(5.0), view("position")),
     **{str(n): (heard(n), view("hear")) for n in range(1, 10)},
@@ -323,7 +323,7 @@ def test_digits_on_a_ruler_type_a_value_and_choose_what_is_heard_elsewhere(desk:
     key(desk, "-")
     key(desk, "21.5")
     key(desk, KEYS.Key_Return)
-    assert threshold.value == -21.5 and desk.session.step("glue-1").threshold == -21.5  # type: ignore[union-attr]
+    assert threshold.value == -21.5 and desk.session.step("glue-1").threshold == -21.5
     desk.window.shape.ledger.list.setFocus()
     key(desk, "2")
     assert desk.session.view.hear == UNTOUCHED
@@ -331,7 +331,7 @@ def test_digits_on_a_ruler_type_a_value_and_choose_what_is_heard_elsewhere(desk:
 
 @pytest.mark.parametrize(("pressed", "wanted"), [(KEYS.Key_Home, -60.0), (KEYS.Key_End, 0.0)])
 def test_home_and_end_on_a_ruler_are_its_own(desk: Desk, pressed: Qt.Key, wanted: float) -> None:
-    threshold, position = ruler(desk, "threshold"), desk.bench.engine.position  # type: ignore[union-attr]
+    threshold, position = ruler(desk, "threshold"), desk.bench.engine.position
     desk.bench.listening.seek(5.0)
     threshold.setFocus()
     key(desk, pressed)
@@ -368,7 +368,7 @@ def test_a_value_beyond_the_range_is_clamped_with_a_word(desk: Desk) -> None:
         key(desk, typed)
         key(desk, KEYS.Key_Return)
         assert threshold.value == value
-        desk.wait(lambda word=word: word in QToolTip.text())  # type: ignore[misc]
+        desk.wait(lambda word=word: word in QToolTip.text())
 
 
 def test_arrow_keys_go_in_round_steps(desk: Desk) -> None:
@@ -382,7 +382,7 @@ def test_arrow_keys_go_in_round_steps(desk: Desk) -> None:
         (KEYS.Key_PageDown, -4.5),
     ):
         key(desk, pressed)
-        assert fader.value == pytest.approx(wanted) == desk.session.strip("stem-1").fader  # type: ignore[union-attr]
+        assert fader.value == pytest.approx(wanted) == desk.session.strip("stem-1").fader
     key(desk, KEYS.Key_Up, Qt.KeyboardModifier.ShiftModifier)
     assert fader.value == pytest.approx(-4.4)
     key(desk, KEYS.Key_Up)
@@ -414,7 +414,7 @@ def test_the_wheel_scrolls_a_page_and_changes_nothing_on_the_way(desk: Desk) -> 
     tree.setFocus()
     assert not wheel(tree, place)  # another strip is chosen
     desk.bench.choose_strip("stem-1")
-    assert wheel(tree, place) and desk.session.strip("stem-1").fader == 0.5  # type: ignore[union-attr]
+    assert wheel(tree, place) and desk.session.strip("stem-1").fader == 0.5
 
 
 # --- keys that are held ------------------------------------------------------------------------------------------------
@@ -515,15 +515,15 @@ def test_a_row_of_the_ledger_is_opened_by_enter_and_switched_by_its_own_key(desk
         ledger.list.setFocus()
         key(desk, KEYS.Key_Return)
         editor = desk.window.shape.editor
-        assert desk.session.view.page == "shape" and desk.session.step("glue-1").on  # type: ignore[union-attr]
-        desk.wait(lambda editor=editor: editor.isAncestorOf(focus(desk)))  # type: ignore[misc, union-attr]
+        assert desk.session.view.page == "shape" and desk.session.step("glue-1").on
+        desk.wait(lambda editor=editor: editor.isAncestorOf(focus(desk)))
         desk.bench.look(page=page)
         row = ledger.list.visualItemRect(ledger.list.item(2))
         desk.bot.mouseDClick(ledger.list.viewport(), Qt.MouseButton.LeftButton, pos=row.center())
         assert desk.session.view.page == "shape"
     desk.window.shape.ledger.list.setFocus()
     key(desk, KEYS.Key_B, Qt.KeyboardModifier.ControlModifier)
-    assert not desk.session.step("glue-1").on  # type: ignore[union-attr]
+    assert not desk.session.step("glue-1").on
 
 
 def test_every_row_of_the_page_of_keys_has_a_name(desk: Desk) -> None:

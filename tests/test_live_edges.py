@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -82,7 +83,7 @@ def test_every_change_of_what_is_heard_is_a_fade_of_20_ms_at_any_level(level: fl
     engine.play()
     pulled(engine, RATE // 2)
     out = []
-    changes = (
+    changes: tuple[dict[str, Any], ...] = (
         {"dim": True},
         {"view": "mid"},
         {"view": "side"},
@@ -92,7 +93,7 @@ def test_every_change_of_what_is_heard_is_a_fade_of_20_ms_at_any_level(level: fl
         {},
     )
     for change, wait in itertools.product(changes, (3, 7, 1)):
-        engine.listen(Monitoring(level=level, gains={"result": 3.0 if wait == 7 else 0.0}, **change))  # type: ignore[arg-type]
+        engine.listen(Monitoring(level=level, gains={"result": 3.0 if wait == 7 else 0.0}, **change))
         out.append(pulled(engine, wait * BLOCK))
     engine.stop()
     out.append(pulled(engine, 20 * BLOCK))
@@ -152,7 +153,7 @@ def extremes() -> Iterator[tuple[Step, Step]]:
             for name, setting in settings_of(type(example)).items():
                 if not isinstance(getattr(example, name), float):
                     continue
-                yield tuple(msgspec.structs.replace(example, **{name: v}) for v in (setting.low, setting.high))  # type: ignore[misc]
+                yield tuple(msgspec.structs.replace(example, **{name: v}) for v in (setting.low, setting.high))
 
 
 def loudest(x: np.ndarray) -> float:

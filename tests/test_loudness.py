@@ -58,7 +58,7 @@ def test_tech_3341_cases_10_and_13_maxima(i: int) -> None:
 def test_tech_3341_cases_11_and_14_follow_rising_maxima(step: float, curve: object, window: float) -> None:
     for level in range(-38, -18, 4):
         x = np.concatenate([sine(1000, step, level), np.zeros((RATE, 2))])
-        assert curve(trace_of(x, RATE)).max() == pytest.approx(level, abs=0.1)  # type: ignore[operator]
+        assert curve(trace_of(x, RATE)).max() == pytest.approx(level, abs=0.1)
 
 
 @pytest.mark.parametrize(

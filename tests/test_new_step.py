@@ -14,7 +14,7 @@ import pytest
 import soundfile
 
 import gluvo
-from gluvo.steps import STEP_KINDS, Lane, Split
+from gluvo.steps import STEP_KINDS, Lane, Split, Step
 
 from .conftest import RATE, music
 
@@ -50,7 +50,8 @@ EDITORS = ("desk/editors/split/",)
 
 
 def test_nothing_outside_of_steps_asks_which_step_it_is() -> None:
-    kinds = {kind.__name__ for kind in (*STEP_KINDS, Lane, Split)}
+    every: tuple[type[Step], ...] = (*STEP_KINDS, Lane, Split)
+    kinds = {kind.__name__ for kind in every}
     asked = []
     source = Path(gluvo.__file__).parent
     for file in sorted(source.rglob("*.py")):

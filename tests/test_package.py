@@ -37,7 +37,7 @@ def test_every_dependency_is_listed_with_its_licence() -> None:
 
 def test_what_is_declared_is_locked() -> None:
     project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
-    declared = {re.match(r"[\w.-]+", d)[0].lower() for d in project["dependencies"]}  # type: ignore[index]
+    declared = {re.match(r"[\w.-]+", d)[0].lower() for d in project["dependencies"]}
     assert declared <= listed("At run time")
 
 

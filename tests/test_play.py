@@ -6,6 +6,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import cast
 
 import msgspec
 import numpy as np
@@ -53,7 +54,7 @@ def pulled(engine: Engine, frames: int, size: int = BLOCK) -> np.ndarray:
 
 
 def playing(engine: Engine, **monitoring: object) -> Engine:
-    engine.listen(Monitoring(**monitoring))  # type: ignore[arg-type]
+    engine.listen(Monitoring(**monitoring))
     engine.play()
     return engine
 
@@ -146,7 +147,7 @@ def test_the_place_that_is_told_goes_round_only_with_the_sound() -> None:
     for start in (0.5, 0.48):
         engine.seek(start)
         engine.play()
-        told = []
+        told: list[tuple[int, float]] = []
         for _ in range(60):
             pulled(engine, 128, 128)
             told.append(engine.position)
@@ -254,7 +255,7 @@ def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pyte
 
 def test_a_request_is_told_as_taken_only_with_the_place_it_led_to() -> None:
     """Asked for in the middle of a block, a seek is not contradicted by the place that block ends with."""
-    told = []
+    told: list[tuple[int, float]] = []
 
     class AskedMeanwhile(SilentDevice):
         def write(self, block: np.ndarray) -> bool:
@@ -367,7 +368,7 @@ def everything_played(rate: int) -> None:
         [Glue(id="e", ratio=2.0, low_cut=100.0, mode="mid_side")],
         *(
             [msgspec.structs.replace(step, id="e")]
-            for kind in (*STEP_KINDS, Split)
+            for kind in cast("tuple[type[Step], ...]", (*STEP_KINDS, Split))
             if kind not in (MidSideEq, Saturation)
             for step in kind.examples()
         ),

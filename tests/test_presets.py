@@ -116,10 +116,10 @@ def test_ones_own_are_kept_without_what_belongs_to_a_session(tmp_path: Path) -> 
     found, troubles = own_presets(tmp_path)
     assert not troubles and [kept.preset for kept in found] == [mine(), mine()]
     eq, _, split = found[0].preset.items
-    assert eq.held_in == "" and eq.bands[0].key == "" and split.bands[0].key == ""  # type: ignore[union-attr]
-    assert split.bands[0].steps[0].key == ""  # type: ignore[union-attr]
+    assert eq.held_in == "" and eq.bands[0].key == "" and split.bands[0].key == ""
+    assert split.bands[0].steps[0].key == ""
     session = put_in(one([Trim(id="a"), Trim(id="b")]), found[0].preset, "mix", "a", "")
-    chain = session.strip("mix").chain  # type: ignore[union-attr]
+    chain = session.strip("mix").chain
     assert [type(i).__name__ for i in chain] == ["Trim", "MidSideEq", "Lane", "Split", "Trim"]
     assert chain[2].since == chain[1].id and len({i.id for i in session.items}) == len(session.items)
     checked(session)
@@ -238,7 +238,7 @@ def test_enter_takes_a_preset_and_undo_gives_the_settings_back(desk: Desk, dialo
     desk.settle()
     now, render = desk.session.step("glue-1"), desk.bench.picture.best
     assert isinstance(now, Glue) and now.ratio == 4.0 and render is not None
-    assert render.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.1)  # type: ignore[union-attr]
+    assert render.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.1)
     desk.bench.document.undo()
     assert desk.session.step("glue-1") == before
 
@@ -333,5 +333,5 @@ def test_a_chain_is_put_in_after_what_is_chosen(desk: Desk, tmp_path: Path) -> N
     kinds = [type(item).__name__ for item in desk.session.chain]
     assert kinds == ["Trim", "MidSideEq", "Glue", "DeEsser", "Saturation", "Glue", "Limiter"]
     assert desk.session.view.step == desk.session.chain[1].id
-    whole = play_through(Plan(desk.session).result, desk.bench.audio.material)  # type: ignore[arg-type]
+    whole = play_through(Plan(desk.session).result, desk.bench.audio.material)
     assert np.isfinite(whole).all()

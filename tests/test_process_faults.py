@@ -58,7 +58,7 @@ def test_a_process_that_ends_or_hangs_is_started_again_at_the_same_place(
     engine.play()
     looked_after(engine, lambda: engine.playing and engine.position > 2.3)
     first = host._process.pid
-    os.kill(first, how)  # type: ignore[arg-type]
+    os.kill(first, how)
     for n in range(300):  # a full pipe holds nobody up: the process that reads it stands still until it is looked after
         engine.change(one([Trim(id="t", gain=-0.01 * n)]))
     looked_after(engine, lambda: host._process.pid != first)
@@ -91,8 +91,8 @@ def test_nothing_that_is_asked_for_ends_the_process() -> None:
     for seconds in (1e300, float("inf"), float("nan"), -1e9):
         engine.seek(seconds)
         engine.loop(seconds, seconds)
-    host.send(Change("no session at all"))  # type: ignore[arg-type]
-    host.send("nonsense")  # type: ignore[arg-type]
+    host.send(Change("no session at all"))
+    host.send("nonsense")
     host.send(ChooseDevice("a device that is not there"))
     assert host.wait(60.0) and host.alive
     looked_after(engine, lambda: engine.event != "")
@@ -211,7 +211,7 @@ class Turns(QObject):
 
 def test_the_window_answers_during_a_storm_of_edits_and_resizes(desk: Desk, tmp_path: Path) -> None:
     """While renders, a search and writing go on, no turn of the window takes anywhere near a second."""
-    turns = Turns(QApplication.instance())  # type: ignore[arg-type]
+    turns = Turns(QApplication.instance())
     desk.window.deliver.use_folder(tmp_path / "out")
     desk.window.deliver.write_all()
     for n in range(60):
@@ -302,7 +302,7 @@ def test_autosave_does_not_starve(desk: Desk) -> None:
         desk.bench.set_setting("trim-1", "gain", -0.001 * n, "Gain")
         QApplication.processEvents()
         for copy in desk.bench.document.folder.glob(".*.autosave"):
-            seen.add(read_session(copy).session.step("trim-1").gain)  # type: ignore[union-attr]
+            seen.add(read_session(copy).session.step("trim-1").gain)
     assert len(seen) >= 2
 
 
@@ -312,7 +312,7 @@ def test_closing_is_quick_whatever_the_audio_process_does(empty_desk: Desk, tmp_
     window = Window(Workbench("silent", host))
     window.open_path(path)
     empty_desk.wait(lambda: window.bench.audio.material is not None)
-    os.kill(host._process.pid, signal.SIGSTOP)  # type: ignore[arg-type]
+    os.kill(host._process.pid, signal.SIGSTOP)
     window.close()
     assert not host.alive
 

@@ -21,7 +21,7 @@ from gluvo.session import sections, tree
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, AnyStrip, Bus, Media, Section, Session, Stem
 from gluvo.session.sounds import Sound
-from gluvo.steps import AnyStep, ChainItem, Glue, Lane, Limiter, Trim
+from gluvo.steps import ChainItem, Glue, Lane, Limiter, Step, Trim
 
 from .conftest import FADED, RATE, music, noise
 
@@ -76,8 +76,8 @@ def trees(draw: st.DrawFn, chains: bool = False) -> Session:
 def a_chain(draw: st.DrawFn, numbers: object) -> tuple[ChainItem, ...]:
     """A few steps that do something, some in lanes."""
 
-    def step() -> AnyStep:
-        id = f"step-{next(numbers)}"  # type: ignore[call-overload]
+    def step() -> Step:
+        id = f"step-{next(numbers)}"
         return draw(
             st.sampled_from(
                 [
@@ -90,10 +90,10 @@ def a_chain(draw: st.DrawFn, numbers: object) -> tuple[ChainItem, ...]:
             )
         )
 
-    items: list[ChainItem] = [step() for _ in range(draw(st.integers(0, 2)))]
+    items: list[Step] = [step() for _ in range(draw(st.integers(0, 2)))]
     if draw(st.booleans()):
         since = draw(st.sampled_from(["", *(i.id for i in items)]))
-        items.append(Lane(id=f"lane-{next(numbers)}", since=since, level=-6.0, steps=(step(),)))  # type: ignore[call-overload]
+        items.append(Lane(id=f"lane-{next(numbers)}", since=since, level=-6.0, steps=(step(),)))
     return tuple(items)
 
 

@@ -14,7 +14,8 @@ from gluvo.measure.overview import REDUCTION_HOP, ReductionTracer
 from gluvo.measure.trace import Span
 from gluvo.render.reduction import mean_along, taken_along, taken_by
 from gluvo.render.song import Renderer
-from gluvo.session.records import MIX, VERSION
+from gluvo.session.migrations import VERSION
+from gluvo.session.records import MIX
 from gluvo.session.store import read_session
 from gluvo.steps import Clipper, Glue, Split, SplitBand, Trim
 
@@ -114,7 +115,7 @@ def test_the_aim_is_of_what_arrives(mix: float) -> None:
     found = find_threshold(glue, came, None)
     assert found.met
     rendered = before.song(one([Trim(id="t", gain=-1.0), msgspec.structs.replace(glue, threshold=found.value)]))
-    assert rendered.joint("g").mean_reduction() == pytest.approx(1.2, abs=0.05)  # type: ignore[union-attr]
+    assert rendered.joint("g").mean_reduction() == pytest.approx(1.2, abs=0.05)
     assert not find_threshold(
         msgspec.structs.replace(glue, aim=3.0, mix=20.0), came, None
     ).met  # no more than 1.9 dB can be gone
@@ -125,7 +126,7 @@ def test_the_most_along_a_chain_is_the_most_and_no_mean() -> None:
     x = sine(200, 2.0, -12)
     x[RATE : RATE + 60] *= 4.0
     rendered = Renderer(material(x)).song(one([Clipper(id="c", ceiling=-3.0)]))
-    most = rendered.joint("c").largest_reduction()  # type: ignore[union-attr]
+    most = rendered.joint("c").largest_reduction()
     for taken in (taken_along(rendered, MIX), taken_by(rendered, "c")):
         assert taken is not None and most > 1.5 and taken.most.max() == pytest.approx(most)
 
@@ -151,7 +152,7 @@ def test_a_split_never_takes_more_than_its_bands(slope: str) -> None:
         SplitBand(id=n, steps=(Glue(id=f"g{n}", threshold=-50.0, ratio=2.0, range=4.0 + n, release=400.0),))
         for n in (1, 2, 3)
     )
-    split = Split(id="s", crossovers=(160.0, 4000.0), bands=bands, slope=slope)  # type: ignore[arg-type]
+    split = Split(id="s", crossovers=(160.0, 4000.0), bands=bands, slope=slope)
     taken = taken_by(Renderer(material(x)).song(one([split])), "s")
     assert taken is not None and 2.0 < taken.most.max() <= 7.0 + 1e-6
 
@@ -163,4 +164,4 @@ def test_an_older_aim_behind_a_mix_is_asked_for_as_it_arrives(tmp_path: Path) ->
         path = tmp_path / f"{version}.gluvo"
         path.write_bytes(msgspec.json.encode({**written, "version": version}))
         chain = read_session(path).session.mix.chain
-        assert [step.aim for step in chain] == [wanted, 6.0]  # type: ignore[union-attr]
+        assert [step.aim for step in chain] == [wanted, 6.0]

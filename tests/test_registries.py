@@ -104,7 +104,8 @@ def test_a_format_holds_what_it_says(format: object) -> None:
 
 
 def test_steps_tell_what_they_can_do() -> None:
-    for kind in (*STEP_KINDS, Lane):
+    every: tuple[type[Step], ...] = (*STEP_KINDS, Lane)
+    for kind in every:
         settings = settings_of(kind)
         for switch, setting in kind.switches().items():
             assert settings[setting].kind == "number" and settings[switch].kind == "switch"
@@ -203,35 +204,35 @@ def steps(*ids: str) -> tuple[Trim, ...]:
 
 
 def ids(chain: Sequence[Step]) -> str:
-    return "".join(item.id for item in chains.flat(chain))  # type: ignore[arg-type]
+    return "".join(item.id for item in chains.flat(chain))
 
 
 def test_a_container_with_two_rows_is_treated_like_a_lane() -> None:
     halves = Halves(id="H", first=steps("a", "b"), second=steps("c"))
     chain: tuple[Step, ...] = (*steps("x"), halves, *steps("y"))
-    assert ids(chain) == "xHabcy" and [i.id for i in chains.in_order(chain)] == list("xabcHy")  # type: ignore[arg-type]
-    assert chains.container_of(chain, "c") is halves and chains.container_of(chain, "y") is None  # type: ignore[arg-type]
-    assert ids(chains.without(chain, "b")) == "xHacy"  # type: ignore[arg-type]
-    assert ids(chains.inserted(chain, Trim(id="n"), "c")) == "xHabcny"  # type: ignore[arg-type]
-    assert ids(chains.inserted(chain, Trim(id="n"), inside="H")) == "xHnabcy"  # type: ignore[arg-type]
-    assert ids(chains.dropped(chain, "y", "c")) == "xHabyc"  # type: ignore[arg-type]
+    assert ids(chain) == "xHabcy" and [i.id for i in chains.in_order(chain)] == list("xabcHy")
+    assert chains.container_of(chain, "c") is halves and chains.container_of(chain, "y") is None
+    assert ids(chains.without(chain, "b")) == "xHacy"
+    assert ids(chains.inserted(chain, Trim(id="n"), "c")) == "xHabcny"
+    assert ids(chains.inserted(chain, Trim(id="n"), inside="H")) == "xHnabcy"
+    assert ids(chains.dropped(chain, "y", "c")) == "xHabyc"
     down, seen = chain, []
     for _ in range(7):
-        down = chains.moved(down, "x", 1)  # type: ignore[arg-type,assignment]
-        holder = chains.container_of(down, "x")  # type: ignore[arg-type]
+        down = chains.moved(down, "x", 1)
+        holder = chains.container_of(down, "x")
         seen.append((ids(down), holder is not None))
     assert [where for where, _ in seen[:6]] == ["Hxabcy", "Haxbcy", "Habxcy", "Habxcy", "Habcxy", "Habcxy"]
     assert [inside for _, inside in seen[:6]] == [True, True, True, True, True, False] and seen[6][0] == "Habcyx"
     up = chain
     for _ in range(7):
-        up = chains.moved(up, "y", -1)  # type: ignore[arg-type,assignment]
+        up = chains.moved(up, "y", -1)
     assert ids(up) == "yxHabc"
 
 
 def test_a_container_with_two_rows_sounds_as_it_is_wired() -> None:
     halves = Halves(id="H", first=(Trim(id="a", gain=6.0),), second=(Glue(id="g", ratio=4.0, threshold=-40.0),))
     x = music(2.0)
-    session = one([Trim(id="t"), halves])  # type: ignore[list-item]
+    session = one([Trim(id="t"), halves])
     render = Renderer(material(x)).song(session)
     half = 10.0 ** (-6.0 / 20.0)
     plan = render.plan
@@ -239,7 +240,7 @@ def test_a_container_with_two_rows_sounds_as_it_is_wired() -> None:
     assert first is not None and second is not None and plan.before["g"].inputs
     assert np.abs(first.audio - x * half / half).max() < 1e-6
     assert np.abs(render.result.audio - (first.audio + second.audio)).max() < 1e-6
-    added = session.with_new_step(halves, "mix", "t")  # type: ignore[arg-type]
+    added = session.with_new_step(halves, "mix", "t")
     assert len({item.id for item in added.items}) == len(added.items) == 7
 
 
@@ -254,7 +255,7 @@ def test_nodes_side_by_side_are_those_one_after_the_other() -> None:
         Limiter(id="l", drive=6.0, ceiling=-1.0),
         _Late(id="d"),
     ]
-    render = Renderer(material(x)).song(one(chain))  # type: ignore[arg-type]
+    render = Renderer(material(x)).song(one(chain))
     joint = render.at(render.plan.before["g"])
     for step in chain:
         node = render.plan.at_work[step.id]
@@ -307,7 +308,7 @@ def test_a_node_that_fails_ends_all_of_them(when_made: bool) -> None:
     before = threading.active_count()
     renderer = Renderer(material(noise(2.0)))
     with pytest.raises(RuntimeError, match="wrong"):
-        renderer.song(one([Trim(id="a"), _Faulty(id="f", fails_when_made=when_made), Trim(id="b", gain=1.0)]))  # type: ignore[list-item]
+        renderer.song(one([Trim(id="a"), _Faulty(id="f", fails_when_made=when_made), Trim(id="b", gain=1.0)]))
     assert threading.active_count() == before
     assert renderer.song(one([Trim(id="a")])).result.figures().integrated > -40.0
 
@@ -316,7 +317,7 @@ def test_nodes_can_be_stopped_at_any_turn() -> None:
     renderer = Renderer(material(noise(12.0)))
     session = one([Trim(id=f"t{n}", gain=0.5) for n in range(6)])
     for stop_after in (1, 3, 9):
-        told = []
+        told: list[float] = []
 
         def progress(done: float, told: list[float] = told, stop_after: int = stop_after) -> None:
             told.append(done)
@@ -430,8 +431,9 @@ def test_spans_and_maps_are_values() -> None:
 
 def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     from gluvo.desk.model import opening
+    from gluvo.workbench.audio import analysed
 
-    go_on, original = threading.Event(), opening.analysed
+    go_on, original = threading.Event(), analysed
 
     def slow(audio: OpenAudio, progress: Progress) -> OpenAudio:
         go_on.wait(20.0)

@@ -38,7 +38,7 @@ def x() -> np.ndarray:
 
 def chained(joints: Rendered) -> list[Joint]:
     """What comes into the mix bus's chain, and what comes out of each of its steps."""
-    return [joints.start("mix"), *(joints.joint(id) for id in joints.plan.strips["mix"].along)]  # type: ignore[list-item]
+    return [joints.start("mix"), *(joints.joint(id) for id in joints.plan.strips["mix"].along)]
 
 
 def test_joints_are_the_chain_up_to_there(x: np.ndarray) -> None:

@@ -17,7 +17,7 @@ from .test_play import pulled
 
 
 def driven(x: np.ndarray, rate: int = RATE, loudness: float = -20.0, **settings: object) -> np.ndarray:
-    part = RoadPart(RoadTest(**settings), loudness, rate)  # type: ignore[arg-type]
+    part = RoadPart(RoadTest(**settings), loudness, rate)
     out = np.array(x, dtype=float)
     for start in range(0, len(out), 512):
         part.process(out[start : start + 512])
@@ -101,7 +101,7 @@ def test_switching_in_the_engine_is_heard_without_a_click_and_ends(kind: str) ->
     engine.listen(Monitoring())
     engine.play()
     pulled(engine, 9600)
-    engine.listen(Monitoring(road=RoadTest(kind=kind), loudness=-15.0))  # type: ignore[arg-type]
+    engine.listen(Monitoring(road=RoadTest(kind=kind), loudness=-15.0))
     on = pulled(engine, 19_200)
     engine.listen(Monitoring())
     off = pulled(engine, 19_200)

@@ -20,7 +20,7 @@ from gluvo.deliver.rows import fade
 from gluvo.deliver.write import places, prepared, same_names, write_rows
 from gluvo.errors import WriteError
 from gluvo.render.chain import run_chain
-from gluvo.render.machine import play_through
+from gluvo.render.machine import play_through, played_all
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
@@ -59,7 +59,7 @@ def session(*rows: Deliverable, chain: list[Step] = CHAIN, tags: Tags = TAGS) ->
 
 
 def row(id: str = "d", **changes: object) -> Deliverable:
-    return Deliverable(id=id, name=str(changes.pop("name", f"Row {id}")), **changes)  # type: ignore[arg-type]
+    return Deliverable(id=id, name=str(changes.pop("name", f"Row {id}")), **changes)
 
 
 def written(renderer: Renderer, of: Session, folder: Path):  # type: ignore[no-untyped-def]
@@ -137,9 +137,11 @@ def test_lossless_files_are_the_render_itself(renderer: Renderer, song: Material
         assert np.abs(read - master).max() <= 0.5000001 * step
 
 
-def test_the_song_is_played_once(renderer: Renderer, song: Material, tmp_path: Path, monkeypatch) -> None:  # type: ignore[no-untyped-def]
+def test_the_song_is_played_once(
+    renderer: Renderer, song: Material, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     plays = []
-    original = write.played_all
+    original = played_all
     monkeypatch.setattr(write, "played_all", lambda *a: (plays.append(1), original(*a))[1])
     rows = [
         row("1"),

@@ -29,7 +29,7 @@ def level_of(x: np.ndarray, freq: float) -> np.ndarray:
 @pytest.mark.parametrize(("shape", "most"), [("soft", -100), ("warm", -100), ("dense", -100), ("edge", -80)])
 def test_little_folds_back(shape: str, most: float) -> None:
     """A 5 kHz sine at +12 dB drive, 8 ×: whatever is not a harmonic is an alias."""
-    y = run_chain([Saturation(shape=shape, drive=12.0, oversampling=8)], sine(5000, 4.0, 0.0), RATE)  # type: ignore[arg-type]
+    y = run_chain([Saturation(shape=shape, drive=12.0, oversampling=8)], sine(5000, 4.0, 0.0), RATE)
     level = level_of(y[2 * RATE : 3 * RATE, 0], 5000)
     freqs = np.arange(len(level))
     assert level[(freqs % 5000 != 0) & (freqs > 20)].max() <= most
@@ -38,7 +38,7 @@ def test_little_folds_back(shape: str, most: float) -> None:
 def test_oversampling_is_worth_its_time() -> None:
     found = []
     for factor in FACTORS:
-        step = Saturation(shape="edge", drive=18.0, oversampling=factor)  # type: ignore[arg-type]
+        step = Saturation(shape="edge", drive=18.0, oversampling=factor)
         level = level_of(run_chain([step], sine(5000, 1.2), RATE)[4800 : 4800 + RATE, 0], 5000)
         freqs = np.arange(len(level))
         found.append(float((10 ** (level[(freqs % 5000 != 0) & (freqs > 20)] / 10)).sum()))
@@ -66,7 +66,7 @@ def test_the_way_up_and_back_is_in_time_and_flat(factor: int, rate: int) -> None
 @pytest.mark.parametrize("shape", SHAPES)
 @pytest.mark.parametrize("drive", [4.0, 9.0, 20.0])
 def test_harmonics_are_those_of_the_curve(shape: str, drive: float) -> None:
-    step = Saturation(shape=shape, drive=drive, bias=30.0, oversampling=8)  # type: ignore[arg-type]
+    step = Saturation(shape=shape, drive=drive, bias=30.0, oversampling=8)
     x = sine(1000, 1.0, -3.0)
     found = harmonics_of(run_chain([step], x, RATE)[:, 0], RATE, 1000.0)
     wanted = harmonics_of(step.shaper(sine(1000, 1.0, -3.0, 64 * RATE)[:, 0]), 64 * RATE, 1000.0)
@@ -78,7 +78,7 @@ def test_harmonics_are_those_of_the_curve(shape: str, drive: float) -> None:
 def test_odd_curves_make_odd_harmonics_only() -> None:
     x = sine(1000, 1.0, -3.0)
     for shape, even in (("soft", False), ("dense", False), ("edge", False), ("warm", True)):
-        found = harmonics_of(run_chain([Saturation(shape=shape, drive=9.0)], x, RATE)[:, 0], RATE, 1000.0)  # type: ignore[arg-type]
+        found = harmonics_of(run_chain([Saturation(shape=shape, drive=9.0)], x, RATE)[:, 0], RATE, 1000.0)
         assert (found.levels[0] > -60) is even, shape  # the second harmonic
         assert found.levels[1] > -45
 
@@ -109,7 +109,7 @@ def test_dense_raises_what_is_soft_and_never_passes_full_scale() -> None:
 
 @pytest.mark.parametrize("shape", SHAPES)
 def test_what_lies_outside_the_range_stays_as_it_came(shape: str) -> None:
-    step = Saturation(shape=shape, drive=12.0, low=800.0, high=2000.0)  # type: ignore[arg-type]
+    step = Saturation(shape=shape, drive=12.0, low=800.0, high=2000.0)
     for freq in (60.0, 9000.0):
         x = sine(freq, 1.0, -12.0)
         y = run_chain([step], x, RATE)

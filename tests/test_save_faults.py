@@ -8,6 +8,7 @@ import random
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 from typing import Any
@@ -102,7 +103,7 @@ def test_a_session_in_a_folder_that_cannot_be_written_is_nobodys(path: Path, mon
     def refused(self: Path, mode: str = "r", *args: object, **others: object) -> object:
         if "lock" in self.name and "r" not in mode:
             raise PermissionError(13, "Permission denied")
-        return real(self, mode, *args, **others)  # type: ignore[arg-type]
+        return real(self, mode, *args, **others)
 
     monkeypatch.setattr(Path, "open", refused)
     assert Lock(path).mine
@@ -240,7 +241,7 @@ def test_work_that_was_never_saved_is_found_again(tmp_path: Path) -> None:
     document.release()
     assert unsaved_near(tmp_path) == [tmp_path / "New.gluvo"]
     (left,) = copies_left(tmp_path / "New.gluvo", None)
-    again = Document.new(left.session, tmp_path / "New.gluvo")  # type: ignore[arg-type]
+    again = Document.new(left.session, tmp_path / "New.gluvo")
     again.go_on_from(left)
     again.save()
     assert not left.path.exists() and read_session(tmp_path / "New.gluvo").session == session()
@@ -533,7 +534,8 @@ def test_streaming_gives_what_reading_whole_gives(tmp_path: Path) -> None:
 def test_writers_beside_each_other_never_take_away_what_another_has_begun(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    made, swept = files.tempfile.mkstemp, []
+    made = tempfile.mkstemp
+    swept: list[object] = []
 
     def raced(*args: Any, **kwargs: Any) -> tuple[int, str]:
         """Another writer sweeps just before the new file is locked, once."""
@@ -543,7 +545,7 @@ def test_writers_beside_each_other_never_take_away_what_another_has_begun(
             files.sweep(tmp_path)
         return handle, name
 
-    monkeypatch.setattr(files.tempfile, "mkstemp", raced)
+    monkeypatch.setattr(tempfile, "mkstemp", raced)
     with files.replacing(tmp_path / "Snare.wav") as file:
         file.write(b"sound")
     assert swept and not Path(swept[0]).exists()

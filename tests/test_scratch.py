@@ -115,7 +115,7 @@ def test_a_piece_that_finds_no_room_says_so(monkeypatch: pytest.MonkeyPatch) -> 
         raise OSError(28, "No space left on device")
 
     with monkeypatch.context() as patched, pytest.raises(OSError, match="No space"):
-        patched.setattr(module.os, "write", full)
+        patched.setattr(os, "write", full)
         filling.add(np.ones((1000, 2)))
     filling.add(np.full((1000, 2), 2.0))
     assert (filling.array[:1000] == 1.0).all() and (filling.array[1000:2000] == 2.0).all()

@@ -18,9 +18,10 @@ from gluvo.session import chains
 from gluvo.session.copies import copies_left
 from gluvo.session.create import new_session
 from gluvo.session.document import Document
+from gluvo.session.files import replacing
 from gluvo.session.media import media_of, place_of
 from gluvo.session.records import Bus, Deliverable, Section, Session, View
-from gluvo.session.store import loaded_from, read_session, replacing, schema, session_bytes, write_session
+from gluvo.session.store import loaded_from, read_session, schema, session_bytes, write_session
 from gluvo.steps import STEP_KINDS, Band, Glue, Lane, Limiter, MidSideEq, Trim
 
 from .test_steps import any_settings

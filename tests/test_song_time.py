@@ -71,7 +71,7 @@ RATES = (44_100, 48_000, 96_000, 192_000)
 
 
 def behind(step: Step, late: int) -> Session:
-    return one([Late(id="late", frames=late), msgspec.structs.replace(step, id="s")])  # type: ignore[list-item]
+    return one([Late(id="late", frames=late), msgspec.structs.replace(step, id="s")])
 
 
 def song(rate: int, seconds: float = 2.5) -> np.ndarray:

@@ -53,7 +53,7 @@ def top_of(band: Band, strength: float) -> float:
 def test_every_band_is_bounded_up_to_the_nyquist_frequency(
     shape: Shape, slope: int, rate: int, gain: float, q: float, freq: float, strength: float
 ) -> None:
-    band = Band(id=1, shape=shape, slope=slope, freq=freq, gain=gain, q=q)  # type: ignore[arg-type]
+    band = Band(id=1, shape=shape, slope=slope, freq=freq, gain=gain, q=q)
     sos = band.sections(rate, strength)
     if not len(sos):
         return
@@ -77,7 +77,7 @@ def test_a_steep_shelf_at_the_top_does_not_explode() -> None:
 @pytest.mark.parametrize(("shape", "slope"), list(itertools.product(("low_cut", "high_cut"), (48, 72, 96))))
 def test_steep_cuts_follow_their_prototypes(shape: Shape, slope: int) -> None:
     for freq in (30.0, 200.0, 1000.0, 4000.0, 8000.0, 12_000.0):
-        band = Band(id=1, shape=shape, freq=freq, slope=slope, q=0.71)  # type: ignore[arg-type]
+        band = Band(id=1, shape=shape, freq=freq, slope=slope, q=0.71)
         freqs = np.geomspace(10.0, 20_000.0, 400)
         got, wanted = db(response(band.sections(44_100), freqs, 44_100)), db(band.prototype_response(freqs))
         counted = wanted > wanted.max() - 50.0
@@ -102,13 +102,13 @@ def settled_band(band: Band, moved: float, freqs: np.ndarray) -> np.ndarray:
     for at in range(0, len(sound), MAX_BLOCK):
         block = sound[at : at + MAX_BLOCK].copy()
         processor.process(block, block)
-    (mover,) = [band for stage in processor.stages for band in stage.moving.values()]  # type: ignore[attr-defined]
+    (mover,) = [band for stage in processor.stages for band in stage.moving.values()]
     mover.filters[:] = mover.memory[:] = 0.0
     impulse = np.zeros((MAX_BLOCK, 2))
     impulse[0] = 1e-3
     out = impulse.copy()
     processor.process(out, out)
-    assert processor.moved[band.id][0] == pytest.approx(moved, abs=0.05)  # type: ignore[attr-defined]
+    assert processor.moved[band.id][0] == pytest.approx(moved, abs=0.05)
     z = np.exp(-2j * np.pi * freqs[:, None] / RATE * np.arange(MAX_BLOCK))
     return db(z @ out[:, 0] * 1e3)
 
@@ -128,7 +128,7 @@ def settled_band(band: Band, moved: float, freqs: np.ndarray) -> np.ndarray:
 def test_a_moving_band_is_the_static_band_of_its_gain(
     shape: Shape, q: float, slope: int, freq: float, gain: float, moves: str, moved: float
 ) -> None:
-    band = Band(id=1, shape=shape, q=q, slope=slope, freq=freq, gain=gain, dynamic=True, moves=moves)  # type: ignore[arg-type]
+    band = Band(id=1, shape=shape, q=q, slope=slope, freq=freq, gain=gain, dynamic=True, moves=moves)
     freqs = np.geomspace(60.0, 18_000.0, 60)
     wanted = db(band.reaching(moved).response(freqs, RATE))
     assert np.abs(settled_band(band, moved, freqs) - wanted).max() < 0.2
@@ -137,7 +137,7 @@ def test_a_moving_band_is_the_static_band_of_its_gain(
 def test_a_moving_band_at_rest_passes_bit_for_bit() -> None:
     x = noise(0.5, 1e-5)
     for shape in ("bell", "low_shelf", "high_shelf"):
-        band = Band(id=1, shape=shape, dynamic=True, threshold=0.0, slope=24, q=0.71)  # type: ignore[arg-type]
+        band = Band(id=1, shape=shape, dynamic=True, threshold=0.0, slope=24, q=0.71)
         assert np.array_equal(run_chain([MidSideEq(bands=(band,))], x, RATE), x)
 
 
@@ -208,7 +208,7 @@ def test_dense_never_passes_full_scale(rate: int, low: float, high: float, tilte
             high=high,
             tilt=tilted,
             bias=bias,
-            mix=mix,  # type: ignore[arg-type]
+            mix=mix,
         )
         for x in (hot, square, noise(0.5, 2.0, rate=rate)):
             assert np.abs(run_chain([step], x, rate)).max() <= 1.0 + 1e-9
@@ -273,7 +273,7 @@ def test_one_place_takes_out_what_is_no_number() -> None:
         assert np.isfinite(run_chain(steps, x, RATE)).all()
     sounds = material(x)
     song = Renderer(Material(RATE, sounds.sounds, sounds.frames)).song(one([Glue(id="g", ratio=4.0, threshold=-30.0)]))
-    assert np.isfinite(song.joint("g").audio).all()  # type: ignore[union-attr]
+    assert np.isfinite(song.joint("g").audio).all()
     engine = Engine(sounds, {}, one([Glue(id="g", ratio=4.0, threshold=-30.0)]))
     engine.listen(Monitoring())
     engine.play()

@@ -50,9 +50,9 @@ IDLE = Limiter(id="idle")
 
 def split(*rows: Sequence[Step], crossovers: Sequence[float] = (), **more: object) -> Split:
     """A Split `s` with these steps in its bands."""
-    bands = tuple(SplitBand(id=n, steps=tuple(row)) for n, row in enumerate(rows, start=1))  # type: ignore[arg-type]
+    bands = tuple(SplitBand(id=n, steps=tuple(row)) for n, row in enumerate(rows, start=1))
     freqs = tuple(crossovers) or (160.0, 1200.0, 4000.0, 9000.0)[: len(rows) - 1]
-    return Split(**{"id": "s", "bands": bands, "crossovers": freqs, **more})  # type: ignore[arg-type]
+    return Split(**{"id": "s", "bands": bands, "crossovers": freqs, **more})
 
 
 def exactly(chain: Sequence[ChainItem], x: np.ndarray, rate: int = RATE) -> np.ndarray:
@@ -144,7 +144,7 @@ def test_a_band_can_work_in_mid_or_side_only(target: str) -> None:
     x = music(2.0)
     made = msgspec.structs.replace(
         split([Trim(id="t", gain=-30.0)], [], phase="linear", crossovers=(8000.0,)),
-        bands=(SplitBand(id=1, target=target, steps=(Trim(id="t", gain=-30.0),)), SplitBand(id=2)),  # type: ignore[arg-type]
+        bands=(SplitBand(id=1, target=target, steps=(Trim(id="t", gain=-30.0),)), SplitBand(id=2)),
     )
     y = exactly([made], x)
     kept = (lambda s: s[:, 0] - s[:, 1]) if target == "mid" else (lambda s: s[:, 0] + s[:, 1])
@@ -374,7 +374,7 @@ def test_steps_go_through_bands_and_lanes_and_out_again() -> None:
         back = chains.moved(back, "a", -1)
     assert ids(back).startswith("a s s/1 x")
     down = chains.moved(nested(), "s", 1)
-    assert "lane s s/1" in ids(down) and chains.container_of(down, "s").id == "lane"  # type: ignore[union-attr]
+    assert "lane s s/1" in ids(down) and chains.container_of(down, "s").id == "lane"
     lane = nested()
     for _ in range(5):
         lane = chains.moved(lane, "lane", -1)
@@ -400,7 +400,7 @@ def test_drops_and_insertions_find_their_band() -> None:
 
 def test_a_pasted_split_gets_ids_of_its_own() -> None:
     session = one(nested())
-    more = session.with_new_step(session.item("s"), "mix", "z")  # type: ignore[arg-type]
+    more = session.with_new_step(session.item("s"), "mix", "z")
     assert len({item.id for item in more.items}) == len(more.items) == len(session.items) + 3
     checked(more)
 
@@ -418,7 +418,7 @@ def test_held_settings_are_found_in_bands() -> None:
     for id, aim in (("g1", 2.0), ("g2", 1.0)):
         joint = render.joint(id)
         assert joint is not None and joint.mean_reduction(span) == pytest.approx(aim, abs=0.05)
-    assert not session.item("s").is_transparent  # type: ignore[union-attr]
+    assert not session.item("s").is_transparent
 
 
 # --- what cannot be ------------------------------------------------------------------------------------------------
@@ -428,7 +428,7 @@ def raw(**changes: object) -> dict[str, object]:
     session = one([split([Trim(id="t")], [], [])])
     plain = msgspec.to_builtins(session)
     plain["strips"][0]["chain"][0].update(changes)
-    return plain  # type: ignore[no-any-return]
+    return plain
 
 
 @pytest.mark.parametrize(

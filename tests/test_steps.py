@@ -287,7 +287,7 @@ def test_a_lane_passes_what_comes_and_adds_its_own() -> None:
 def test_the_detectors_ear_hears_what_the_detector_hears(mode: str, kept: tuple[int, int]) -> None:
     """Filtered, and without the part of the stereo signal that is not listened to."""
     x = sine(1000, 0.5, -12) * np.array([1.0, 0.3]) + sine(40, 0.5, -12)
-    ear, out = Glue(mode=mode, low_cut=300.0, low_cut_slope=24).ear(RATE), np.zeros_like(x)  # type: ignore[arg-type]
+    ear, out = Glue(mode=mode, low_cut=300.0, low_cut_slope=24).ear(RATE), np.zeros_like(x)
     for at in range(0, len(x), 4096):
         ear.process(x[at : at + 4096], out[at : at + 4096])
     tail, alone = out[RATE // 4 :], (sine(1000, 0.5, -12) * np.array([1.0, 0.3]))[RATE // 4 :]

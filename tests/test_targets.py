@@ -41,7 +41,7 @@ def renderer() -> Renderer:
 @pytest.mark.parametrize("measure", ["integrated", "short_term", "rms"])
 @pytest.mark.parametrize("loudness", [-20.0, -13.0, -11.0])
 def test_a_target_is_met_by_its_own_measure(measure: str, loudness: float, renderer: Renderer) -> None:
-    target = Target(name="T", measure=measure, loudness=loudness, true_peak=-1.5)  # type: ignore[arg-type]
+    target = Target(name="T", measure=measure, loudness=loudness, true_peak=-1.5)
     session = one(CHAIN).replace(target=target)
     reached = reach_target(renderer, session)
     assert reached.met and reached.loudness == pytest.approx(loudness, abs=0.05)

@@ -38,7 +38,7 @@ def pink(seconds: float = 20.0, seed: int = 1, rate: int = RATE) -> np.ndarray:
 
 def found_for(x: np.ndarray, wanted: np.ndarray, rate: int = RATE, **settings: object) -> TonalMatch:
     level = integrated(trace_of(wanted, rate))
-    made = MatchSettings(**{"amount": 100.0, "bands": 8, **settings})  # type: ignore[arg-type]
+    made = MatchSettings(**{"amount": 100.0, "bands": 8, **settings})
     return tonal_match(tone_of(x, rate), [(tone_of(wanted, rate), level)], rate, made)
 
 

@@ -44,7 +44,7 @@ PART = {
 def test_the_cost_of_a_band_is_what_it_does_to_the_energy(target: str, settings: dict[str, object]) -> None:
     """Measured on the sound itself, with the other bands at work."""
     x = STEADY
-    band = Band(id=2, target=target, **settings)  # type: ignore[arg-type]
+    band = Band(id=2, target=target, **settings)
     step = MidSideEq(bands=(Band(id=1, freq=500.0, gain=3.0), band))
     found = cost(step, band, tone_of(x, RATE), RATE)
     with_it, without = run_chain([step], x, RATE), run_chain([step.without_band(2)], x, RATE)

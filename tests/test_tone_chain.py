@@ -118,7 +118,7 @@ def test_holds_follow_one_another_down_the_chain() -> None:
     renderer = Renderer(material(x))
     held = hold(renderer, one(steps), span)
     found = [held.step(id) for id in ("eq", "s", "w")]
-    assert all(abs(step.output) > 0.03 for step in found)  # type: ignore[union-attr]
+    assert all(abs(step.output) > 0.03 for step in found)
     frames = span.frames(RATE, len(x))
     sound = x.astype(np.float32)
     for count in (1, 2, 3):
@@ -136,7 +136,7 @@ def test_a_hold_is_found_wherever_the_step_is(place: str) -> None:
     song = material(x, stem_2=0.3 * x[::-1])
     held = hold(Renderer(song), session, Span(3.0, 7.0))
     alone = hold(Renderer(material(x)), one([EQ]), Span(3.0, 7.0))
-    assert held.step("eq").output == pytest.approx(alone.step("eq").output, abs=0.02)  # type: ignore[union-attr]
+    assert held.step("eq").output == pytest.approx(alone.step("eq").output, abs=0.02)
 
 
 def test_what_is_off_or_not_held_is_left_alone() -> None:
@@ -149,7 +149,7 @@ def test_what_is_off_or_not_held_is_left_alone() -> None:
 def test_another_section_is_held_for_itself() -> None:
     x = np.concatenate([sine(100, 4.0, -20.0), sine(900, 4.0, -20.0) * np.array([1.0, -1.0])])
     renderer = Renderer(material(x))
-    outputs = [hold(renderer, one([EQ]), span).step("eq").output for span in (Span(0.5, 3.5), Span(4.5, 7.5))]  # type: ignore[union-attr]
+    outputs = [hold(renderer, one([EQ]), span).step("eq").output for span in (Span(0.5, 3.5), Span(4.5, 7.5))]
     assert outputs[1] == pytest.approx(-6.0, abs=0.1)  # the bell on the side stands alone there
     assert abs(outputs[0]) < 1.5
 
@@ -195,7 +195,7 @@ def test_mid_turns_into_left_and_right_without_a_seam(phase: str) -> None:
     both = (Band(id=1, target="left", freq=500.0, gain=6.0), Band(id=2, target="right", freq=500.0, gain=6.0))
 
     def session(bands: tuple[Band, ...]) -> Session:
-        return one([MidSideEq(id="e", bands=bands, phase=phase)])  # type: ignore[arg-type]
+        return one([MidSideEq(id="e", bands=bands, phase=phase)])
 
     engine = Engine(material(x), {}, session((bell,)))
     engine.listen(Monitoring())

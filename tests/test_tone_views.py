@@ -32,7 +32,7 @@ from .desk import Desk
 
 def around(**parts: object) -> StepAnalysis:
     tone = tone_of(noise(1.0), RATE)
-    return StepAnalysis("eq-1", tone, tone, (-20.0, -20.0), **parts)  # type: ignore[arg-type]
+    return StepAnalysis("eq-1", tone, tone, (-20.0, -20.0), **parts)
 
 
 # --- words -------------------------------------------------------------------------------------------------
@@ -135,11 +135,12 @@ def test_live_spectra_come_in_calmly_and_hold_their_highest() -> None:
     for _ in range(20):
         live.push(loud)
         live.hold(True)
-    assert live.tone.total("stereo") == pytest.approx(loud.total("stereo"), rel=1e-2)  # type: ignore[union-attr]
+    assert live.tone.total("stereo") == pytest.approx(loud.total("stereo"), rel=1e-2)
     for _ in range(20):
         live.push(quiet)
         live.hold(True)
-    assert live.tone.total("stereo") < 1e-3 * live.held.total("stereo")  # type: ignore[union-attr]
+    assert live.held is not None
+    assert live.tone.total("stereo") < 1e-3 * live.held.total("stereo")
     live.hold(False)
     assert live.held is None
 

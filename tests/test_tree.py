@@ -21,7 +21,7 @@ MEDIA = Media(path="x.wav", size=1, sha256="0" * 64)
 
 
 def stem(id: str, into: str = MIX, **more: object) -> Stem:
-    return Stem(id=id, name=id, into=into, media=MEDIA, **more)  # type: ignore[arg-type]
+    return Stem(id=id, name=id, into=into, media=MEDIA, **more)
 
 
 def band() -> Session:
@@ -184,7 +184,7 @@ def test_chains_are_changed_as_values() -> None:
     assert chains.dropped(chain(), "lane", "x") == chains.dropped(chain(), "b", "b") == chain()
     assert chains.before_which(chain(), "x") == "b" and chains.before_which(chain(), "a") == ""
     louder = chains.replaced(chain(), Trim(id="y", gain=3.0))
-    assert louder[2].steps[1].gain == 3.0  # type: ignore[union-attr]
+    assert louder[2].steps[1].gain == 3.0
 
 
 def test_a_lane_cannot_end_before_it_starts() -> None:
@@ -202,10 +202,10 @@ def test_a_lane_cannot_end_before_it_starts() -> None:
 
 def test_new_lanes_bring_ids_for_their_steps() -> None:
     session = band().with_chain(MIX, chain())
-    pasted = session.with_new_step(session.item("lane"), MIX, "c")  # type: ignore[arg-type]
+    pasted = session.with_new_step(session.item("lane"), MIX, "c")
     found = [i.id for i in pasted.items]
     assert len(set(found)) == len(found) == 9
-    assert len(pasted.chain[-1].steps) == 2  # type: ignore[union-attr]
+    assert len(pasted.chain[-1].steps) == 2
 
 
 @settings(max_examples=60, deadline=None)

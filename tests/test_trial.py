@@ -69,7 +69,7 @@ def test_a_ranking_takes_each_once(count: int) -> None:
 @pytest.mark.parametrize(("kind", "count"), [("ab", 3), ("abx", 1), ("rank", 7), ("rank", 1)])
 def test_too_few_or_too_many_are_refused(kind: str, count: int) -> None:
     with pytest.raises(ValueError, match="candidates"):
-        Running(kind, count, 5)  # type: ignore[arg-type]
+        Running(kind, count, 5)
 
 
 @pytest.mark.parametrize(
@@ -87,7 +87,7 @@ def test_too_few_or_too_many_are_refused(kind: str, count: int) -> None:
     ],
 )
 def test_what_it_means_is_said(kind: str, answers: tuple[int, ...], tries: int, words: str) -> None:
-    trial = Trial(id="t", kind=kind, names=("Old", "New"), answers=answers, tries=tries)  # type: ignore[arg-type]
+    trial = Trial(id="t", kind=kind, names=("Old", "New"), answers=answers, tries=tries)
     assert words in meaning(trial)
 
 

@@ -160,4 +160,4 @@ def test_splits_are_told_apart_band_by_band_and_taken_apart_alike() -> None:
     assert told["Mix bus, Glue", "stands in"] == ("Lows", "Mids")
     empty = one([Split(id="s")])
     back = with_step_of(empty, was, "g")
-    assert back.item("s").bands[0].steps == (glue,)  # type: ignore[union-attr]
+    assert back.item("s").bands[0].steps == (glue,)

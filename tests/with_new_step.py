@@ -75,13 +75,13 @@ def seen(folder: Path) -> dict[str, object]:
     QTest.qWait(10)
     editor = window.shape.editor
     names = [f.name for f in findables(window, window.bench, window.shape, window.deliver) if "Press" in f.place]
-    controls = sorted(editor.controls)  # type: ignore[union-attr]
+    controls = sorted(editor.controls)
     menu = [a.text() for a in window.shape.ledger.add_menu().actions()]
     window.bench.document.save()
     window.close()
     return {
         "reduction": joint.mean_reduction(),
-        "threshold": held.step("p").threshold,  # type: ignore[union-attr]
+        "threshold": held.step("p").threshold,
         "read": read_session(folder / "Take.gluvo").session.mix.chain == held.mix.chain,
         "preset": presets.read_preset(folder / "p.json").items == preset.items,
         "pasted": pasted(copied(held.mix.chain[0])) == held.mix.chain[0],

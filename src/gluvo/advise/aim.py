@@ -15,7 +15,8 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.roots import root_between
 from gluvo.measure.overview import HEARD_FROM, heard_hops
-from gluvo.measure.trace import Span, hop_frames
+from gluvo.measure.trace import Span
+from gluvo.measure.truepeak import hop_frames
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint

@@ -13,7 +13,8 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.moving import follow, selector
-from gluvo.measure.trace import Span, hop_frames
+from gluvo.measure.trace import Span
+from gluvo.measure.truepeak import hop_frames
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
 from gluvo.render.joint import Joint

@@ -13,7 +13,8 @@ from gluvo.dsp.filters import Sections
 from gluvo.dsp.roots import root_between
 from gluvo.measure.figures import figures_of
 from gluvo.measure.loudness import OFFSET, SILENT, integrated
-from gluvo.measure.trace import LazyTruePeaks, Span, Trace, hop_frames, k_weighting, trace_of
+from gluvo.measure.trace import LazyTruePeaks, Span, Trace, k_weighting, trace_of
+from gluvo.measure.truepeak import hop_frames
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
 from gluvo.render.song import lead_in

@@ -350,7 +350,7 @@ class _Writing:
         self._files.__exit__(type(error), error, error.__traceback__)
 
     @contextlib.contextmanager
-    def _minding(self):  # type: ignore[no-untyped-def]
+    def _minding(self) -> Iterator[None]:
         try:
             yield
         except (GluvoError, OSError) as error:

@@ -41,7 +41,7 @@ def shaped_noise(random: Random, length: float, low: float, high: float) -> Floa
 
 
 @kernel
-def _tone(freq, start, end, sines, cosines, out):  # type: ignore[no-untyped-def]
+def _tone(freq: Floats, start: Floats, end: Floats, sines: Floats, cosines: Floats, out: Floats) -> None:
     """Sum of harmonics whose levels move from `start` to `end`; sines of multiples by recurrence."""
     phase, frames = 0.0, out.shape[0]
     for i in range(frames):
@@ -68,7 +68,7 @@ def tone(freq: Floats, start: Floats, end: Floats) -> Floats:
 
 
 @kernel
-def _pluck(delay, loss, bright, excitation, out):  # type: ignore[no-untyped-def]
+def _pluck(delay: float, loss: float, bright: float, excitation: Floats, out: Floats) -> None:
     """A plucked string (K. Karplus and A. Strong, CMJ 7(2), 1983) with a fractional delay and damped highs."""
     whole = int(delay)
     part = delay - whole
@@ -85,7 +85,7 @@ def _pluck(delay, loss, bright, excitation, out):  # type: ignore[no-untyped-def
 
 
 @kernel
-def softened(x, pole):  # type: ignore[no-untyped-def]
+def softened(x: Floats, pole: float) -> Floats:
     """A one-pole low-pass."""
     out, y = np.zeros(len(x)), 0.0
     for i in range(len(x)):

@@ -19,9 +19,10 @@ from gluvo.dsp.kernel import Audio
 from gluvo.errors import WriteError
 from gluvo.progress import Progress, no_progress
 from gluvo.session import chains
+from gluvo.session.files import replacing
 from gluvo.session.media import media_of
 from gluvo.session.records import MIX, AnyStrip, Bus, Deliverable, Pair, Reference, Section, Session, Stem, View
-from gluvo.session.store import replacing, write_session
+from gluvo.session.store import write_session
 from gluvo.steps import Band, ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Trim, Width
 
 NAME = "Ferry Hours"

@@ -10,7 +10,7 @@ import numpy as np
 from gluvo.demo.instruments import RATE
 from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, STEMS, Performance, ScoreSection
 from gluvo.dsp.filters import Sections, high_cut
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 from gluvo.dsp.matched import bell
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
@@ -46,7 +46,9 @@ EARLY = np.array([313, 587, 809, 1129, 1381, 1747], dtype=np.int64)
 
 
 @kernel
-def put_in_hall(x, lines, early, feedback, damping, dry, wet, out):  # type: ignore[no-untyped-def]
+def put_in_hall(
+    x: Floats, lines: Ints, early: Ints, feedback: float, damping: float, dry: Floats, wet: float, out: Audio
+) -> None:
     """Pan a track and add a small hall without lows: early reflections to alternate sides, then eight delay lines
     fed back through a Householder matrix with damped highs (J.-M. Jot and A. Chaigne, AES 90, 1991)."""
     rows = np.zeros((8, 4096))

@@ -10,7 +10,7 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.logarithms import DB_OF_NEPER, to_db, to_factors
 
 DB = DB_OF_NEPER
@@ -24,7 +24,7 @@ QUICKEST = 4.0
 
 
 @kernel
-def levels(x, link, smoothing, squares, work, out):  # type: ignore[no-untyped-def]
+def levels(x: Audio, link: float, smoothing: float, squares: Floats, work: Audio, out: Audio) -> None:
     """Levels in dBFS of the detector's signal `x` (frames, 2) into `out` (1 or 2 columns, frames or more).
 
     `smoothing` is the one-pole coefficient of the mean square, `squares` its state; 0 reads peaks. `link` 0–1 draws each
@@ -69,7 +69,7 @@ def levels(x, link, smoothing, squares, work, out):  # type: ignore[no-untyped-d
 
 
 @kernel
-def wanted_reduction(level, threshold, slope, knee, most):  # type: ignore[no-untyped-def]
+def wanted_reduction(level: float, threshold: float, slope: float, knee: float, most: float) -> float:
     """The static curve: reduction in dB (≥ 0) for a level in dBFS, with a quadratic knee.
 
     >>> wanted_reduction(-10.0, -20.0, 0.5, 0.0, 60.0)
@@ -84,7 +84,7 @@ def wanted_reduction(level, threshold, slope, knee, most):  # type: ignore[no-un
 
 
 @kernel
-def wanted_reductions(level, curve, out):  # type: ignore[no-untyped-def]
+def wanted_reductions(level: Floats, curve: Floats, out: Floats) -> None:
     """`wanted_reduction` for a row of levels, without a branch; `curve`: threshold, slope, knee, range."""
     threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
     half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
@@ -95,7 +95,7 @@ def wanted_reductions(level, curve, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def ballistics(level, frames, curve, times, state, out):  # type: ignore[no-untyped-def]
+def ballistics(level: Floats, frames: int, curve: Floats, times: Floats, state: Floats, out: Audio) -> None:
     """Reduction in dB, smoothed, for the first `frames` of each row of `level` (columns, frames or more).
 
     `curve`: threshold, slope ``1 − 1/ratio``, knee, range. `times`: coefficients of attack, release, the slow
@@ -128,7 +128,7 @@ def ballistics(level, frames, curve, times, state, out):  # type: ignore[no-unty
 
 
 @kernel
-def lifts(level, frames, curve, times, state, out):  # type: ignore[no-untyped-def]
+def lifts(level: Floats, frames: int, curve: Floats, times: Floats, state: Floats, out: Audio) -> None:
     """Gain in dB (≥ 0) of upward compression, smoothed, for the first `frames` of each row of `level` (columns, frames or
     more).
 
@@ -153,7 +153,7 @@ def lifts(level, frames, curve, times, state, out):  # type: ignore[no-untyped-d
 
 
 @kernel
-def curve_slope(level, threshold, slope, knee, most):  # type: ignore[no-untyped-def]
+def curve_slope(level: float, threshold: float, slope: float, knee: float, most: float) -> float:
     """How fast the static curve's reduction rises at a level, dB for each dB."""
     over = level - threshold
     if 2.0 * over <= -knee or wanted_reduction(level, threshold, slope, knee, most) >= most:
@@ -162,7 +162,20 @@ def curve_slope(level, threshold, slope, knee, most):  # type: ignore[no-untyped
 
 
 @kernel
-def feed_back(x, sos, memory, heard, link, smoothing, squares, curve, times, state, level, out):  # type: ignore[no-untyped-def]
+def feed_back(
+    x: Audio,
+    sos: Floats,
+    memory: Floats,
+    heard: Floats,
+    link: float,
+    smoothing: float,
+    squares: Floats,
+    curve: Floats,
+    times: Floats,
+    state: Floats,
+    level: Floats,
+    out: Audio,
+) -> None:
     """Reduction in dB of a compressor whose detector listens to what comes out, for `x` (frames, 2).
 
     `sos` and `memory` are the detector's filters, `heard` tells which of the two columns it listens to; `level`
@@ -234,7 +247,7 @@ def arriving(reduction: Floats, mix: float) -> Floats:
 
 
 @kernel
-def blended(reduction, n, mix, share, out):  # type: ignore[no-untyped-def]
+def blended(reduction: Floats, n: int, mix: float, share: Floats, out: Floats) -> None:
     """As `arriving`, for the first `n` of a block, without allocating; `share` is written over."""
     to_factors(reduction[:n], share[:n])
     for i in range(n):
@@ -245,7 +258,7 @@ def blended(reduction, n, mix, share, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def larger(rows, frames, out):  # type: ignore[no-untyped-def]
+def larger(rows: Floats, frames: int, out: Floats) -> None:
     """The larger of one or two rows, frame by frame."""
     last = rows.shape[0] - 1
     for i in range(frames):
@@ -253,7 +266,7 @@ def larger(rows, frames, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def gains(reduction, makeup, mix, out):  # type: ignore[no-untyped-def]
+def gains(reduction: Floats, makeup: float, mix: float, out: Floats) -> None:
     """The factors of reductions in dB, with make-up and mix: exactly 1 where nothing is reduced, raised or mixed."""
     to_factors(reduction, out)
     for i in range(out.shape[0]):
@@ -261,7 +274,7 @@ def gains(reduction, makeup, mix, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def apply_gain(x, reduction, makeup, mix, factors, out):  # type: ignore[no-untyped-def]
+def apply_gain(x: Audio, reduction: Floats, makeup: float, mix: float, factors: Floats, out: Audio) -> None:
     """Scale left and right by their reduction (1 or 2 columns, frames or more), make-up and mix.
 
     A gain of exactly 1 leaves the bits alone. `factors` (2, frames or more) is written over.
@@ -276,7 +289,9 @@ def apply_gain(x, reduction, makeup, mix, factors, out):  # type: ignore[no-unty
 
 
 @kernel
-def apply_gain_mid_side(x, reduction, makeup, mix, mid_on, side_on, factors, out):  # type: ignore[no-untyped-def]
+def apply_gain_mid_side(
+    x: Audio, reduction: Floats, makeup: float, mix: float, mid_on: float, side_on: float, factors: Floats, out: Audio
+) -> None:
     """Scale mid and side, written as a difference so that a gain of exactly 1 leaves the bits alone."""
     n, last = x.shape[0], reduction.shape[0] - 1
     of_mid, of_side = factors[0, :n], factors[last, :n]
@@ -291,7 +306,7 @@ def apply_gain_mid_side(x, reduction, makeup, mix, mid_on, side_on, factors, out
 
 
 @kernel
-def to_mid_side(x, out):  # type: ignore[no-untyped-def]
+def to_mid_side(x: Audio, out: Audio) -> None:
     """Left and right of `x` (frames, 2) as mid ``(L + R) / 2`` and side ``(L − R) / 2`` into `out`, which may be `x`."""
     for i in range(x.shape[0]):
         m, s = 0.5 * (x[i, 0] + x[i, 1]), 0.5 * (x[i, 0] - x[i, 1])
@@ -300,7 +315,7 @@ def to_mid_side(x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def from_mid_side(x, out):  # type: ignore[no-untyped-def]
+def from_mid_side(x: Audio, out: Audio) -> None:
     """Mid and side of `x` (frames, 2) as left and right into `out`, which may be `x`."""
     for i in range(x.shape[0]):
         m, s = x[i, 0], x[i, 1]

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from gluvo.dsp.fourier import aligned, transform, twiddle_factors
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 from gluvo.dsp.vectors import fma8, load8, mul8, splat8, store8
 
 PART = 1024
@@ -87,7 +87,19 @@ def chosen_half(magnitudes: list[Magnitude], rate: int, lengths: Sequence[float]
 
 
 @kernel
-def convolve(x, out, place, taken, made, past, straight, turned, twiddles, work, total):  # type: ignore[no-untyped-def]
+def convolve(
+    x: Audio,
+    out: Audio,
+    place: Ints,
+    taken: Floats,
+    made: Floats,
+    past: Floats,
+    straight: Floats,
+    turned: Floats,
+    twiddles: tuple[Floats, Floats, Floats],
+    work: Audio,
+    total: Floats,
+) -> None:
     """Convolve `x` (frames, 2) into `out`, which may be `x`, part by part: left and right as one complex signal, real and
     imaginary parts apart.
 
@@ -114,7 +126,17 @@ def convolve(x, out, place, taken, made, past, straight, turned, twiddles, work,
 
 
 @kernel
-def _convolve_part(newest, taken, made, past, straight, turned, twiddles, work, total):  # type: ignore[no-untyped-def]
+def _convolve_part(
+    newest: int,
+    taken: Floats,
+    made: Floats,
+    past: Floats,
+    straight: Floats,
+    turned: Floats,
+    twiddles: tuple[Floats, Floats, Floats],
+    work: Audio,
+    total: Floats,
+) -> None:
     bins = past.shape[3]
     a, b, c, d = past[0, 0, newest], past[0, 1, newest], past[1, 0, newest], past[1, 1, newest]
     a[:] = taken[0]
@@ -136,7 +158,7 @@ def _convolve_part(newest, taken, made, past, straight, turned, twiddles, work, 
 
 
 @kernel
-def _multiply(filters, past, newest, add, total):  # type: ignore[no-untyped-def]
+def _multiply(filters: Floats, past: Floats, newest: int, add: bool, total: Floats) -> None:
     """The spectra of the past times those of the parts of a filter, summed up into `total` (2, bins), or added to it. The
     sums of 16 bins stay in registers until they are done."""
     count, minus, none = past.shape[1], splat8(-1.0), splat8(0.0)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 from gluvo.dsp.vectors import fma8, load8, splat8, store8, total8
 
 LOUDEST = 1e6
@@ -12,7 +12,7 @@ LOUDEST = 1e6
 
 
 @kernel
-def clean(x, out):  # type: ignore[no-untyped-def]
+def clean(x: Audio, out: Audio) -> None:
     """Copy `x` to `out`: NaN and infinities become 0, absurd values are held at ±`LOUDEST`."""
     for i in range(x.shape[0]):
         for c in range(2):
@@ -23,7 +23,7 @@ def clean(x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def ordinary(x):  # type: ignore[no-untyped-def]
+def ordinary(x: Audio) -> bool:
     """Whether `x` (frames, 2) is numbers of sane size: the sum of their squares is a number, and within `LOUDEST`²."""
     flat, sums, i = x.reshape(-1), splat8(0.0), 0
     while i + 8 <= flat.shape[0]:
@@ -37,7 +37,7 @@ def ordinary(x):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def delay_block(ring, place, delay, x, out):  # type: ignore[no-untyped-def]
+def delay_block(ring: Floats, place: Ints, delay: int, x: Audio, out: Audio) -> None:
     """Delay `x` by `delay` frames into `out` (may be `x`). `place` holds the write index.
 
     Frames go through the ring in runs, as long as neither end of it comes between and nothing is overwritten that has
@@ -60,7 +60,7 @@ def delay_block(ring, place, delay, x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def copy(x, out):  # type: ignore[no-untyped-def]
+def copy(x: Floats, out: Floats) -> None:
     """Copy one flat array into another, eight values at a time."""
     i = 0
     while i + 32 <= x.shape[0]:

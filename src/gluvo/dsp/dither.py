@@ -6,8 +6,9 @@ import functools
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 
 Curve = Literal["light", "ear", "deep"]
 TAPS = 48
@@ -111,7 +112,7 @@ class Ditherer:
 
 
 @kernel
-def _shaped(x, noise, full, taps, past, at, out):  # type: ignore[no-untyped-def]
+def _shaped(x: Audio, noise: Floats, full: float, taps: Floats, past: Floats, at: Ints, out: NDArray[np.int32]) -> None:
     """Round with the weighted errors of the past taken off. `past` holds each channel's errors twice, newest first."""
     size, place = taps.shape[0], at[0]
     for i in range(x.shape[0]):

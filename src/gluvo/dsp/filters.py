@@ -17,7 +17,7 @@ NOTHING: Floats = np.zeros((0, 6))
 
 
 @kernel
-def run_sections(coefficients, memory, line, x, out):  # type: ignore[no-untyped-def]
+def run_sections(coefficients: Floats, memory: Floats, line: Floats, x: Audio, out: Audio) -> None:
     """Filter `x` (frames, 2) into `out` (may be `x`) by transposed direct form II.
 
     For so many sections as there is room for: `coefficients`, flat (5, sections, 2 columns), are b0, b1, b2, −a1, −a2;
@@ -46,7 +46,7 @@ def run_sections(coefficients, memory, line, x, out):  # type: ignore[no-untyped
 
 
 @kernel
-def _run_one(c, m, x, out):  # type: ignore[no-untyped-def]
+def _run_one(c: Floats, m: Floats, x: Floats, out: Floats) -> None:
     b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 2), load2(c, 4), load2(c, 6), load2(c, 8)
     p, q = load2(m, 0), load2(m, 2)
     for i in range(0, x.shape[0], 2):
@@ -60,7 +60,7 @@ def _run_one(c, m, x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _run_two(c, m, x, out):  # type: ignore[no-untyped-def]
+def _run_two(c: Floats, m: Floats, x: Floats, out: Floats) -> None:
     b0, b1, b2, a1, a2 = load2(c, 0), load2(c, 4), load2(c, 8), load2(c, 12), load2(c, 16)
     d0, d1, d2, e1, e2 = load2(c, 2), load2(c, 6), load2(c, 10), load2(c, 14), load2(c, 18)
     p, r, q, s = load2(m, 0), load2(m, 2), load2(m, 4), load2(m, 6)
@@ -80,7 +80,7 @@ def _run_two(c, m, x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _run_four(c, m, line, x, out):  # type: ignore[no-untyped-def]
+def _run_four(c: Floats, m: Floats, line: Floats, x: Floats, out: Floats) -> None:
     n, size = x.shape[0], m.shape[0] // 2
     _enter(c, m, line, 0, 4, x, out)
     b0, b1, b2 = load8(c, 0), load8(c, size), load8(c, 2 * size)
@@ -99,7 +99,7 @@ def _run_four(c, m, line, x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _run_eight(c, m, line, first, x, out):  # type: ignore[no-untyped-def]
+def _run_eight(c: Floats, m: Floats, line: Floats, first: int, x: Floats, out: Floats) -> None:
     n, size, o = x.shape[0], m.shape[0] // 2, 2 * first
     _enter(c, m, line, first, 8, x, out)
     b0, b1, b2 = load8(c, o), load8(c, size + o), load8(c, 2 * size + o)
@@ -130,20 +130,22 @@ def _run_eight(c, m, line, first, x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _enter(c, m, line, first, count, x, out):  # type: ignore[no-untyped-def]
+def _enter(c: Floats, m: Floats, line: Floats, first: int, count: int, x: Floats, out: Floats) -> None:
     """What the first frames go through before all of `count` sections are at work."""
     _wave(c, m, line, first, count, 0, count - 1, x, out)
 
 
 @kernel
-def _leave(c, m, line, first, count, x, out):  # type: ignore[no-untyped-def]
+def _leave(c: Floats, m: Floats, line: Floats, first: int, count: int, x: Floats, out: Floats) -> None:
     """What is left to do for the last frames."""
     n = x.shape[0] // 2
     _wave(c, m, line, first, count, max(n, count - 1), n + count - 1, x, out)
 
 
 @kernel
-def _wave(c, m, line, first, count, start, stop, x, out):  # type: ignore[no-untyped-def]
+def _wave(
+    c: Floats, m: Floats, line: Floats, first: int, count: int, start: int, stop: int, x: Floats, out: Floats
+) -> None:
     """So many sections, each a frame behind the one before it, at moments on which not all have a frame."""
     n, size = x.shape[0] // 2, m.shape[0] // 2
     for t in range(start, stop):

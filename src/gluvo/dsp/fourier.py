@@ -10,7 +10,7 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.vectors import fma8, load8, mul8, splat8, store8
 
 LEAST = 64
@@ -56,7 +56,7 @@ def _stages(size: int) -> Floats:
 
 
 @kernel
-def transform(real, imaginary, twiddles, work):  # type: ignore[no-untyped-def]
+def transform(real: Floats, imaginary: Floats, twiddles: tuple[Floats, Floats, Floats], work: Audio) -> None:
     """The transform ``Σ z[k] exp(−2πi jk/n)`` of ``z = real + i imaginary``, in place.
 
     With the arrays the other way round it is the inverse, but for the factor ``1/n``. `twiddles`: see `twiddle_factors`;
@@ -78,7 +78,7 @@ def transform(real, imaginary, twiddles, work):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _turned(a, b, columns, rows, between, c, d):  # type: ignore[no-untyped-def]
+def _turned(a: Floats, b: Floats, columns: int, rows: int, between: Floats, c: Floats, d: Floats) -> None:
     """The matrix (columns, rows) turned by `between` in place, and its columns and rows exchanged into `c` and `d`."""
     for k in range(columns):
         u, v, x, y = between[0, k], between[1, k], a[k * rows : (k + 1) * rows], b[k * rows : (k + 1) * rows]
@@ -93,7 +93,7 @@ def _turned(a, b, columns, rows, between, c, d):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _batched_fft(a, b, c, d, n, stride, roots):  # type: ignore[no-untyped-def]
+def _batched_fft(a: Floats, b: Floats, c: Floats, d: Floats, n: int, stride: int, roots: Floats) -> bool:
     """`stride` transforms of `n` samples each, which lie `stride` apart; whether the result is in `c` and `d`, not in `a` and
     `b`. By Stockham's sorting stages of four ('High-speed convolution and correlation', 1966), and one of two where the
     size needs it."""

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
 
 HISTORY_SECONDS = 0.3
 """How much is kept."""
 
 
 @kernel
-def remember(x, past, place):  # type: ignore[no-untyped-def]
+def remember(x: Audio, past: Floats, place: int) -> int:
     """Put `x` (frames, 2) into a ring from a place on; where the next one goes."""
     size = past.shape[0]
     for i in range(x.shape[0]):

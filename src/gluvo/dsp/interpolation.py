@@ -93,7 +93,7 @@ def beside(h: Floats) -> Floats:
 
 
 @kernel
-def take_in(x, history):  # type: ignore[no-untyped-def]
+def take_in(x: Audio, history: Floats) -> None:
     """Append `x` (frames, 2) behind the kept frames of `history` (2, …)."""
     left, right = history[0], history[1]
     for i in range(x.shape[0]):
@@ -102,7 +102,7 @@ def take_in(x, history):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def let_go(history, frames):  # type: ignore[no-untyped-def]
+def let_go(history: Floats, frames: int) -> None:
     """Keep the last frames of `history` (2, …) for the next block."""
     for c in range(2):
         row = history[c]
@@ -111,7 +111,7 @@ def let_go(history, frames):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def coarse_peaks(h, history, count, rough):  # type: ignore[no-untyped-def]
+def coarse_peaks(h: Floats, history: Floats, count: int, rough: Floats) -> None:
     """The coarse reading of the interval from each sample to the next into ``rough[:count]``.
 
     The first is the interval before the block's own first: the fine reading asks for neighbours, and must get the
@@ -149,7 +149,7 @@ def coarse_peaks(h, history, count, rough):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def bends(history, near):  # type: ignore[no-untyped-def]
+def bends(history: Floats, near: Floats) -> None:
     """How far the fine reading of each of the block's frames may lie over the coarse one, into `near` (frames + 3)."""
     count = near.shape[0]
     o = HALF - 3
@@ -162,13 +162,13 @@ def bends(history, near):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def tops(rough, i, slack):  # type: ignore[no-untyped-def]
+def tops(rough: Floats, i: int, slack: float) -> bool:
     """Whether the reading of frame `i` of the block is, within a factor, not under its neighbours'."""
     return rough[i + 1] * slack >= max(rough[i], rough[i + 2])
 
 
 @kernel
-def fine_peak(h, count, history, at, first, last, readings):  # type: ignore[no-untyped-def]
+def fine_peak(h: Floats, count: int, history: Floats, at: int, first: float, last: float, readings: Floats) -> float:
     """The largest magnitude from a sample (`first`) up to its successor (`last`), by an interpolator of `count` phases.
 
     `h`: see `beside`; its taps meet `history` from `at` on, their number a multiple of four. `readings` holds `LANES`
@@ -199,13 +199,25 @@ def fine_peak(h, count, history, at, first, last, readings):  # type: ignore[no-
 
 
 @kernel
-def steep_peak(h, count, history, i, readings):  # type: ignore[no-untyped-def]
+def steep_peak(h: Floats, count: int, history: Floats, i: int, readings: Floats) -> float:
     """The fine reading of the block's frame `i`."""
     return fine_peak(h, count, history, i, abs(history[i + HALF - 1]), abs(history[i + HALF]), readings)
 
 
 @kernel
-def read_peaks(coarse, steep, gentle, count, history, rough, near, x, floor, readings, out):  # type: ignore[no-untyped-def]
+def read_peaks(
+    coarse: Floats,
+    steep: Floats,
+    gentle: Floats,
+    count: int,
+    history: Floats,
+    rough: Floats,
+    near: Floats,
+    x: Audio,
+    floor: float,
+    readings: Floats,
+    out: Audio,
+) -> None:
     """Peaks of `x` (frames, 2) into the rows of `out`: fine ones where the coarse may pass `floor` and tops its
     surroundings.
 
@@ -228,7 +240,19 @@ def read_peaks(coarse, steep, gentle, count, history, rough, near, x, floor, rea
 
 
 @kernel
-def _refine(steep, gentle, count, history, rough, near, start, stop, floor, readings, out):  # type: ignore[no-untyped-def]
+def _refine(
+    steep: Floats,
+    gentle: Floats,
+    count: int,
+    history: Floats,
+    rough: Floats,
+    near: Floats,
+    start: int,
+    stop: int,
+    floor: float,
+    readings: Floats,
+    out: Floats,
+) -> None:
     for i in range(start, stop):
         v, more = out[i], near[i]
         first, last = abs(history[i + HALF - 1]), abs(history[i + HALF])

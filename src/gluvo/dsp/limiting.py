@@ -21,7 +21,7 @@ from gluvo.dsp.compression import larger, pole
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.simd_max import largest
 
@@ -39,9 +39,23 @@ APART = 0.008
 
 
 @kernel
-def reduce_block(  # type: ignore[no-untyped-def]
-    peaks, frames, suffix, wanted, rings, places, state, env, hops, heights, lengths, curve, times, work, reduction
-):
+def reduce_block(
+    peaks: Floats,
+    frames: int,
+    suffix: Floats,
+    wanted: Floats,
+    rings: Ints,
+    places: Ints,
+    state: Ints,
+    env: Floats,
+    hops: Floats,
+    heights: Floats,
+    lengths: Ints,
+    curve: Floats,
+    times: Floats,
+    work: Floats,
+    reduction: Floats,
+) -> bool:
     """The reduction in dB that `peaks` (2, frames or more) need, into as many rows of `reduction` as are linked apart.
 
     `lengths`: hold, first and second average, and a hop, in frames. `curve`: ceiling in dB, knee in dB, link 0–1.
@@ -71,7 +85,19 @@ def reduce_block(  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _smooth(want, lengths, suffix, wanted, rings, places, state, env, hops, heights, times):  # type: ignore[no-untyped-def]
+def _smooth(
+    want: Floats,
+    lengths: Ints,
+    suffix: Floats,
+    wanted: Floats,
+    rings: Ints,
+    places: Ints,
+    state: Ints,
+    env: Floats,
+    hops: Floats,
+    heights: Floats,
+    times: Floats,
+) -> int:
     """Hold, release and average a column's wanted reduction, in place; whether any is left to let go.
 
     `state`: where in the stretch that is held, and the sums of both averages; where in the hop, in `hops` and in `heights`,
@@ -91,7 +117,7 @@ def _smooth(want, lengths, suffix, wanted, rings, places, state, env, hops, heig
 
 
 @kernel
-def _hold(want, hold, suffix, wanted, state, env):  # type: ignore[no-untyped-def]
+def _hold(want: Floats, hold: int, suffix: Floats, wanted: Floats, state: Ints, env: Floats) -> None:
     """The largest of the last `hold` frames, in place.
 
     It goes by stretches of that length (van Herk, Pattern Recognition Letters 13, 1992): `wanted` has what was wanted in the
@@ -115,7 +141,7 @@ def _hold(want, hold, suffix, wanted, state, env):  # type: ignore[no-untyped-de
 
 
 @kernel
-def _suffixes(values, out):  # type: ignore[no-untyped-def]
+def _suffixes(values: Floats, out: Floats) -> None:
     """The largest from each place to the end."""
     largest = 0.0
     for k in range(values.shape[0] - 1, -1, -1):
@@ -124,7 +150,7 @@ def _suffixes(values, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _release(most, hop, state, env, hops, heights, times):  # type: ignore[no-untyped-def]
+def _release(most: Floats, hop: int, state: Ints, env: Floats, hops: Floats, heights: Floats, times: Floats) -> None:
     """The larger of the quick and the slow release of `most`, in place; see `_sustained` for `hops` and `heights`."""
     release, charge, discharge = times[0], times[1], times[2]
     lets_go = 1.0 - release
@@ -159,7 +185,7 @@ def _release(most, hop, state, env, hops, heights, times):  # type: ignore[no-un
 
 
 @kernel
-def _average(want, first, second, rings, places, state):  # type: ignore[no-untyped-def]
+def _average(want: Floats, first: int, second: int, rings: Ints, places: Ints, state: Ints) -> None:
     """Two moving averages, in place. `rings` (2, longest) hold what will leave them, from `places` on, `state` their sums."""
     units = want.view(np.int64)
     for i in range(want.shape[0]):
@@ -180,7 +206,7 @@ def _average(want, first, second, rings, places, state):  # type: ignore[no-unty
 
 
 @kernel
-def _sustained(peak, hops, heights, state, env):  # type: ignore[no-untyped-def]
+def _sustained(peak: float, hops: Floats, heights: Floats, state: Ints, env: Floats) -> float:
     """What was wanted both in the window that ends with this hop's `peak` and in the one before it.
 
     A window's most goes by stretches as in `_hold`: the first half of `hops` has the peaks of the present stretch, the second
@@ -205,7 +231,7 @@ def _sustained(peak, hops, heights, state, env):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _need(peaks, frames, curve, columns, levels, out):  # type: ignore[no-untyped-def]
+def _need(peaks: Floats, frames: int, curve: Floats, columns: int, levels: Floats, out: Audio) -> bool:
     """Reduction in dB for the peaks: a quadratic knee that lies nowhere under the hard line. Whether there is any."""
     ceiling, knee, link = curve[0], curve[1], curve[2]
     start = 10.0 ** ((ceiling - 0.5 * knee) / 20.0)
@@ -244,7 +270,7 @@ def _need(peaks, frames, curve, columns, levels, out):  # type: ignore[no-untype
 
 
 @kernel
-def reduce(x, reduction, columns, factors, out):  # type: ignore[no-untyped-def]
+def reduce(x: Audio, reduction: Floats, columns: int, factors: Floats, out: Audio) -> None:
     """Scale left and right of `x` by their rows of `reduction` in dB, or both by the first one, into `out` (may be `x`).
 
     `factors` (2, frames or more) is written over.
@@ -259,7 +285,7 @@ def reduce(x, reduction, columns, factors, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def magnitudes(x, out):  # type: ignore[no-untyped-def]
+def magnitudes(x: Audio, out: Audio) -> None:
     """``|x|`` of both columns of `x` (frames, 2) into the rows of `out`."""
     for i in range(x.shape[0]):
         out[0, i] = abs(x[i, 0])

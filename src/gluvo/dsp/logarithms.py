@@ -11,7 +11,7 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.kernel import kernel
+from gluvo.dsp.kernel import Floats, kernel
 
 BITS = 52
 """Of the mantissa."""
@@ -28,7 +28,7 @@ LN2 = math.log(2.0)
 
 
 @kernel
-def to_db(x, out):  # type: ignore[no-untyped-def]
+def to_db(x: Floats, out: Floats) -> None:
     """Levels in dB of positive normal amplitudes, from one contiguous array into another.
 
     >>> x = np.array([1.0, 10.0]); out = np.zeros(2)
@@ -50,7 +50,7 @@ def to_db(x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def to_factors(reduction, out):  # type: ignore[no-untyped-def]
+def to_factors(reduction: Floats, out: Floats) -> None:
     """The factors ``10^(−r / 20)`` of reductions in dB, from one contiguous array into another; of 0 dB exactly 1.
 
     >>> out = np.zeros(2); to_factors(np.array([0.0, 20.0]), out)

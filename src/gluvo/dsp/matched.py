@@ -18,7 +18,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from gluvo.dsp.filters import NOTHING, response
-from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.kernel import Bools, Floats, Ints, kernel
 
 Analogue = tuple[tuple[float, float, float], tuple[float, float, float]]
 """A prototype section ``(n2 s² + n1 s + n0) / (d2 s² + d1 s + d0)`` with its corner at ``|s| = 1``."""
@@ -428,7 +428,7 @@ def _solved(square: Floats, right: Floats) -> Floats:
 
 @kernel
 def _search(
-    six: Floats, free: np.ndarray, first_order: bool, phi: Floats, wanted: Floats, weights: Floats, inside: np.ndarray
+    six: Floats, free: Ints, first_order: bool, phi: Floats, wanted: Floats, weights: Floats, inside: Bools
 ) -> None:
     """Levenberg and Marquardt's search of `_Fit`, on `six` and `weights` in place. A kernel, since the hundreds of
     short steps would keep the window waiting."""

@@ -48,7 +48,23 @@ def listener(section: Floats) -> Floats:
 
 
 @kernel
-def move(x, heard, columns, select, memory, curve, times, rises, state, table, span, place, filters, work, moved):  # type: ignore[no-untyped-def]
+def move(
+    x: Audio,
+    heard: Audio,
+    columns: Floats,
+    select: Floats,
+    memory: Floats,
+    curve: Floats,
+    times: Floats,
+    rises: float,
+    state: Floats,
+    table: Floats,
+    span: float,
+    place: float,
+    filters: Floats,
+    work: Audio,
+    moved: Floats,
+) -> None:
     """Move a band of `x` (frames, 2), in place, and tell by how many dB in `moved` (frames).
 
     `heard` (frames, 2), which may be `x`, is what its level is read from. `columns`: which of the two columns it
@@ -74,7 +90,9 @@ def move(x, heard, columns, select, memory, curve, times, rises, state, table, s
 
 
 @kernel
-def shift(x, columns, moved, table, span, place, filters, work):  # type: ignore[no-untyped-def]
+def shift(
+    x: Audio, columns: Floats, moved: Floats, table: Floats, span: float, place: float, filters: Floats, work: Audio
+) -> None:
     """As `move`, by what others have found: `moved` (frames), dB."""
     nothing = work[4 + FACTORS, :2]
     for start in range(0, x.shape[0], TILE):
@@ -84,7 +102,7 @@ def shift(x, columns, moved, table, span, place, filters, work):  # type: ignore
 
 
 @kernel
-def _settle(past):  # type: ignore[no-untyped-def]
+def _settle(past: Floats) -> None:
     """Clear what has decayed to nothing, since denormal numbers are slow."""
     for k in range(past.shape[0]):
         if abs(past[k]) < 1e-30:
@@ -92,7 +110,7 @@ def _settle(past):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _listen(x, columns, select, memory, work):  # type: ignore[no-untyped-def]
+def _listen(x: Audio, columns: Floats, select: Floats, memory: Floats, work: Audio) -> None:
     """The level of the range alone in dBFS into ``work[1]``.
 
     `select`: see `listener`. Its recursion is that of `filters.run_sections` with the second state written out, so that
@@ -117,7 +135,19 @@ def _listen(x, columns, select, memory, work):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _filter(x, columns, moved, table, span, place, filters, want, times, state, work):  # type: ignore[no-untyped-def]
+def _filter(
+    x: Audio,
+    columns: Floats,
+    moved: Floats,
+    table: Floats,
+    span: float,
+    place: float,
+    filters: Floats,
+    want: Floats,
+    times: Floats,
+    state: Floats,
+    work: Audio,
+) -> None:
     """The sections at work; where nothing has moved from a gain of 0 dB, or a column is not meant, nothing is changed.
 
     Meanwhile `want` is followed, see `_step`.
@@ -155,7 +185,7 @@ def _filter(x, columns, moved, table, span, place, filters, want, times, state, 
 
 
 @kernel
-def _step(x, factors, past, want, times, state):  # type: ignore[no-untyped-def]
+def _step(x: Floats, factors: Floats, past: Floats, want: Floats, times: Floats, state: Floats) -> None:
     """Filter `x` (flat) by a section's `factors`, and follow what a band should move by, in place, in `want`.
 
     Both wait for their own last sample; side by side they wait at the same time.
@@ -185,7 +215,7 @@ def _step(x, factors, past, want, times, state):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def follow(levels, curve, times, out):  # type: ignore[no-untyped-def]
+def follow(levels: Floats, curve: Floats, times: Floats, out: Floats) -> None:
     """By how many dB a band of a curve and times moves for these levels, from rest; see `move`."""
     wanted_reductions(levels, curve, out)
     nothing = np.zeros(4)

@@ -74,7 +74,7 @@ def half_band(width: float) -> Floats:
 
 
 @kernel
-def add_filtered(h, skip, x, out):  # type: ignore[no-untyped-def]
+def add_filtered(h: Floats, skip: int, x: Floats, out: Floats) -> None:
     """Add ``Σ h[k] x[i + skip + k]`` to `out`. All frames are pairs of left and right, flat; `skip` counts frames.
 
     The sums of 24 frames stay in registers until they are done. Whatever the block, each sum is added up in one order.
@@ -110,7 +110,7 @@ def add_filtered(h, skip, x, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def doubled(h, middle, history, x, work, out):  # type: ignore[no-untyped-def]
+def doubled(h: Floats, middle: int, history: Floats, x: Floats, work: Floats, out: Floats) -> None:
     """`x` at twice its rate into `out`, by every other tap `h` of a half-band filter; the others but the middle are 0.
 
     `history` holds the past before `x` and is carried along; `middle` is where in it the frames lie that pass as they
@@ -130,7 +130,9 @@ def doubled(h, middle, history, x, work, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def halved(even, skip_even, odd, skip_odd, past, history, x, out):  # type: ignore[no-untyped-def]
+def halved(
+    even: Floats, skip_even: int, odd: Floats, skip_odd: int, past: int, history: Floats, x: Floats, out: Floats
+) -> None:
     """Every other frame of `x` through the taps of two phases into `out`; see `_phases`.
 
     `history` (2 phases, …) is carried along, each with `past` frames before its first.
@@ -149,7 +151,7 @@ def halved(even, skip_even, odd, skip_odd, past, history, x, out):  # type: igno
 
 
 @kernel
-def filtered(h, history, x, out):  # type: ignore[no-untyped-def]
+def filtered(h: Floats, history: Floats, x: Floats, out: Floats) -> None:
     """`x` through taps `h` into `out`, at one rate."""
     n, past = x.shape[0], 2 * (h.shape[0] - 1)
     history[past : past + n] = x

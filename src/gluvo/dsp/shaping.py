@@ -101,7 +101,7 @@ def clip(ceiling: float, knee: float) -> Shaper:
 
 
 @kernel
-def antiderivative(kind, v, top):  # type: ignore[no-untyped-def]
+def antiderivative(kind: int, v: float, top: float) -> float:
     """F of the dense, the edge and the knee curve."""
     if kind == KNEE:
         size = abs(v)
@@ -116,7 +116,19 @@ def antiderivative(kind, v, top):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def change(x, last, kind, drive, bias, scale, offset, top, driven, root, out):  # type: ignore[no-untyped-def]
+def change(
+    x: Floats,
+    last: Floats,
+    kind: int,
+    drive: float,
+    bias: float,
+    scale: float,
+    offset: float,
+    top: float,
+    driven: Floats,
+    root: Floats,
+    out: Floats,
+) -> None:
     """What the curve adds to both channels and takes from them, anti-aliased: the shaped signal less the signal.
 
     Both are means along the line between neighbours, so that what is not bent adds up to nothing at all. `x` and `out`
@@ -150,7 +162,7 @@ def change(x, last, kind, drive, bias, scale, offset, top, driven, root, out):  
 
 
 @kernel
-def _mean(kind, a, b, top):  # type: ignore[no-untyped-def]
+def _mean(kind: int, a: float, b: float, top: float) -> float:
     """The mean of the dense, the edge or the knee curve from `a` to `b`."""
     if kind == KNEE:
         if abs(a) <= 1.0 - top and abs(b) <= 1.0 - top:
@@ -176,7 +188,7 @@ def _mean(kind, a, b, top):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def shaved(x, factor, drive, knee, out):  # type: ignore[no-untyped-def]
+def shaved(x: Floats, factor: int, drive: float, knee: float, out: Floats) -> None:
     """What `clip` takes, in dB, of the highest peak of each frame: `x` is flat, `factor` pairs of left and right a frame."""
     for i in range(out.shape[0]):
         top = 0.0

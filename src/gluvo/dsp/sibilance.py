@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.kernel import kernel
+from gluvo.dsp.kernel import Floats, kernel
 from gluvo.dsp.logarithms import to_db
 
 QUIETEST_VOICE = 10.0 ** (-70.0 / 10.0)
@@ -17,7 +17,9 @@ SMALLEST = 1e-40
 
 
 @kernel
-def relative_levels(voice, band, smoothing, release, state, work, out):  # type: ignore[no-untyped-def]
+def relative_levels(
+    voice: Floats, band: Floats, smoothing: float, release: float, state: Floats, work: Floats, out: Floats
+) -> None:
     """Levels in dB of `band` relative to the voice, both (frames, 2), into `out` (frames or more).
 
     Both are mean squares over a few milliseconds, by the one-pole coefficient `smoothing`; the voice's own level rises

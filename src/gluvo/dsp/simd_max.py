@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from gluvo.dsp.kernel import kernel
+from gluvo.dsp.kernel import Floats, kernel
 from gluvo.dsp.vectors import fma8, load8, max8, mul8, splat8, top8
 
 
 @kernel
-def largest(x):  # type: ignore[no-untyped-def]
+def largest(x: Floats) -> float:
     """The largest of one value or more.
 
     >>> import numpy as np
@@ -25,7 +25,7 @@ def largest(x):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def largest_magnitude(x):  # type: ignore[no-untyped-def]
+def largest_magnitude(x: Floats) -> float:
     """The largest without its sign; of nothing, 0.
 
     >>> import numpy as np
@@ -44,7 +44,7 @@ def largest_magnitude(x):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def largest_sum(a, b):  # type: ignore[no-untyped-def]
+def largest_sum(a: Floats, b: Floats) -> float:
     """The largest of the sums of pairs; not less than 0.
 
     >>> import numpy as np

@@ -10,7 +10,7 @@ import math
 
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 from gluvo.dsp.logarithms import to_db
 
 OVERLAP = 4
@@ -62,7 +62,7 @@ def surroundings(size: int) -> tuple[np.ndarray, np.ndarray]:
 
 
 @kernel
-def partial_of(power, place, spacing):  # type: ignore[no-untyped-def]
+def partial_of(power: Floats, place: float, spacing: float) -> tuple[float, float]:
     """Whether a partial of a note lies at a place in `power`, in bins, 0–1, and how strong it is, as power.
 
     It is the largest bin about there, and stands over what lies half way to the next on its softer side.
@@ -80,7 +80,7 @@ def partial_of(power, place, spacing):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def left_of_a_note(power, k, over, selectivity):  # type: ignore[no-untyped-def]
+def left_of_a_note(power: Floats, k: int, over: float, selectivity: float) -> float:
     """The share of `over`, the dB that would be cut of the tone whose top is bin `k`, that is left as it may be a note's.
 
     A tone is taken for each of the first partials of a note in turn. The lowest is let be where the next two are there. Any
@@ -114,7 +114,7 @@ def left_of_a_note(power, k, over, selectivity):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def let_notes_be(power, over, selectivity, shares):  # type: ignore[no-untyped-def]
+def let_notes_be(power: Floats, over: Floats, selectivity: float, shares: Floats) -> None:
     """Scale the dB by which bins would be cut, `over` (bins), where they are no resonances: partials of notes (see
     `left_of_a_note`), and tones that are most of what sounds. `shares` (bins) is written over."""
     bins, total = power.shape[0], 0.0
@@ -139,7 +139,19 @@ def let_notes_be(power, over, selectivity, shares):  # type: ignore[no-untyped-d
 
 
 @kernel
-def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, work, cut):  # type: ignore[no-untyped-def]
+def standing_out(
+    z: Floats,
+    meant: Floats,
+    keep: float,
+    power: Floats,
+    low: Ints,
+    high: Ints,
+    selectivity: float,
+    weights: Floats,
+    depth: float,
+    work: Audio,
+    cut: Floats,
+) -> None:
     """By how many dB each bin is cut, into `cut` (bins).
 
     `z` is the spectrum of a frame of two columns as one complex signal, as pairs (2 · frame); `meant` says which of the
@@ -189,7 +201,7 @@ def standing_out(z, meant, keep, power, low, high, selectivity, weights, depth, 
 
 
 @kernel
-def scale_bins(z, meant, factors, mix):  # type: ignore[no-untyped-def]
+def scale_bins(z: Floats, meant: Floats, factors: Floats, mix: float) -> tuple[float, float]:
     """Scale the meant columns of a spectrum (see `standing_out`) by factors (bins), of which `mix` is taken; the power of
     both columns before and after."""
     bins, size = factors.shape[0], z.shape[0] // 2
@@ -212,14 +224,14 @@ def scale_bins(z, meant, factors, mix):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def windowed(x, window, out):  # type: ignore[no-untyped-def]
+def windowed(x: Floats, window: Floats, out: Floats) -> None:
     """Both columns of a flat row of pairs times a window."""
     for i in range(window.shape[0]):
         out[2 * i], out[2 * i + 1] = x[2 * i] * window[i], x[2 * i + 1] * window[i]
 
 
 @kernel
-def laid_under(total, frame, window, hop):  # type: ignore[no-untyped-def]
+def laid_under(total: Floats, frame: Floats, window: Floats, hop: int) -> None:
     """Move a sum of frames, as pairs, on by `hop`, and lay a windowed frame under it."""
     n = window.shape[0]
     for i in range(2 * (n - hop)):

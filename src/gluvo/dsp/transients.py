@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from gluvo.dsp.kernel import kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
 
 FULL = 12.0
 """dB of difference between two followers at which all of the set gain is given."""
@@ -16,7 +16,7 @@ however loud or soft it is."""
 
 
 @kernel
-def held_peaks(x, columns, hold, fall, state, out):  # type: ignore[no-untyped-def]
+def held_peaks(x: Audio, columns: Floats, hold: int, fall: float, state: Floats, out: Floats) -> None:
     """The louder of the meant columns of `x` (frames, 2) as a peak level, amplitudes ≥ 1e-15, into `out` (frames).
 
     A peak is held for `hold` frames from the last one that was `SAME` as high, and then falls by the factor `fall` a frame:
@@ -36,7 +36,7 @@ def held_peaks(x, columns, hold, fall, state, out):  # type: ignore[no-untyped-d
 
 
 @kernel
-def shaping_gains(level, attack, sustain, times, state, out):  # type: ignore[no-untyped-def]
+def shaping_gains(level: Floats, attack: float, sustain: float, times: Floats, state: Floats, out: Floats) -> None:
     """Gains in dB for a row of peak levels in dBFS.
 
     One follower rises slowly and falls at once: by as far as the level is ahead of it, it is an attack. Another rises at

@@ -1,7 +1,7 @@
 """Vectors of doubles for kernels: left and right in two lanes, or eight frames of a filter at a time.
 
 The compiler makes no vectors of two channels or of a few sums by itself, so they are told to it here, by what Numba
-offers to those who extend it. This is the one file that leans on Numba's internals; where they are not as expected, or
+offers to those who extend it (see `compiler` for what else leans on its inside). Where that is not as expected, or
 `GLUVO_PLAIN` is set, tuples take the place of vectors, with the same results.
 
 All arrays are flat and contiguous: frame ``i`` of left and right lies at ``2 i`` and ``2 i + 1``.
@@ -10,30 +10,12 @@ All arrays are flat and contiguous: frame ``i`` of left and right lies at ``2 i`
 from __future__ import annotations
 
 import functools
-import importlib
 import os
-import sys
+from collections.abc import Callable
 from typing import Any
 
+from gluvo.dsp.compiler import PLAIN
 from gluvo.dsp.lazy_kernels import LazyKernel
-
-PLAIN = "GLUVO_PLAIN"
-"""Names an environment variable: any value keeps vectors out."""
-
-
-def load_quickly() -> None:
-    """Load what Numba loads at a kernel's first call, but for the linear algebra of SciPy, which takes a quarter of a second
-    and which no kernel here uses. To be called before any kernel is compiled or loaded, by one thread at a time."""
-    unwanted = "scipy.linalg.cython_blas"
-    if os.environ.get(PLAIN) or unwanted in sys.modules:
-        return
-    sys.modules[unwanted] = None  # type: ignore[assignment]
-    try:
-        importlib.import_module("numba.np.arraymath")
-    except ImportError:  # another Numba; it loads what it needs by itself
-        pass
-    finally:
-        del sys.modules[unwanted]
 
 
 def _vectors(lanes: int) -> tuple[Any, ...]:
@@ -54,7 +36,7 @@ def _vectors(lanes: int) -> tuple[Any, ...]:
     @register_model(Vector)
     class Model(models.PrimitiveModel):
         def __init__(self, manager: Any, kind: Any) -> None:
-            super().__init__(manager, kind, low)
+            super().__init__(manager, kind, low)  # type: ignore[no-untyped-call]
 
     vector = Vector()
     features = binding.get_host_cpu_features()
@@ -94,7 +76,8 @@ def _vectors(lanes: int) -> tuple[Any, ...]:
             if not fuses:  # the call would be one into a library, a lane at a time
                 return builder.fadd(builder.fmul(given[0], given[1]), given[2])
             kind = ir.FunctionType(low, [low] * 3)
-            return builder.call(cgutils.get_or_insert_function(builder.module, kind, f"llvm.fma.v{lanes}f64"), given)
+            fused = cgutils.get_or_insert_function(builder.module, kind, f"llvm.fma.v{lanes}f64")  # type: ignore[no-untyped-call]
+            return builder.call(fused, given)
 
         return vector(vector, vector, vector), make
 
@@ -167,37 +150,89 @@ def _pairs_of_vectors(two: Any, eight: Any) -> tuple[Any, ...]:
     return spread, after, last, top
 
 
-def _compiled(text: str) -> Any:
+def _inlined(*functions: Callable[..., Any]) -> tuple[Any, ...]:
     import numba
 
-    found: dict[str, Any] = {}
-    exec(f"def made{text}", found)
-    return numba.njit(error_model="numpy", fastmath={"contract"}, inline="always")(found["made"])
+    make = numba.njit(error_model="numpy", fastmath={"contract"}, inline="always")
+    return tuple(make(function) for function in functions)
 
 
-def _tuples(lanes: int) -> tuple[Any, ...]:
-    """The same in plain Numba: a tuple for a vector."""
-    each = range(lanes)
+def _tuples_of_two() -> tuple[Any, ...]:
+    """The same in plain Numba: a pair as a tuple."""
 
-    def row(text: str) -> str:
-        return "(" + ", ".join(text.replace("@", str(n)) for n in each) + ",)"
+    def load(array: Any, i: Any) -> Any:
+        return array[i], array[i + 1]
 
-    load = _compiled(f"(array, index): return {row('array[index + @]')}")
-    store = _compiled("(array, index, value):\n" + "\n".join(f"    array[index + {n}] = value[{n}]" for n in each))
-    splat = _compiled(f"(value): return {row('value')}")
-    fma = _compiled(f"(a, b, c): return {row('a[@] * b[@] + c[@]')}")
-    mul = _compiled(f"(a, b): return {row('a[@] * b[@]')}")
-    maximum = _compiled(f"(a, b): return {row('max(a[@], b[@])')}")
-    total = _compiled("(value): return " + " + ".join(f"value[{n}]" for n in each))
-    return load, store, splat, fma, mul, maximum, total
+    def store(array: Any, i: Any, v: Any) -> None:
+        array[i], array[i + 1] = v
+
+    def splat(value: Any) -> Any:
+        return value, value
+
+    def fma(a: Any, b: Any, c: Any) -> Any:
+        return a[0] * b[0] + c[0], a[1] * b[1] + c[1]
+
+    def mul(a: Any, b: Any) -> Any:
+        return a[0] * b[0], a[1] * b[1]
+
+    def maximum(a: Any, b: Any) -> Any:
+        return max(a[0], b[0]), max(a[1], b[1])
+
+    def total(value: Any) -> Any:
+        return value[0] + value[1]
+
+    return _inlined(load, store, splat, fma, mul, maximum, total)
+
+
+def _tuples_of_eight() -> tuple[Any, ...]:
+    """The same for eight: as four pairs, since tuples can be put together."""
+    load2, store2, splat2, fma2, mul2, maximum2, _ = _tuples_of_two()
+
+    def load(array: Any, i: Any) -> Any:
+        return load2(array, i) + load2(array, i + 2) + load2(array, i + 4) + load2(array, i + 6)
+
+    def store(array: Any, i: Any, v: Any) -> None:
+        store2(array, i, v[0:2])
+        store2(array, i + 2, v[2:4])
+        store2(array, i + 4, v[4:6])
+        store2(array, i + 6, v[6:8])
+
+    def splat(value: Any) -> Any:
+        return splat2(value) + splat2(value) + splat2(value) + splat2(value)
+
+    def fma(a: Any, b: Any, c: Any) -> Any:
+        low = fma2(a[0:2], b[0:2], c[0:2]) + fma2(a[2:4], b[2:4], c[2:4])
+        return low + fma2(a[4:6], b[4:6], c[4:6]) + fma2(a[6:8], b[6:8], c[6:8])
+
+    def mul(a: Any, b: Any) -> Any:
+        low = mul2(a[0:2], b[0:2]) + mul2(a[2:4], b[2:4])
+        return low + mul2(a[4:6], b[4:6]) + mul2(a[6:8], b[6:8])
+
+    def maximum(a: Any, b: Any) -> Any:
+        low = maximum2(a[0:2], b[0:2]) + maximum2(a[2:4], b[2:4])
+        return low + maximum2(a[4:6], b[4:6]) + maximum2(a[6:8], b[6:8])
+
+    def total(value: Any) -> Any:
+        low = value[0] + value[1] + value[2] + value[3]  # one after the other, as the vectors' lanes are added up
+        return low + value[4] + value[5] + value[6] + value[7]
+
+    return _inlined(load, store, splat, fma, mul, maximum, total)
 
 
 def _pairs_of_tuples() -> tuple[Any, ...]:
-    spread = _compiled("(pair): return pair + pair + pair + pair")
-    after = _compiled("(a, b): return (a[6], a[7], b[0], b[1], b[2], b[3], b[4], b[5])")
-    last = _compiled("(value): return (value[6], value[7])")
-    top = _compiled("(value): return max(value)")
-    return spread, after, last, top
+    def spread(pair: Any) -> Any:
+        return pair + pair + pair + pair
+
+    def after(a: Any, b: Any) -> Any:
+        return a[6:8] + b[0:6]
+
+    def last(value: Any) -> Any:
+        return value[6], value[7]
+
+    def top(value: Any) -> Any:
+        return max(value)
+
+    return _inlined(spread, after, last, top)
 
 
 @functools.cache
@@ -209,7 +244,7 @@ def _made() -> tuple[tuple[Any, ...], ...]:
             return of_two, of_eight, _pairs_of_vectors(two, eight)
         except (ImportError, AttributeError):  # another Numba than this was written for
             pass
-    return _tuples(2), _tuples(8), _pairs_of_tuples()
+    return _tuples_of_two(), _tuples_of_eight(), _pairs_of_tuples()
 
 
 def _named(row: int, count: int) -> list[LazyKernel]:

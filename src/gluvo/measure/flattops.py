@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gluvo.dsp.kernel import kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 
 
 @dataclass(frozen=True)
@@ -74,7 +74,7 @@ class FlatTopCounter:
 
 
 @kernel
-def _is_cut(x, start, end, sign, low, high):  # type: ignore[no-untyped-def]
+def _is_cut(x: Floats, start: int, end: int, sign: float, low: float, high: float) -> bool:
     """Whether a run of samples from `low` to `high` is flatter than what lies beside it allows."""
     n, bend, left, right = end - start, 0.0, 0.0, 0.0
     for k in range(BESIDE):
@@ -98,7 +98,7 @@ def _is_cut(x, start, end, sign, low, high):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _runs(x, channel, least, above, ratio, found):  # type: ignore[no-untyped-def]
+def _runs(x: Audio, channel: int, least: int, above: float, ratio: float, found: Ints) -> int:
     count, i, frames = 0, 0, x.shape[0]
     while i < frames:
         first = abs(x[i, channel])

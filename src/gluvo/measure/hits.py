@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from gluvo.dsp.db import power_db
-from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, Singles, kernel
 from gluvo.progress import CORES, step_back
 
 ENVELOPE_HOP = 0.0005
@@ -156,7 +156,7 @@ def peak_envelope(x: np.ndarray, rate: int) -> Floats:
 
 
 @kernel
-def _largest(x, edges, out):  # type: ignore[no-untyped-def]
+def _largest(x: Audio | Singles, edges: Ints, out: Floats) -> None:
     for k in range(out.shape[0]):
         top = 0.0
         for i in range(edges[k], edges[k + 1]):

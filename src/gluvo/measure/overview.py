@@ -7,10 +7,11 @@ from typing import Protocol
 
 import numpy as np
 
-from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.kernel import Floats, Singles, kernel
 from gluvo.dsp.simd_max import largest
 from gluvo.dsp.vectors import fma8, load8, splat8, total8
-from gluvo.measure.trace import Span, Trace, hop_frames
+from gluvo.measure.trace import Span, Trace
+from gluvo.measure.truepeak import hop_frames
 
 OUTLINE_HOP = 256
 """Frames between points of an outline."""
@@ -52,7 +53,7 @@ def outline_of(x: Sliced, rate: int) -> Outline:
 
 
 @kernel
-def _extremes(x, hop, low, high):  # type: ignore[no-untyped-def]
+def _extremes(x: Singles, hop: int, low: Floats, high: Floats) -> None:
     for k in range(low.shape[0]):
         bottom, top = 0.0, 0.0
         for i in range(k * hop, min(x.shape[0], (k + 1) * hop)):
@@ -230,7 +231,9 @@ class ReductionTracer:
 
 
 @kernel
-def _collect(reduction, at, frames, hop, curve, mean, top, busy):  # type: ignore[no-untyped-def]
+def _collect(
+    reduction: Floats, at: int, frames: int, hop: int, curve: Singles, mean: Floats, top: Floats, busy: Floats
+) -> None:
     n = max(0, min(reduction.shape[0], frames - at))
     _draw(reduction[:n], at, curve)
     i = 0
@@ -247,7 +250,7 @@ def _collect(reduction, at, frames, hop, curve, mean, top, busy):  # type: ignor
 
 
 @kernel
-def _draw(reduction, at, curve):  # type: ignore[no-untyped-def]
+def _draw(reduction: Floats, at: int, curve: Singles) -> None:
     """The largest of every point of the curve: four go side by side, which need not wait for one another."""
     i, n = 0, reduction.shape[0]
     while i < n:
@@ -266,7 +269,7 @@ def _draw(reduction, at, curve):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _sum(x):  # type: ignore[no-untyped-def]
+def _sum(x: Floats) -> float:
     """The sum of values, eight at a time."""
     sums, one, k = splat8(0.0), splat8(1.0), 0
     while k + 8 <= x.shape[0]:

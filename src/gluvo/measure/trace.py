@@ -260,7 +260,7 @@ SUMS = 6
 
 
 @kernel
-def sum_hops(coefficients, memory, x, hop, begun, sums, rows):  # type: ignore[no-untyped-def]
+def sum_hops(coefficients: Floats, memory: Floats, x: Audio, hop: int, begun: int, sums: Floats, rows: Floats) -> None:
     """The sums of every hop that ends in `x` (frames, 2), into rows from the first on.
 
     `begun` frames of the first one have been before; `sums` (6) and the `memory` of the K-weighting, two sections with

@@ -18,7 +18,7 @@ from gluvo.dsp.interpolation import (
     fine_phases,
     steep_peak,
 )
-from gluvo.dsp.kernel import Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.simd_max import largest
 from gluvo.progress import CORES, step_back
 
@@ -71,7 +71,18 @@ class HopPeaks:
 
 
 @kernel
-def read_hops(coarse, steep, count, history, rough, near, x, hop, readings, out):  # type: ignore[no-untyped-def]
+def read_hops(
+    coarse: Floats,
+    steep: Floats,
+    count: int,
+    history: Floats,
+    rough: Floats,
+    near: Floats,
+    x: Audio,
+    hop: int,
+    readings: Floats,
+    out: Floats,
+) -> None:
     """See `HopPeaks.read`. Only where a reading may raise its hop's peak it is taken finely."""
     frames = x.shape[0] - TAPS + 1
     left, right = history[0], history[1]

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 
 from gluvo.dsp.compression import pole
 from gluvo.dsp.db import db_of
 from gluvo.dsp.filters import Sections
-from gluvo.dsp.kernel import Audio, kernel
+from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 from gluvo.dsp.limiting import CeilingHolder, magnitudes
 from gluvo.measure.trace import k_weighting
 from gluvo.steps import MAX_BLOCK
@@ -25,7 +26,7 @@ GUARD_AHEAD, GUARD_HOLD, GUARD_RELEASE = 0.003, 0.025, 0.1
 
 
 @kernel
-def faded_mix(x, base, changes, ages, length, out):  # type: ignore[no-untyped-def]
+def faded_mix(x: Audio, base: Floats, changes: Floats, ages: Ints, length: int, out: Audio) -> None:
     """Add `x` to `out` through a 2 × 2 matrix: `base`, and `changes` (ramps, 2, 2) that come in over `length` frames.
 
     `ages` tell for how many frames each has been under way; what is done becomes part of the base. Each comes in by
@@ -107,7 +108,7 @@ class Fader:
 
 
 @kernel
-def best_lag(x, first, count, step):  # type: ignore[no-untyped-def]
+def best_lag(x: Audio, first: int, count: int, step: int) -> int:
     """The lag from `first` on, among so many, at which `x` (frames, 2) is most like itself, in steps of `step` frames; by
     the normalised autocorrelation of the sum of both channels. The first one, where no other is better by a tenth."""
     n = x.shape[0]
@@ -127,7 +128,7 @@ def best_lag(x, first, count, step):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def crossfade(old, new, at, length):  # type: ignore[no-untyped-def]
+def crossfade(old: Audio, new: Audio, at: int, length: int) -> None:
     """Fade `new` in over `old`, in place of `new`, from place `at` (before the fade if negative) of `length` frames.
 
     With level ends (3 s² − 2 s³): the corners of a straight fade would be heard as zipper noise on a steady tone.
@@ -139,7 +140,7 @@ def crossfade(old, new, at, length):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def scaled(x, before, after):  # type: ignore[no-untyped-def]
+def scaled(x: Audio, before: float, after: float) -> None:
     """Scale `x` (frames, 2) in place by a factor that goes straight from one to another."""
     n = x.shape[0]
     for i in range(n):
@@ -208,7 +209,7 @@ class Guard:
 
     def __init__(self, rate: int) -> None:
         ahead = round(GUARD_AHEAD * rate)
-        self._make = lambda: CeilingHolder(
+        self._make: Callable[[], CeilingHolder] = lambda: CeilingHolder(
             lookahead=ahead,
             smoothing=ahead,
             ceiling=0.0,

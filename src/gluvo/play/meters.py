@@ -130,7 +130,7 @@ class Meters:
 
 
 @kernel
-def keep(before, after, place, ring):  # type: ignore[no-untyped-def]
+def keep(before: Audio, after: Audio, place: int, ring: Floats) -> None:
     """Put a block of two sounds into a ring, from a place in it on."""
     for i in range(before.shape[0]):
         ring[place, 0], ring[place, 1] = before[i, 0], before[i, 1]
@@ -141,7 +141,7 @@ def keep(before, after, place, ring):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def peaks_of(x, left, right, out):  # type: ignore[no-untyped-def]
+def peaks_of(x: Audio, left: float, right: float, out: Floats) -> None:
     """The largest magnitudes of both channels, scaled."""
     a, b = 0.0, 0.0
     for i in range(x.shape[0]):
@@ -150,7 +150,7 @@ def peaks_of(x, left, right, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def summed_up(x, weighted, peaks):  # type: ignore[no-untyped-def]
+def summed_up(x: Audio, weighted: Floats, peaks: Floats) -> tuple[float, float, float, float]:
     """Sample peaks of both channels, the true peak, and the K-weighted mean square with channels summed.
 
     `peaks` is (2, frames or more), the others (frames, 2).

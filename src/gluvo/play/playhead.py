@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, kernel
+from gluvo.dsp.kernel import Audio, Ints, Singles, kernel
 
 FADE_SECONDS = 0.010
 POSITION, TAIL, FADE_LEFT, LOOP_START, LOOP_END = range(5)
@@ -15,7 +15,7 @@ NOWHERE = np.zeros((0, 4), dtype=np.int64)
 
 
 @kernel
-def _own(position, length, stretches):  # type: ignore[no-untyped-def]
+def _own(position: int, length: int, stretches: Ints) -> tuple[int, int, int]:
     """Where in a sound of its own time a place of the song lies; how many frames ago the sound jumped there, and where it
     would have gone on from; −1 where it has not."""
     for k in range(stretches.shape[0]):
@@ -38,7 +38,7 @@ def _own(position, length, stretches):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def read_block(samples, offset, plan, fade, beside, stretches, out):  # type: ignore[no-untyped-def]
+def read_block(samples: Singles, offset: int, plan: Ints, fade: int, beside: bool, stretches: Ints, out: Audio) -> None:
     """Read the next frames of `samples` (frames, 2) by a plan (see `Playhead`) into `out`; the plan goes on.
 
     The samples begin `offset` frames into the song, and outside of them there is silence; or, if they lie `beside` the
@@ -83,13 +83,13 @@ def read_block(samples, offset, plan, fade, beside, stretches, out):  # type: ig
 
 
 @kernel
-def _smooth(share):  # type: ignore[no-untyped-def]
+def _smooth(share: float) -> float:
     """A fade without corners, 3 s² − 2 s³."""
     return share * share * (3.0 - 2.0 * share)
 
 
 @kernel
-def pass_by(plan, fade, frames):  # type: ignore[no-untyped-def]
+def pass_by(plan: Ints, fade: int, frames: int) -> None:
     """Let the plan go on by so many frames without reading anything."""
     for _ in range(frames):
         if plan[4] > plan[3] and plan[0] == plan[4]:
@@ -101,7 +101,9 @@ def pass_by(plan, fade, frames):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _sample(samples, length, position, offset, fade, beside, stretches):  # type: ignore[no-untyped-def]
+def _sample(
+    samples: Singles, length: int, position: int, offset: int, fade: int, beside: bool, stretches: Ints
+) -> tuple[float, float]:
     if not beside:
         p = position - offset
         if 0 <= p < length:

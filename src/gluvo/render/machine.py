@@ -8,7 +8,7 @@ import numpy as np
 
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.input_history import HISTORY_SECONDS, InputHistory
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, Singles, kernel
 from gluvo.progress import Progress, no_progress
 from gluvo.render.plan import Ear, Mix, Node, Run, Source
 from gluvo.session.media import Material
@@ -134,7 +134,7 @@ def mix_all(sounds: Sequence[Audio], gains: Floats, out: Audio) -> None:
 
 
 @kernel
-def mix_in(x, gains, first, out):  # type: ignore[no-untyped-def]
+def mix_in(x: Audio | Singles, gains: Floats, first: bool, out: Audio) -> None:
     """Add `x` (frames, 2) to `out`, left and right times their gains; the `first` takes the place of what was there."""
     flat, total = x.reshape(-1), out.reshape(-1)
     left, right = gains[0], gains[1]

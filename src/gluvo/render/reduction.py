@@ -10,7 +10,8 @@ import numpy as np
 from gluvo.dsp.compression import arriving
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.overview import heard_hops
-from gluvo.measure.trace import Span, hop_frames
+from gluvo.measure.trace import Span
+from gluvo.measure.truepeak import hop_frames
 from gluvo.render.song import Rendered
 from gluvo.steps import Step
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from gluvo.dsp.kernel import kernel
+from gluvo.dsp.kernel import Floats, Singles, kernel
 from gluvo.session.scratch import scratch
 
 
@@ -56,7 +56,7 @@ def stretch_of(audio: Sounding, frames: slice) -> Sounding:
 
 
 @kernel
-def scale(x, gains, out):  # type: ignore[no-untyped-def]
+def scale(x: Singles, gains: Floats, out: Singles) -> None:
     """`x` (frames, 2) times a gain for either side, into `out`."""
     left, right = gains[0], gains[1]
     if left == right:  # one after the other, which the compiler makes vectors of

@@ -13,10 +13,11 @@ from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Tracer
 from gluvo.progress import Progress, no_progress
 from gluvo.session.media import media_of, read_media
-from gluvo.session.records import MIX, MOST_NAME, Bus, Deliverable, Reference, Section, Session, Stem, View
+from gluvo.session.records import MIX, Bus, Deliverable, Reference, Section, Session, Stem, View
 from gluvo.session.sections import proposed
 from gluvo.session.sounds import blocks_of, header_of
 from gluvo.session.store import checked
+from gluvo.steps.settings import MOST_NAME
 
 
 def new_session(

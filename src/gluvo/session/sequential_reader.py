@@ -14,8 +14,9 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
+from numpy.typing import NDArray
 
-from gluvo.dsp.kernel import kernel
+from gluvo.dsp.kernel import Singles, kernel
 
 RAW = getattr(getattr(soundfile, "_snd", None), "sf_read_raw", None)
 """The library's function for bytes, if there is one."""
@@ -57,7 +58,7 @@ def hush_for(path: Path) -> contextlib.AbstractContextManager[None]:
     return hushed if path.suffix.lower() in (".mp3", ".mp2") else contextlib.nullcontext()
 
 
-class SequentialReader(soundfile.SoundFile):
+class SequentialReader(soundfile.SoundFile):  # type: ignore[misc]  # the library has no types
     """A file that is read from its beginning to its end. Told that it can seek, the library does so after every piece,
     which fails where the length is not known."""
 
@@ -82,7 +83,7 @@ class SequentialReader(soundfile.SoundFile):
 
 
 @kernel
-def unpack(raw, out):  # type: ignore[no-untyped-def]
+def unpack(raw: NDArray[np.uint8], out: Singles) -> None:
     """Samples of three bytes, the lowest first, as numbers: full scale is ±1, which float32 holds exactly."""
     for i in range(out.shape[0]):
         bits = np.int64(raw[3 * i + 2]) << 24 | np.int64(raw[3 * i + 1]) << 16 | np.int64(raw[3 * i]) << 8

@@ -11,8 +11,8 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
-from gluvo.dsp.filters import NOTHING, Floats, Sections, cascade, low_cut
-from gluvo.dsp.kernel import Audio
+from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
+from gluvo.dsp.kernel import Audio, Floats
 from gluvo.dsp.matched import bell, tilt
 from gluvo.dsp.simd_max import largest
 from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step

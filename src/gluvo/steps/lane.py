@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp.db import FADER_OFF, fader_gain, gain_of
-from gluvo.dsp.kernel import Audio, kernel
+from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
 from gluvo.steps.kinds import AnyStep
 from gluvo.steps.settings import number, switch
@@ -115,7 +115,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
 
 
 @kernel
-def blended(x, lane, level, blend, out):  # type: ignore[no-untyped-def]
+def blended(x: Audio, lane: Floats, level: float, blend: float, out: Audio) -> None:
     """``(x + level · lane) · blend``; bit for bit `x` where the level is 0 and the blend 1."""
     main, side, made = x.reshape(-1), lane.reshape(-1), out.reshape(-1)
     for i in range(main.shape[0]):

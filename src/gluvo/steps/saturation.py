@@ -224,7 +224,7 @@ def _range_taps(low: float, high: float, rate: int) -> Floats | None:
 
 
 @kernel
-def add_weighted(x, more, mid, side, apart, out):  # type: ignore[no-untyped-def]
+def add_weighted(x: Audio, more: Floats, mid: float, side: float, apart: bool, out: Audio) -> None:
     """`x` plus what was made (frames, 2), weighted: left and right alike, or mid and side `split_output_gain`."""
     if apart:
         for i in range(x.shape[0]):

@@ -186,7 +186,7 @@ def _matrix(width: float, balance: float) -> list[list[float]]:
 
 
 @kernel
-def add_turned(x, matrix, out):  # type: ignore[no-untyped-def]
+def add_turned(x: Audio, matrix: Floats, out: Audio) -> None:
     """Add `x` through a 2 × 2 matrix."""
     a, b, c, d = matrix[0, 0], matrix[0, 1], matrix[1, 0], matrix[1, 1]
     for i in range(x.shape[0]):
@@ -196,7 +196,7 @@ def add_turned(x, matrix, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def split_sides(x, mid, side):  # type: ignore[no-untyped-def]
+def split_sides(x: Audio, mid: Floats, side: Floats) -> None:
     """Mid into both columns of `mid`, side into both of `side`."""
     for i in range(x.shape[0]):
         m, s = 0.5 * (x[i, 0] + x[i, 1]), 0.5 * (x[i, 0] - x[i, 1])
@@ -205,7 +205,7 @@ def split_sides(x, mid, side):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def join_sides(mid, side, out):  # type: ignore[no-untyped-def]
+def join_sides(mid: Floats, side: Floats, out: Audio) -> None:
     for i in range(out.shape[0]):
         out[i, 0] = mid[i, 0] + side[i, 0]
         out[i, 1] = mid[i, 0] - side[i, 0]

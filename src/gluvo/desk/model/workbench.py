@@ -84,7 +84,13 @@ class Workbench(OpenSession):
 
     def _reactions(self) -> list[tuple[Watched, Callable[[], None]]]:
         """Slices of the session and of the picture, and what is done when one of them is another."""
-        listening, session, view = self.listening, lambda: self.session, lambda: self.session.view
+        listening = self.listening
+
+        def session() -> Session:
+            return self.session
+
+        def view() -> View:
+            return self.session.view
 
         def alone() -> tuple[object, ...]:
             """What is made only while it is heard."""

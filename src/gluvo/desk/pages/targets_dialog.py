@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -199,7 +200,7 @@ class TargetsDialog(QDialog):
     def _keep(self) -> None:
         self._trying(lambda: keep_targets(self._own))
 
-    def _trying(self, act) -> None:  # type: ignore[no-untyped-def]
+    def _trying(self, act: Callable[[], object]) -> None:
         try:
             act()
             self.trouble.setText("")

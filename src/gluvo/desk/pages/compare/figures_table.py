@@ -7,7 +7,7 @@ import io
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QBrush, QColor
+from PySide6.QtGui import QBrush, QColor, QKeyEvent
 from PySide6.QtWidgets import QHeaderView, QTableWidgetItem
 
 from gluvo.compare.profile import LINES, Line
@@ -111,7 +111,7 @@ class FiguresTable(Table):
         shade.setAlpha(round(90 * much))
         item.setBackground(QBrush(shade))
 
-    def keyPressEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             self.choose_next(1 if event.key() == Qt.Key.Key_Right else -1)
         else:

@@ -12,8 +12,9 @@ from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.table import Table
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
-from gluvo.session.records import MOST_NAME, Version
+from gluvo.session.records import Version
 from gluvo.session.versions import Difference, differences, state_of
+from gluvo.steps.settings import MOST_NAME
 
 COLUMNS = (("Version", 0), ("Kept", 84), ("LUFS", 52), ("LRA", 44), ("PLR", 44), ("dBTP", 50), ("Differs", 56))
 CHANGES = (("Where", 0), ("What", 84), ("There", 88), ("Now", 88))

@@ -7,8 +7,8 @@ from typing import Annotated
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeyEvent, QPen
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QKeyEvent, QPainter, QPen
 from PySide6.QtWidgets import QButtonGroup, QDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from gluvo.compare.hearables import ENCODINGS, Hearable, Stretch, TimeMap
@@ -59,8 +59,7 @@ class NoiseView(Chart):
         self._rate, self._amount = rate, amount
         self.setToolTip("The noise of each kind by frequency, in dB against that of TPDF: less where the ear is keen.")
 
-    def draw(self, painter, area) -> None:  # type: ignore[no-untyped-def]
-
+    def draw(self, painter: QPainter, area: QRectF) -> None:
         c, freqs = colours(), np.geomspace(20.0, self._rate / 2.0, 300)
         painter.setPen(QPen(c["faint"], 1.4))
         painter.drawPolyline(self.line(freqs, np.zeros(len(freqs))))
@@ -68,7 +67,7 @@ class NoiseView(Chart):
             painter.setPen(QPen(c[colour], 1.8))
             painter.drawPolyline(self.line(freqs, noise_of(kind, self._amount, freqs, self._rate)))  # type: ignore[arg-type]
 
-    def draw_over(self, painter, area) -> None:  # type: ignore[no-untyped-def]
+    def draw_over(self, painter: QPainter, area: QRectF) -> None:
         x = area.left() + 6
         for kind, colour in (("tpdf", "faint"), ("light", "mid"), ("ear", "side"), ("deep", "signal")):
             name = dict(KINDS)[kind]
