@@ -26,7 +26,7 @@ from gluvo.dsp.filters import Sections, low_cut
 from gluvo.dsp.fourier import aligned, transform, twiddle_factors
 from gluvo.dsp.kernel import kernel
 from gluvo.dsp.lazy_kernels import LazyKernel
-from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, magnitudes, reduce_block
+from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, ReleaseTimes, magnitudes, reduce_block
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.matched import _solved
 from gluvo.dsp.oversampling import add_filtered
@@ -207,7 +207,7 @@ def test_what_a_ceiling_holds_is_the_running_maximum_smoothed(
         ceiling=-6.0,
         knee=0.0,
         link=1.0,
-        times=(0.0, 0.0, 0.0),  # lets go at once, so that it falls to rest between
+        times=ReleaseTimes(0.0, 0.0, 0.0),  # lets go at once, so that it falls to rest between
         longest_block=1024,
     )
     peaks, reduction, out = np.zeros((2, 1024)), np.zeros(1024), np.zeros_like(x)
@@ -237,7 +237,7 @@ def test_what_is_sustained_is_let_go_slowly(seed: int, window: float, slow: floa
     ahead, hop, release = 40, round(RATE / HOPS_A_SECOND), 0.98
     charge, discharge = 0.99, 1.0 - 0.001 / slow
     made = dict(lookahead=ahead, smoothing=0, ceiling=-9.0, knee=0.0, link=1.0, longest_block=1024)
-    holder = CeilingHolder(**made, times=(release, charge, discharge), sustained=window, rate=RATE)
+    holder = CeilingHolder(**made, times=ReleaseTimes(release, charge, discharge), sustained=window, rate=RATE)
     peaks, reduction, told = np.zeros((2, 1024)), np.zeros(1024), []
     for a, b in cut(len(x), sizes):
         magnitudes(x[a:b], peaks)
@@ -471,7 +471,7 @@ def test_what_a_kernel_names_is_made_before_it_is_compiled() -> None:
     module = sys.modules[reduce_block.__module__]
     peaks = np.full((2, 64), 0.5)
     CeilingHolder(
-        lookahead=4, smoothing=4, ceiling=0.0, knee=0.0, link=1.0, times=(0.9, 0.0, 0.0), longest_block=64
+        lookahead=4, smoothing=4, ceiling=0.0, knee=0.0, link=1.0, times=ReleaseTimes(0.9, 0.0, 0.0), longest_block=64
     ).run(np.zeros((64, 2)), peaks, np.zeros((64, 2)), np.zeros(64))
     named = [getattr(module, name) for name in ("_need", "_smooth", "_hold", "_release", "_average")]
     assert not any(isinstance(found, LazyKernel) for found in named)

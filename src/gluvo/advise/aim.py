@@ -12,7 +12,7 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp import compression as comp
-from gluvo.dsp.kernel import Audio, Floats
+from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.roots import root_between
 from gluvo.measure.overview import HEARD_FROM, heard_hops
 from gluvo.measure.trace import Span
@@ -53,10 +53,9 @@ class Reducing(Protocol):
     """What a step that takes level away over a threshold has, for that to be looked for on its detector alone."""
 
     @property
-    def curve(self) -> Floats:
-        """Threshold, slope, knee and range, as `compression.wanted_reduction` takes them."""
+    def curve(self) -> comp.Curve: ...
 
-    def times(self, rate: int) -> Floats: ...
+    def times(self, rate: int) -> comp.Times: ...
 
     def detector(self, rate: int) -> LevelDetector: ...
 
@@ -88,7 +87,7 @@ def find_threshold(
     solved, now = step.solved_settings[setting], getattr(step, setting)
     aim = getattr(step, solved.aim)
     curve = cast(Reducing, step).curve
-    if float(curve[1] * curve[3]) == 0.0:
+    if curve.slope * curve.most == 0.0:
         return Found(now, 0.0, met=False)
     stretch = _Stretch(step, before, keys, span)
     if not stretch.heard.any():
@@ -182,11 +181,12 @@ def lift_hops(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joint
     detector, hop = glue.detector(rate), hop_frames(rate)
     level, lifts = (np.zeros((detector.columns, MAX_BLOCK)) for _ in range(2))
     state, hops, at = np.zeros(detector.columns), [], 0
+    curve, times = record(glue.lift_curve), record(glue.lift_times(rate))
     while at < len(stretch.audio):
         most = MAX_BLOCK // hop * hop if at >= stretch.skip else min(MAX_BLOCK, stretch.skip - at)
         block = np.ascontiguousarray(stretch.audio[at : at + most], dtype=np.float64)
         detector.run(block, level)
-        comp.lifts(level, len(block), glue.lift_curve, glue.lift_times(rate), state, lifts)
+        comp.lifts(level, len(block), curve, times, state, lifts)
         if at >= stretch.skip:
             whole = len(block) // hop
             hops.append(lifts[:, : whole * hop].max(axis=0).reshape(-1, hop).mean(axis=1))
@@ -198,7 +198,8 @@ def lift_hops(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joint
 
 def _lifted(glue: Glue, stretch: _Stretch, level: Floats, rate: int) -> Floats:
     lifts = np.zeros_like(level)
-    comp.lifts(level, level.shape[1], glue.lift_curve, glue.lift_times(rate), np.zeros(len(level)), lifts)
+    curve, times = record(glue.lift_curve), record(glue.lift_times(rate))
+    comp.lifts(level, level.shape[1], curve, times, np.zeros(len(level)), lifts)
     return stretch.counted(lifts.max(axis=0))
 
 
@@ -325,7 +326,8 @@ def _levels(step: Reducing, audio: np.ndarray, rate: int) -> Floats:
 
 def _fed_forward(step: Reducing, level: Floats, made: Floats, rate: int) -> Floats:
     """The reduction for levels (columns, frames) that have been read; `made`, of that shape, is written over."""
-    comp.ballistics(level, level.shape[1], step.curve, step.times(rate), np.zeros((len(level), 3)), made)
+    curve, times = record(step.curve), record(step.times(rate))
+    comp.ballistics(level, level.shape[1], curve, times, comp.stages(len(level)), made)
     return made[0] if len(made) == 1 else np.asarray(made.max(axis=0))
 
 

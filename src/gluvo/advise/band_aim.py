@@ -11,7 +11,7 @@ import numpy as np
 from gluvo.advise.aim import Found, range_of, sought
 from gluvo.dsp import compression as comp
 from gluvo.dsp.filters import Sections
-from gluvo.dsp.kernel import Floats
+from gluvo.dsp.kernel import Floats, record
 from gluvo.dsp.moving import follow, selector
 from gluvo.measure.trace import Span
 from gluvo.measure.truepeak import hop_frames
@@ -56,7 +56,7 @@ def find_band_threshold(
     def movement_at(threshold: float) -> float:
         progress(0.5)
         candidate = msgspec.structs.replace(band, threshold=threshold)
-        follow(levels, candidate.curve(eq.strength), candidate.times(before.rate), moved)
+        follow(levels, record(candidate.curve(eq.strength)), record(candidate.times(before.rate)), moved)
         return float(moved[skip:][counted].mean())
 
     return sought(movement_at, band.aim, *range_of(band, "threshold"))

@@ -7,10 +7,11 @@ feed-forward compressor whose gain is smoothed in the log domain by decoupled ba
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.kernel import Audio, Floats, Records, kernel
 from gluvo.dsp.logarithms import DB_OF_NEPER, to_db, to_factors
 
 DB = DB_OF_NEPER
@@ -68,6 +69,45 @@ def levels(x: Audio, link: float, smoothing: float, squares: Floats, work: Audio
         second[i] = q + link * (top - q)
 
 
+class Curve(NamedTuple):
+    """A static curve: levels in dB, all of them floats."""
+
+    threshold: float
+    slope: float
+    """dB of reduction for each dB over the threshold: ``1 − 1/ratio``."""
+    knee: float
+    most: float
+
+
+class Times(NamedTuple):
+    """The coefficients of `ballistics`, see `pole`."""
+
+    attack: float
+    release: float
+    charge: float
+    """Of the slow stage."""
+    discharge: float
+    auto: float
+    """How much of the slow stage holds, 0–1."""
+
+
+class LiftTimes(NamedTuple):
+    """The coefficients of `lifts`."""
+
+    back: float
+    """When the level rises."""
+    up: float
+
+
+STAGES = np.dtype([("first", np.float64), ("slow", np.float64), ("out", np.float64)])
+"""The state of `ballistics` in a column: release stage, slow stage, output; dB."""
+
+
+def stages(columns: int) -> Records:
+    """States of `ballistics` at rest."""
+    return np.zeros(columns, STAGES)
+
+
 @kernel
 def wanted_reduction(level: float, threshold: float, slope: float, knee: float, most: float) -> float:
     """The static curve: reduction in dB (≥ 0) for a level in dBFS, with a quadratic knee.
@@ -84,9 +124,9 @@ def wanted_reduction(level: float, threshold: float, slope: float, knee: float, 
 
 
 @kernel
-def wanted_reductions(level: Floats, curve: Floats, out: Floats) -> None:
-    """`wanted_reduction` for a row of levels, without a branch; `curve`: threshold, slope, knee, range."""
-    threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
+def wanted_reductions(level: Floats, curve: Records, out: Floats) -> None:
+    """`wanted_reduction` for a row of levels, without a branch; `curve`: a `Curve`."""
+    threshold, slope, knee, most = curve[0].threshold, curve[0].slope, curve[0].knee, curve[0].most
     half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
     for i in range(level.shape[0]):
         over = level[i] - threshold
@@ -95,25 +135,24 @@ def wanted_reductions(level: Floats, curve: Floats, out: Floats) -> None:
 
 
 @kernel
-def ballistics(level: Floats, frames: int, curve: Floats, times: Floats, state: Floats, out: Audio) -> None:
+def ballistics(level: Floats, frames: int, curve: Records, times: Records, state: Records, out: Audio) -> None:
     """Reduction in dB, smoothed, for the first `frames` of each row of `level` (columns, frames or more).
 
-    `curve`: threshold, slope ``1 − 1/ratio``, knee, range. `times`: coefficients of attack, release, the slow
-    state's charge and discharge, and the auto-release amount 0–1. `state`: (columns, 3): release stage, slow
-    stage, output.
+    `curve`: a `Curve`. `times`: `Times`. `state` (columns): see `STAGES`.
 
     The first stage takes rises at once and falls with the release time; the second follows rises with the
     attack time. Where the first has fallen below the second, the second follows it, so that a long attack
     does not lengthen the release: both time constants are what they say. Auto release adds a slow stage that
     only sustained reduction charges; the larger of the two holds.
     """
-    attack, release, charge, discharge, auto = times[0], times[1], times[2], times[3], times[4]
+    attack, release, charge, discharge = times[0].attack, times[0].release, times[0].charge, times[0].discharge
+    auto = times[0].auto
     rises, falls, charges, discharges = 1.0 - attack, 1.0 - release, 1.0 - charge, 1.0 - discharge
     rises_first = charge <= discharge
     for c in range(level.shape[0]):
         read, made = level[c, :frames], out[c, :frames]
         wanted_reductions(read, curve, made)
-        first, slow, y = state[c, 0], state[c, 1], state[c, 2]
+        first, slow, y = state[c].first, state[c].slow, state[c].out
         for i in range(read.shape[0]):
             want = made[i]
             first = max(want, release * first + falls * want)
@@ -122,28 +161,28 @@ def ballistics(level: Floats, frames: int, curve: Floats, times: Floats, state: 
             target = max(first, auto * slow)
             y = min(target, attack * y + rises * target)  # the latter is the larger one where it falls
             made[i] = y
-        state[c, 0] = first if first > 1e-12 else 0.0
-        state[c, 1] = slow if slow > 1e-12 else 0.0
-        state[c, 2] = y if y > 1e-12 else 0.0
+        state[c].first = first if first > 1e-12 else 0.0
+        state[c].slow = slow if slow > 1e-12 else 0.0
+        state[c].out = y if y > 1e-12 else 0.0
 
 
 @kernel
-def lifts(level: Floats, frames: int, curve: Floats, times: Floats, state: Floats, out: Audio) -> None:
+def lifts(level: Floats, frames: int, curve: Records, times: Records, state: Floats, out: Audio) -> None:
     """Gain in dB (≥ 0) of upward compression, smoothed, for the first `frames` of each row of `level` (columns, frames or
     more).
 
-    The static curve is that of `wanted_reduction` turned over: what lies under the threshold is lifted. `curve`: threshold,
-    slope, knee, range. `times`: coefficients with which it goes back when the level rises, and comes up when it falls.
-    `state` (columns): the gain.
+    The static curve is that of `wanted_reduction` turned over: what lies under the threshold is lifted. `curve`: a
+    `Curve`. `times`: `LiftTimes`. `state` (columns): the gain.
     """
-    threshold, back, up = curve[0], times[0], times[1]
-    half, inverse = 0.5 * curve[2], 0.5 / max(curve[2], 1e-30)
+    threshold, slope, knee, most = curve[0].threshold, curve[0].slope, curve[0].knee, curve[0].most
+    back, up = times[0].back, times[0].up
+    half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
     for c in range(level.shape[0]):
         read, made = level[c, :frames], out[c, :frames]
         for i in range(frames):
             under = threshold - read[i]
             inside = max(under + half, 0.0)
-            made[i] = min(curve[1] * (under if under >= half else inside * inside * inverse), curve[3])
+            made[i] = min(slope * (under if under >= half else inside * inside * inverse), most)
         y = state[c]
         for i in range(frames):
             want = made[i]
@@ -170,9 +209,9 @@ def feed_back(
     link: float,
     smoothing: float,
     squares: Floats,
-    curve: Floats,
-    times: Floats,
-    state: Floats,
+    curve: Records,
+    times: Records,
+    state: Records,
     level: Floats,
     out: Audio,
 ) -> None:
@@ -189,13 +228,14 @@ def feed_back(
     and slower inside it; release is as set once the sound is under the threshold, and quicker while it is above, by
     `QUICKEST` at most, so that high ratios do not follow single waves of low notes.
     """
-    threshold, slope, knee, most = curve[0], curve[1], curve[2], curve[3]
-    attack, release, charge, discharge, auto = times[0], times[1], times[2], times[3], times[4]
+    threshold, slope, knee, most = curve[0].threshold, curve[0].slope, curve[0].knee, curve[0].most
+    attack, release, charge, discharge = times[0].attack, times[0].release, times[0].charge, times[0].discharge
+    auto = times[0].auto
     columns = out.shape[0]
     for i in range(x.shape[0]):
         v = (
-            x[i, 0] * math.exp(-state[0, 2] / DB) * heard[0],
-            x[i, 1] * math.exp(-state[columns - 1, 2] / DB) * heard[1],
+            x[i, 0] * math.exp(-state[0].out / DB) * heard[0],
+            x[i, 1] * math.exp(-state[columns - 1].out / DB) * heard[1],
         )
         a, b = v
         for s in range(sos.shape[0]):
@@ -215,7 +255,7 @@ def feed_back(
         for c in range(columns):
             read = top if columns == 1 else la + link * (top - la) if c == 0 else lb + link * (top - lb)
             level[c, i] = read
-            first, slow, y = state[c, 0], state[c, 1], state[c, 2]
+            first, slow, y = state[c].first, state[c].slow, state[c].out
             came = read + y
             want = wanted_reduction(came, threshold, slope, knee, most)
             quicker = 1.0 / (1.0 - curve_slope(came, threshold, slope, knee, most))
@@ -224,9 +264,9 @@ def feed_back(
             target = max(first, auto * slow)
             y = target + (y - target) * (1.0 - (1.0 - attack) * (1.0 - slope) * quicker) if target > y else target
             out[c, i] = y
-            state[c, 0] = first if first > 1e-12 else 0.0
-            state[c, 1] = slow if slow > 1e-12 else 0.0
-            state[c, 2] = y if y > 1e-12 else 0.0
+            state[c].first = first if first > 1e-12 else 0.0
+            state[c].slow = slow if slow > 1e-12 else 0.0
+            state[c].out = y if y > 1e-12 else 0.0
     for s in range(sos.shape[0]):
         for k in range(2):
             for c in range(2):

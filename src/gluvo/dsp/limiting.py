@@ -14,6 +14,7 @@ nothing. So the gain does not follow the waves of a bass, and a single peak is l
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 
@@ -21,7 +22,7 @@ from gluvo.dsp.compression import larger, pole
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
-from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
+from gluvo.dsp.kernel import Audio, Bools, Floats, Ints, Records, kernel, record
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.simd_max import largest
 
@@ -38,6 +39,58 @@ APART = 0.008
 """Seconds that both windows are apart, beside the hold: a peak that is no wider is not sustained."""
 
 
+class Lengths(NamedTuple):
+    """Frames."""
+
+    hold: int
+    first: int
+    """Of the first moving average."""
+    second: int
+    hop: int
+
+
+class Ceiling(NamedTuple):
+    """What must not be passed."""
+
+    level: float
+    """dBFS"""
+    knee: float
+    """dB"""
+    link: float
+    """0–1; at 1 both channels are reduced alike."""
+
+
+class ReleaseTimes(NamedTuple):
+    """Coefficients, see `compression.pole`."""
+
+    release: float
+    charge: float
+    """Of the slow release."""
+    discharge: float
+
+
+COLUMN = np.dtype(
+    [
+        ("at", np.int64),  # in the stretch that is held
+        ("top", np.float64),  # the largest of that stretch so far
+        ("first_at", np.int64),  # in what will leave the first average, and the second
+        ("second_at", np.int64),
+        ("first_sum", np.int64),
+        ("second_sum", np.int64),
+        ("quick", np.float64),  # the quick and the slow release
+        ("slow", np.float64),
+        ("inside", np.int64),  # where in the hop
+        ("hop_peak", np.float64),
+        ("hops_at", np.int64),  # in `hops`, and the largest of its stretch so far
+        ("hops_top", np.float64),
+        ("heights_at", np.int64),
+        ("sustained", np.float64),
+        ("quiet", np.int64),  # for how many hops nothing has been wanted
+    ]
+)
+"""Where a column's hold, averages and releases stand; levels in dB of reduction."""
+
+
 @kernel
 def reduce_block(
     peaks: Floats,
@@ -45,85 +98,74 @@ def reduce_block(
     suffix: Floats,
     wanted: Floats,
     rings: Ints,
-    places: Ints,
-    state: Ints,
-    env: Floats,
+    state: Records,
+    holds: Bools,
     hops: Floats,
     heights: Floats,
-    lengths: Ints,
-    curve: Floats,
-    times: Floats,
+    lengths: Records,
+    ceiling: Records,
+    times: Records,
     work: Floats,
     reduction: Floats,
 ) -> bool:
     """The reduction in dB that `peaks` (2, frames or more) need, into as many rows of `reduction` as are linked apart.
 
-    `lengths`: hold, first and second average, and a hop, in frames. `curve`: ceiling in dB, knee in dB, link 0–1.
-    `times`: coefficients of release, slow charge and slow discharge. `places`: write index of both averages, and whether
-    anything is held. `work` (frames or more) is written over; see `_smooth` for the others. Where nothing is needed and
-    nothing is left to let go, there is nothing to do; the result says whether there was.
+    `lengths`, `ceiling` and `times` are `Lengths`, `Ceiling` and `ReleaseTimes` as records. `state` (2): see `COLUMN`.
+    `holds` (1): whether anything is held. `work` (frames or more) is written over; see where they are used for the others.
+    Where nothing is needed and nothing is left to let go, there is nothing to do; the result says whether there was.
     """
-    first, second = lengths[1], lengths[2]
-    columns = 1 if curve[2] >= 1.0 else 2
-    needed = _need(peaks, frames, curve, columns, work, reduction)
-    if not needed and not places[2]:
+    columns = 1 if ceiling[0].link >= 1.0 else 2
+    needed = _need(peaks, frames, ceiling, columns, work, reduction)
+    if not needed and not holds[0]:
         for c in range(columns):
             reduction[c, :frames] = 0.0
-            state[c, 0] = (state[c, 0] + frames) % lengths[0]
-            state[c, 3] = (state[c, 3] + frames) % lengths[3]
-        places[0], places[1] = (places[0] + frames) % first, (places[1] + frames) % second
+            state[c].at = (state[c].at + frames) % lengths[0].hold
+            state[c].inside = (state[c].inside + frames) % lengths[0].hop
+            state[c].first_at = (state[c].first_at + frames) % lengths[0].first
+            state[c].second_at = (state[c].second_at + frames) % lengths[0].second
         return False
-    w1, w2, held = places[0], places[1], 0
+    held = False
     for c in range(columns):
-        places[0], places[1] = w1, w2
         taken = reduction[c, :frames]
-        held |= _smooth(
-            taken, lengths, suffix[c], wanted[c], rings[c], places, state[c], env[c], hops[c], heights[c], times
-        )
-    places[2] = held
+        held |= _smooth(taken, lengths, suffix[c], wanted[c], rings[c], state[c : c + 1], hops[c], heights[c], times)
+    holds[0] = held
     return True
 
 
 @kernel
 def _smooth(
     want: Floats,
-    lengths: Ints,
+    lengths: Records,
     suffix: Floats,
     wanted: Floats,
     rings: Ints,
-    places: Ints,
-    state: Ints,
-    env: Floats,
+    state: Records,
     hops: Floats,
     heights: Floats,
-    times: Floats,
-) -> int:
-    """Hold, release and average a column's wanted reduction, in place; whether any is left to let go.
-
-    `state`: where in the stretch that is held, and the sums of both averages; where in the hop, in `hops` and in `heights`,
-    and for how many hops nothing has been wanted. `env`: the quick and the slow release, the largest of the stretch, of
-    the hop, of the stretch of hops, and what is sustained. The others: see where they are used.
-    """
-    _hold(want, lengths[0], suffix, wanted, state, env)
-    _release(want, lengths[3], state, env, hops, heights, times)
-    _average(want, lengths[1], lengths[2], rings, places, state)
-    if env[0] > 0.0 or env[1] > 0.0 or state[1] > 0 or state[2] > 0 or env[2] > 0.0 or suffix[0] > 0.0:
-        return 1
+    times: Records,
+) -> bool:
+    """Hold, release and average a column's wanted reduction, in place; whether any is left to let go."""
+    _hold(want, lengths[0].hold, suffix, wanted, state)
+    _release(want, lengths[0].hop, state, hops, heights, times)
+    _average(want, lengths[0].first, lengths[0].second, rings, state)
+    s = state[0]
+    if s.quick > 0.0 or s.slow > 0.0 or s.first_sum > 0 or s.second_sum > 0 or s.top > 0.0 or suffix[0] > 0.0:
+        return True
     # the windows may still hold something
-    if hops.shape[0] > 0 and (env[3] > 0.0 or state[6] <= hops.shape[0] + heights.shape[0]):
-        return 1
+    if hops.shape[0] > 0 and (s.hop_peak > 0.0 or s.quiet <= hops.shape[0] + heights.shape[0]):
+        return True
     wanted[:] = 0.0  # what was wanted in the stretch before lies there still
-    return 0
+    return False
 
 
 @kernel
-def _hold(want: Floats, hold: int, suffix: Floats, wanted: Floats, state: Ints, env: Floats) -> None:
+def _hold(want: Floats, hold: int, suffix: Floats, wanted: Floats, state: Records) -> None:
     """The largest of the last `hold` frames, in place.
 
     It goes by stretches of that length (van Herk, Pattern Recognition Letters 13, 1992): `wanted` has what was wanted in the
-    present one, `env[2]` the largest of it so far, `suffix` the largest from each place of the stretch before to its end.
+    present one, `suffix` the largest from each place of the stretch before to its end.
     """
-    at, top, i = state[0], env[2], 0
+    at, top, i = state[0].at, state[0].top, 0
     while i < want.shape[0]:
         n = min(want.shape[0] - i, hold - at)
         part, kept, before = want[i : i + n], wanted[at : at + n], suffix[at + 1 : at + 1 + n]
@@ -137,7 +179,8 @@ def _hold(want: Floats, hold: int, suffix: Floats, wanted: Floats, state: Ints, 
         if at == hold:
             _suffixes(wanted, suffix)
             at, top = 0, 0.0
-    state[0], env[2] = at, top
+    state[0].at = at
+    state[0].top = top
 
 
 @kernel
@@ -150,12 +193,12 @@ def _suffixes(values: Floats, out: Floats) -> None:
 
 
 @kernel
-def _release(most: Floats, hop: int, state: Ints, env: Floats, hops: Floats, heights: Floats, times: Floats) -> None:
+def _release(most: Floats, hop: int, state: Records, hops: Floats, heights: Floats, times: Records) -> None:
     """The larger of the quick and the slow release of `most`, in place; see `_sustained` for `hops` and `heights`."""
-    release, charge, discharge = times[0], times[1], times[2]
+    release, charge, discharge = times[0].release, times[0].charge, times[0].discharge
     lets_go = 1.0 - release
-    quick, slow, peak, sustained = env[0], env[1], env[3], env[4]
-    inside, quiet, looked, i = state[3], state[6], hops.shape[0] > 0, 0
+    quick, slow, peak, sustained = state[0].quick, state[0].slow, state[0].hop_peak, state[0].sustained
+    inside, quiet, looked, i = state[0].inside, state[0].quiet, hops.shape[0] > 0, 0
     while i < most.shape[0]:
         # what is sustained stands still until a hop ends, so that the slow release only nears it meanwhile
         ends = looked and most.shape[0] - i >= hop - inside
@@ -167,7 +210,7 @@ def _release(most: Floats, hop: int, state: Ints, env: Floats, hops: Floats, hei
             v = part[k]
             peak = max(peak, v)
             if ends and k == n - 1:
-                sustained = _sustained(peak, hops, heights, state, env)
+                sustained = _sustained(peak, hops, heights, state)
                 slow = slow if slow > LEAST else 0.0
                 quiet = 0 if peak > 0.0 else quiet + 1
                 own = charge if sustained > slow else discharge
@@ -180,18 +223,22 @@ def _release(most: Floats, hop: int, state: Ints, env: Floats, hops: Floats, hei
         if ends:
             inside, peak = 0, 0.0
     quick = quick if quick > LEAST else 0.0
-    env[0], env[1], env[3], env[4] = quick, slow, peak, sustained
-    state[3], state[6] = inside if looked else 0, quiet
+    state[0].quick = quick
+    state[0].slow = slow
+    state[0].hop_peak = peak
+    state[0].sustained = sustained
+    state[0].inside = inside if looked else 0
+    state[0].quiet = quiet
 
 
 @kernel
-def _average(want: Floats, first: int, second: int, rings: Ints, places: Ints, state: Ints) -> None:
-    """Two moving averages, in place. `rings` (2, longest) hold what will leave them, from `places` on, `state` their sums."""
+def _average(want: Floats, first: int, second: int, rings: Ints, state: Records) -> None:
+    """Two moving averages, in place. `rings` (2, longest) hold what will leave them."""
     units = want.view(np.int64)
     for i in range(want.shape[0]):
         units[i] = np.int64(math.ceil(want[i] * UNIT)) if want[i] > LEAST else 0
     leaving, later = rings[0], rings[1]
-    w1, w2, s1, s2 = places[0], places[1], state[1], state[2]
+    w1, w2, s1, s2 = state[0].first_at, state[0].second_at, state[0].first_sum, state[0].second_sum
     scale = 1.0 / (UNIT * first * second)
     for i in range(want.shape[0]):
         unit = units[i]
@@ -202,20 +249,23 @@ def _average(want: Floats, first: int, second: int, rings: Ints, places: Ints, s
         want[i] = s2 * scale
         w1 = w1 + 1 if w1 + 1 < first else 0
         w2 = w2 + 1 if w2 + 1 < second else 0
-    places[0], places[1], state[1], state[2] = w1, w2, s1, s2
+    state[0].first_at = w1
+    state[0].second_at = w2
+    state[0].first_sum = s1
+    state[0].second_sum = s2
 
 
 @kernel
-def _sustained(peak: float, hops: Floats, heights: Floats, state: Ints, env: Floats) -> float:
+def _sustained(peak: float, hops: Floats, heights: Floats, state: Records) -> float:
     """What was wanted both in the window that ends with this hop's `peak` and in the one before it.
 
     A window's most goes by stretches as in `_hold`: the first half of `hops` has the peaks of the present stretch, the second
-    the largest from each place of the stretch before to its end, `env[5]` the largest so far. `heights` holds the windows'
-    maxima for as long as both windows are apart. `state` has the places in both.
+    the largest from each place of the stretch before to its end. `heights` holds the windows' maxima for as long as both
+    windows are apart.
     """
-    window, at, late = hops.shape[0] // 2, state[4], state[5]
+    window, at, late = hops.shape[0] // 2, state[0].hops_at, state[0].heights_at
     hops[at] = peak
-    top = max(env[5], peak)
+    top = max(state[0].hops_top, peak)
     at += 1
     height = top
     if at < window:
@@ -223,17 +273,18 @@ def _sustained(peak: float, hops: Floats, heights: Floats, state: Ints, env: Flo
     else:
         _suffixes(hops[:window], hops[window:])
         at, top = 0, 0.0
-    env[5] = top
+    state[0].hops_top = top
     before = heights[late]
     heights[late] = height
-    state[4], state[5] = at, late + 1 if late + 1 < heights.shape[0] else 0
+    state[0].hops_at = at
+    state[0].heights_at = late + 1 if late + 1 < heights.shape[0] else 0
     return min(height, before)
 
 
 @kernel
-def _need(peaks: Floats, frames: int, curve: Floats, columns: int, levels: Floats, out: Audio) -> bool:
+def _need(peaks: Floats, frames: int, held: Records, columns: int, levels: Floats, out: Audio) -> bool:
     """Reduction in dB for the peaks: a quadratic knee that lies nowhere under the hard line. Whether there is any."""
-    ceiling, knee, link = curve[0], curve[1], curve[2]
+    ceiling, knee, link = held[0].level, held[0].knee, held[0].link
     start = 10.0 ** ((ceiling - 0.5 * knee) / 20.0)
     half, inverse = 0.5 * knee, 0.5 / max(knee, 1e-30)
     if columns == 1:
@@ -303,13 +354,13 @@ class CeilingHolder:
         ceiling: float,
         knee: float,
         link: float,
-        times: tuple[float, float, float],
+        times: ReleaseTimes,
         sustained: float = 0.0,
         rate: int = 48_000,
         extra_hold: int = 0,
         longest_block: int,
     ) -> None:
-        """Lengths in frames, levels in dB, `link` 0–1, `times` as in `reduce_block`.
+        """Lengths in frames, levels in dB, `link` 0–1.
 
         `sustained` is the window in seconds for the slow release; shorter than a hop, there is none.
         `extra_hold` keeps the reduction up that much longer, for what an interpolation filter spreads.
@@ -318,26 +369,24 @@ class CeilingHolder:
         first = max(1, smoothing + 1 - second)
         self.latency = lookahead
         hop = max(1, round(rate / HOPS_A_SECOND))
-        self.lengths = np.array([lookahead + 2 + extra_hold, first, second, hop], dtype=np.int64)
-        self.curve = np.array([ceiling, knee, link])
-        self.times = np.array(times)
+        self.lengths = Lengths(lookahead + 2 + extra_hold, first, second, hop)
+        self.ceiling = record(Ceiling(ceiling, knee, link))
+        self._lengths, self._times = record(self.lengths), record(times)
         self.columns = 1 if link >= 1.0 else 2
-        hold = int(self.lengths[0])
+        hold = self.lengths.hold
         self.suffix, self.wanted = np.zeros((2, hold + 1)), np.zeros((2, hold))
         self.rings = np.zeros((2, 2, max(first, second)), dtype=np.int64)
-        self.places = np.zeros(3, dtype=np.int64)
+        self.state, self.holds = np.zeros(2, COLUMN), np.zeros(1, dtype=np.bool_)
         window = int(sustained * rate / hop)
         self.hops = np.zeros((2, 2 * window))
         self.heights = np.zeros((2, window + math.ceil((hold + APART * rate) / hop) if window else 0))
-        self.state = np.zeros((2, 7), dtype=np.int64)
-        self.env = np.zeros((2, 6))
         self._late = Delay(lookahead)
         self._taken, self._factors = np.zeros((2, longest_block)), np.zeros((2, longest_block))
         self._work = np.zeros(longest_block)
 
     def begin(self, place: int) -> None:
         """Hops begin where the song's time is a multiple of them; what comes next is at `place` in it."""
-        self.state[:, 3] = place % self.lengths[3]
+        self.state["inside"] = place % self.lengths.hop
 
     def run(self, x: Audio, peaks: Floats, out: Audio, reduction: Floats) -> None:
         """Limit `x` (n, 2) into `out`, which may be `x`, given `peaks` (2, n or more), both of the same moment.
@@ -352,14 +401,13 @@ class CeilingHolder:
             self.suffix,
             self.wanted,
             self.rings,
-            self.places,
             self.state,
-            self.env,
+            self.holds,
             self.hops,
             self.heights,
-            self.lengths,
-            self.curve,
-            self.times,
+            self._lengths,
+            self.ceiling,
+            self._times,
             self._work,
             self._taken,
         ):
@@ -372,32 +420,43 @@ class CeilingHolder:
         """Go on where `other` is, but for the place in the hop. A hold of another length holds all that `other` holds for as
         long as it may; averages of another length start full of its present reduction."""
         self._late.adopt(other._late)
-        np.copyto(self.env, other.env)
-        np.copyto(self.places, other.places)
-        self.places[2] = 1  # whether anything is held is looked at again
+        own, their = self.state, other.state
+        for name in (
+            "first_at",
+            "second_at",
+            "first_sum",
+            "second_sum",
+            "quick",
+            "slow",
+            "hop_peak",
+            "hops_top",
+            "sustained",
+        ):
+            own[name] = their[name]
+        self.holds[0] = True  # whether anything is held is looked at again
         if self.wanted.shape == other.wanted.shape:
             np.copyto(self.suffix, other.suffix)
             np.copyto(self.wanted, other.wanted)
-            self.state[:, :3] = other.state[:, :3]
+            own["at"], own["top"] = their["at"], their["top"]
         else:
-            self.suffix[:, :-1] = np.maximum(other.suffix.max(axis=1), other.env[:, 2])[:, None]
-            self.env[:, 2] = 0.0
-            self.state[:, 1:3] = other.state[:, 1:3]
+            self.suffix[:, :-1] = np.maximum(other.suffix.max(axis=1), their["top"])[:, None]
+            own["top"] = 0.0
         if self.hops.shape == other.hops.shape and self.heights.shape == other.heights.shape:
             np.copyto(self.hops, other.hops)
             np.copyto(self.heights, other.heights)
-            self.state[:, 4:] = other.state[:, 4:]
+            for name in ("hops_at", "heights_at", "quiet"):
+                own[name] = their[name]
         elif self.hops.size:  # as though it had been sustained for as long as is looked at
-            self.hops[:] = self.heights[:] = other.env[:, 4:5]
-        if np.array_equal(self.lengths[1:], other.lengths[1:]):
+            self.hops[:] = self.heights[:] = their["sustained"][:, None]
+        if self.lengths[1:] == other.lengths[1:]:
             np.copyto(self.rings, other.rings)
             return
-        first, second = int(self.lengths[1]), int(self.lengths[2])
-        self.places[:2] = 0
+        _, first, second, _ = self.lengths
+        own["first_at"] = own["second_at"] = 0
         for c in range(2):
-            units = int(other.state[c, 2]) // int(other.lengths[1] * other.lengths[2])
+            units = int(their[c]["second_sum"]) // (other.lengths.first * other.lengths.second)
             self.rings[c, 0], self.rings[c, 1] = units, units * first
-            self.state[c, 1:3] = units * first, units * first * second
+            own[c]["first_sum"], own[c]["second_sum"] = units * first, units * first * second
 
 
 class Mender:
@@ -417,7 +476,7 @@ class Mender:
             ceiling=ceiling,
             knee=0.0,
             link=link,
-            times=(pole(0.02, rate), 0.0, 0.0),
+            times=ReleaseTimes(pole(0.02, rate), 0.0, 0.0),
             extra_hold=HALF,
             longest_block=longest_block,
         )

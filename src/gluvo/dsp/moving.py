@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 
-from gluvo.dsp.compression import QUIETEST, wanted_reductions
-from gluvo.dsp.kernel import Audio, Floats, kernel
+from gluvo.dsp.compression import QUIETEST, Curve, wanted_reductions
+from gluvo.dsp.kernel import Audio, Floats, Records, kernel, record
 from gluvo.dsp.logarithms import to_db
 from gluvo.dsp.vectors import fma2, fma8, load2, load8, mul2, splat2, splat8, store2, store8
 
@@ -20,6 +21,17 @@ STEP = 1.0 / 16.0
 """dB between the places of the table, in which its curves are straight to a hundred thousandth."""
 TILE = 256
 """Frames that are worked on at a time, so that what is reckoned for each stays near."""
+
+
+class MoveTimes(NamedTuple):
+    """The coefficients with which a band moves and comes back, see `compression.pole`."""
+
+    attack: float
+    release: float
+
+
+STILL = record(MoveTimes(0.0, 0.0))
+"""For a band whose movement is found elsewhere."""
 
 
 def selector(shape: str, freq: float, q: float, rate: int) -> Floats:
@@ -54,8 +66,8 @@ def move(
     columns: Floats,
     select: Floats,
     memory: Floats,
-    curve: Floats,
-    times: Floats,
+    curve: Records,
+    times: Records,
     rises: float,
     state: Floats,
     table: Floats,
@@ -69,7 +81,7 @@ def move(
 
     `heard` (frames, 2), which may be `x`, is what its level is read from. `columns`: which of the two columns it
     works on; the louder of them decides for both. `select` is the filter of its range, see `_listen`, and `memory` (6) its
-    past. `curve` and `times` are those of `Band`; `state` holds the two stages of the ballistics
+    past. `state` holds the two stages of the ballistics
     (Giannoulis, Massberg, Reiss, 2012). `rises` is 1 to raise and −1 to lower. `table` (sections, knots,
     2 × `FACTORS`) holds what the band's sections are over `span` dB, see `knots`; `place` is where its static gain of 0 dB
     lies, in dB of movement, or −1. `filters` (sections, 4) is their past. `work` is written over.
@@ -91,13 +103,21 @@ def move(
 
 @kernel
 def shift(
-    x: Audio, columns: Floats, moved: Floats, table: Floats, span: float, place: float, filters: Floats, work: Audio
+    x: Audio,
+    columns: Floats,
+    moved: Floats,
+    table: Floats,
+    span: float,
+    place: float,
+    filters: Floats,
+    work: Audio,
+    still: Records,
 ) -> None:
-    """As `move`, by what others have found: `moved` (frames), dB."""
+    """As `move`, by what others have found: `moved` (frames), dB. `still`: see `STILL`."""
     nothing = work[4 + FACTORS, :2]
     for start in range(0, x.shape[0], TILE):
         now = slice(start, start + TILE)
-        _filter(x[now], columns, moved[now], table, span, place, filters, nothing[:0], nothing, nothing, work)
+        _filter(x[now], columns, moved[now], table, span, place, filters, nothing[:0], still, nothing, work)
     _settle(filters.reshape(-1))
 
 
@@ -144,7 +164,7 @@ def _filter(
     place: float,
     filters: Floats,
     want: Floats,
-    times: Floats,
+    times: Records,
     state: Floats,
     work: Audio,
 ) -> None:
@@ -185,13 +205,13 @@ def _filter(
 
 
 @kernel
-def _step(x: Floats, factors: Floats, past: Floats, want: Floats, times: Floats, state: Floats) -> None:
+def _step(x: Floats, factors: Floats, past: Floats, want: Floats, times: Records, state: Floats) -> None:
     """Filter `x` (flat) by a section's `factors`, and follow what a band should move by, in place, in `want`.
 
     Both wait for their own last sample; side by side they wait at the same time.
     """
     n, m = x.shape[0] // 2, want.shape[0]
-    attack, release = times[0], times[1]
+    attack, release = times[0].attack, times[0].release
     rest, share = 1.0 - attack, 1.0 - release
     first, y = state[0], state[1]
     p, q = load2(past, 0), load2(past, 2)
@@ -215,7 +235,7 @@ def _step(x: Floats, factors: Floats, past: Floats, want: Floats, times: Floats,
 
 
 @kernel
-def follow(levels: Floats, curve: Floats, times: Floats, out: Floats) -> None:
+def follow(levels: Floats, curve: Records, times: Records, out: Floats) -> None:
     """By how many dB a band of a curve and times moves for these levels, from rest; see `move`."""
     wanted_reductions(levels, curve, out)
     nothing = np.zeros(4)
@@ -267,8 +287,8 @@ class MovingBand:
         self,
         columns: tuple[bool, bool],
         select: Floats,
-        curve: Floats,
-        times: Floats,
+        curve: Curve,
+        times: MoveTimes,
         table: Floats,
         *,
         rises: bool,
@@ -277,7 +297,8 @@ class MovingBand:
         """`select`: see `selector`. `table`: see `knots`, over the range of the curve. `neutral_at`: dB of movement at
         which the band does nothing; −1 where there is no such place."""
         self.columns = np.array(columns, dtype=np.float64)
-        self.select, self.curve, self.times, self.table = listener(select), curve, times, table
+        self.select, self.table = listener(select), table
+        self.curve, self.times, self._span = record(curve), record(times), max(curve.most, LEAST_MOVE)
         self.rises, self.neutral_at = 1.0 if rises else -1.0, neutral_at
         self.memory, self.state = np.zeros(6), np.zeros(2)
         self.filters = np.zeros((len(table), 4))
@@ -297,7 +318,7 @@ class MovingBand:
             self.rises,
             self.state,
             self.table,
-            max(self.curve[3], LEAST_MOVE),
+            self._span,
             self.neutral_at,
             self.filters,
             self._work,
@@ -323,7 +344,7 @@ class ShiftedBand:
 
     def run(self, x: Audio, moved: Floats, columns: Floats) -> None:
         """Move `x` (n, 2) in place by `moved` (n) dB; `columns`: which of the two are meant, 0 or 1 each."""
-        shift(x, columns, moved, self._table, self._span, self._neutral_at, self._filters, self._work)
+        shift(x, columns, moved, self._table, self._span, self._neutral_at, self._filters, self._work, STILL)
 
     def adopt(self, other: ShiftedBand) -> bool:
         """Go on where `other` is, if it has as many sections; whether it has."""

@@ -11,7 +11,7 @@ from gluvo.dsp.compression import pole
 from gluvo.dsp.db import db_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
-from gluvo.dsp.limiting import CeilingHolder, magnitudes
+from gluvo.dsp.limiting import CeilingHolder, ReleaseTimes, magnitudes
 from gluvo.measure.trace import k_weighting
 from gluvo.steps import MAX_BLOCK
 
@@ -215,7 +215,7 @@ class Guard:
             ceiling=0.0,
             knee=0.0,
             link=1.0,
-            times=(pole(GUARD_RELEASE, rate), 0.0, 0.0),
+            times=ReleaseTimes(pole(GUARD_RELEASE, rate), 0.0, 0.0),
             extra_hold=round(GUARD_HOLD * rate),
             longest_block=MAX_BLOCK,
         )
@@ -230,7 +230,7 @@ class Guard:
     def run(self, x: Audio, ceiling: float) -> bool:
         """The next block, in place; `ceiling` as a factor of full scale. Whether anything was held back."""
         n = len(x)
-        self._holder.curve[0] = db_of(ceiling)
+        self._holder.ceiling["level"] = db_of(ceiling)
         magnitudes(x, self._peaks)
         self._holder.run(x, self._peaks, x, self._taken)
         return bool(self._taken[:n].any())

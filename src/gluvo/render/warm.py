@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from gluvo.dsp.delay import clean
+from gluvo.dsp.kernel import record
 from gluvo.dsp.moving import follow
 from gluvo.measure.figures import figures_of
 from gluvo.measure.flattops import flat_tops
@@ -36,7 +37,7 @@ def warm_up(progress: Progress = no_progress) -> None:
     clean(np.zeros((4, 2)), np.zeros((4, 2)))
     levels, moved = np.zeros(64), np.zeros(64)
     bell = Band(id=1, dynamic=True)
-    follow(levels, bell.curve(), bell.times(RATE), moved)
+    follow(levels, record(bell.curve()), record(bell.times(RATE)), moved)
     for n, step in enumerate(variants):
         rendered_joint(Run("", "", (first,), step), [joint])
         progress((n + 1) / (len(variants) + 2))

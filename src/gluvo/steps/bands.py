@@ -9,11 +9,11 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp import matched
-from gluvo.dsp.compression import pole
+from gluvo.dsp.compression import Curve, pole
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import NOTHING, response
 from gluvo.dsp.kernel import Floats
-from gluvo.dsp.moving import LEAST_MOVE, knots
+from gluvo.dsp.moving import LEAST_MOVE, MoveTimes, knots
 from gluvo.steps.settings import choice, number, switch
 
 BAND, MOVING = "Band", "When it moves"
@@ -263,9 +263,9 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
             total *= matched.analogue_response(prototype, self.freq, freqs)
         return total
 
-    def curve(self, strength: float = 100.0) -> Floats:
-        """Threshold, slope, knee and range of its movement, as `compression.wanted_reduction` takes them."""
-        return np.array([self.threshold, 1.0 - 1.0 / self.ratio, KNEE, min(24.0, self.range * strength / 100.0)])
+    def curve(self, strength: float = 100.0) -> Curve:
+        """The static curve of its movement."""
+        return Curve(float(self.threshold), 1.0 - 1.0 / self.ratio, KNEE, min(24.0, self.range * strength / 100.0))
 
     def reaching(self, moved: float, strength: float = 100.0) -> Band:
         """The static band that it is when it has moved by so many dB. Its gain may pass what can be set by hand."""
@@ -275,16 +275,15 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
     def moving_table(self, rate: int, strength: float = 100.0) -> tuple[Floats, float]:
         """What it is over the range of its movement, as `moving.move` takes it, and how far it must have moved to do
         nothing: −1 where it never does."""
-        most, sign = max(LEAST_MOVE, float(self.curve(strength)[3])), 1.0 if self.moves == "up" else -1.0
+        most, sign = max(LEAST_MOVE, self.curve(strength).most), 1.0 if self.moves == "up" else -1.0
         count = max(3, math.ceil(most / KNOT_DB) + 1)
         gains = [self.reaching(sign * most * n / (count - 1), strength).gain for n in range(count)]
         table = knots([matched.cascaded(self._prototypes(gain), self.freq, rate) for gain in gains], most)
         neutral = -sign * self.scaled(strength)
         return table, abs(neutral) if 0.0 <= neutral <= most else -1.0
 
-    def times(self, rate: int) -> Floats:
-        """The coefficients of attack and release."""
-        return np.array([pole(self.attack / 1000.0, rate), pole(self.release / 1000.0, rate)])
+    def times(self, rate: int) -> MoveTimes:
+        return MoveTimes(pole(self.attack / 1000.0, rate), pole(self.release / 1000.0, rate))
 
     def describe(self) -> str:
         """Its shape in words."""

@@ -10,7 +10,7 @@ import numpy as np
 
 from gluvo.dsp import compression as comp
 from gluvo.dsp.filters import Sections, cascade, high_cut, low_cut
-from gluvo.dsp.kernel import Audio, Floats
+from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.moving import ShiftedBand
 from gluvo.dsp.sibilance import relative_levels
 from gluvo.dsp.simd_max import largest
@@ -152,13 +152,13 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
         return f"{self.threshold:.1f} dB under the voice, at most {self.range:.1f}".replace("-", "")
 
     @property
-    def curve(self) -> Floats:
-        """The static curve over the relative level, as `comp.ballistics` takes it."""
-        return np.array([self.threshold, 1.0, KNEE, self.range])
+    def curve(self) -> comp.Curve:
+        """The static curve over the relative level."""
+        return comp.Curve(float(self.threshold), 1.0, KNEE, float(self.range))
 
-    def times(self, rate: int) -> Floats:
-        """The coefficients that `comp.ballistics` takes; there is no slow release."""
-        return np.array([comp.pole(self.attack / 1000.0, rate), comp.pole(self.release / 1000.0, rate), 0.0, 0.0, 0.0])
+    def times(self, rate: int) -> comp.Times:
+        """There is no slow release."""
+        return comp.Times(comp.pole(self.attack / 1000.0, rate), comp.pole(self.release / 1000.0, rate), 0.0, 0.0, 0.0)
 
     def detector(self, rate: int) -> SibilanceDetector:
         return SibilanceDetector(self, rate)
@@ -221,11 +221,11 @@ class DeEsserProcessor(Processor):
     def __init__(self, settings: DeEsser, rate: int) -> None:
         super().__init__()
         self._passes = settings.is_transparent
-        self._curve, self._times = settings.curve, settings.times(rate)
+        self._curve, self._times = record(settings.curve), record(settings.times(rate))
         self._detector = settings.detector(rate)
         self._shelf = settings.shelf(rate) if settings.lowers == "split" and not self._passes else None
         self._level, self._reduction = np.zeros((1, MAX_BLOCK)), np.zeros((1, MAX_BLOCK))
-        self._factors, self._state = np.zeros((2, MAX_BLOCK)), np.zeros((1, 3))
+        self._factors, self._state = np.zeros((2, MAX_BLOCK)), comp.stages(1)
 
     def process(self, x: Audio, out: Audio) -> None:
         n, detector = len(x), self._detector

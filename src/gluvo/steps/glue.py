@@ -12,7 +12,7 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
-from gluvo.dsp.kernel import Audio, Floats
+from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.matched import bell, tilt
 from gluvo.dsp.simd_max import largest
 from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
@@ -441,32 +441,29 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         return self.feed_back and not self.key
 
     @property
-    def curve(self) -> Floats:
-        """The static curve as `comp.ballistics` takes it."""
-        return np.array([self.threshold, self.slope, self.knee, self.range])
+    def curve(self) -> comp.Curve:
+        """The static curve of what is reduced."""
+        return comp.Curve(float(self.threshold), float(self.slope), float(self.knee), float(self.range))
 
     @property
-    def lift_curve(self) -> Floats:
-        """The static curve of the lift as `comp.lifts` takes it."""
-        return np.array([self.lift_threshold, 1.0 - 1.0 / self.lift_ratio, self.knee, self.lift_range])
+    def lift_curve(self) -> comp.Curve:
+        """The static curve of the lift."""
+        slope = 1.0 - 1.0 / self.lift_ratio
+        return comp.Curve(float(self.lift_threshold), slope, float(self.knee), float(self.lift_range))
 
-    def lift_times(self, rate: int) -> Floats:
-        """The coefficients that `comp.lifts` takes."""
-        return np.array([comp.pole(self.lift_back / 1000.0, rate), comp.pole(self.lift_up / 1000.0, rate)])
+    def lift_times(self, rate: int) -> comp.LiftTimes:
+        return comp.LiftTimes(comp.pole(self.lift_back / 1000.0, rate), comp.pole(self.lift_up / 1000.0, rate))
 
     def detector(self, rate: int) -> Detector:
         return Detector(self, rate)
 
-    def times(self, rate: int) -> Floats:
-        """The coefficients that `comp.ballistics` takes."""
-        return np.array(
-            [
-                comp.pole(self.attack / 1000.0, rate),
-                comp.pole(self.release / 1000.0, rate),
-                comp.pole(0.35, rate),
-                comp.pole(self._slow, rate),
-                self.auto_release / 100.0,
-            ]
+    def times(self, rate: int) -> comp.Times:
+        return comp.Times(
+            attack=comp.pole(self.attack / 1000.0, rate),
+            release=comp.pole(self.release / 1000.0, rate),
+            charge=comp.pole(0.35, rate),
+            discharge=comp.pole(self._slow, rate),
+            auto=self.auto_release / 100.0,
         )
 
     def detector_sections(self, rate: int) -> Floats:
@@ -524,7 +521,7 @@ class GlueProcessor(Processor):
         self._back = settings.feeds_back
         self.latency = 0 if self._back else round(settings.look_ahead / 1000.0 * rate)
         self._mode = settings.mode
-        self._curve, self._times = settings.curve, settings.times(rate)
+        self._curve, self._times = record(settings.curve), record(settings.times(rate))
         self._makeup, self._mix = gain_of(settings.makeup), settings.mix / 100.0
         if settings.mix < 100.0:
             self.wet, self._share = np.zeros(MAX_BLOCK), np.zeros(MAX_BLOCK)
@@ -534,9 +531,9 @@ class GlueProcessor(Processor):
         self._level = np.zeros((columns, MAX_BLOCK))
         self._reduction = np.zeros((columns, MAX_BLOCK))
         self._factors = np.zeros((2, MAX_BLOCK))
-        self._state = np.zeros((columns, 3))
+        self._state = comp.stages(columns)
         self._lifts = settings.lifts
-        self._lift_curve, self._lift_times = settings.lift_curve, settings.lift_times(rate)
+        self._lift_curve, self._lift_times = record(settings.lift_curve), record(settings.lift_times(rate))
         # what is lifted goes by what comes in, also where reduction goes by what comes out
         self._lift_detector = Detector(settings, rate) if self._lifts and self._back else None
         self._lift = np.zeros((columns, MAX_BLOCK))
@@ -586,7 +583,9 @@ class GlueProcessor(Processor):
             return False
         heard = self._detector.adopt(other._detector)
         self._delay.adopt(other._delay)
-        self._state[:] = other._state if self._state.shape == other._state.shape else other._state.max(axis=0)
+        for stage in comp.STAGES.fields or ():
+            theirs = other._state[stage]
+            self._state[stage] = theirs if self._state.shape == theirs.shape else theirs.max()
         self._lift_state[:] = other._lift_state if len(self._lift_state) == len(other._lift_state) else 0.0
         if self._lift_detector is not None:
             return other._lift_detector is not None and self._lift_detector.adopt(other._lift_detector) and heard

@@ -11,7 +11,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio
-from gluvo.dsp.limiting import CeilingHolder, Mender, magnitudes
+from gluvo.dsp.limiting import CeilingHolder, Mender, ReleaseTimes, magnitudes
 from gluvo.steps import ceiling as ceiling_step
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
@@ -190,7 +190,7 @@ class LimiterProcessor(Processor):
             ceiling=settings.ceiling,
             knee=settings.knee,
             link=link,
-            times=(pole(release, rate), pole(CHARGE, rate), pole(settings.slow_release, rate)),
+            times=ReleaseTimes(pole(release, rate), pole(CHARGE, rate), pole(settings.slow_release, rate)),
             sustained=settings.sustained,
             rate=rate,
             longest_block=MAX_BLOCK,

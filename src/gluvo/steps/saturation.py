@@ -19,7 +19,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
-from gluvo.dsp.limiting import CeilingHolder, magnitudes
+from gluvo.dsp.limiting import CeilingHolder, ReleaseTimes, magnitudes
 from gluvo.dsp.matched import tilt
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
@@ -266,7 +266,7 @@ class SaturationProcessor(Processor):
                 ceiling=0.0,
                 knee=0.0,
                 link=1.0,
-                times=(pole(HOLD_RELEASE, rate), 0.0, 0.0),
+                times=ReleaseTimes(pole(HOLD_RELEASE, rate), 0.0, 0.0),
                 longest_block=MAX_BLOCK,
             )
             self.latency += ahead

@@ -249,7 +249,7 @@ class EqLane(Chart):
         own = db_of_response(band.response(self._freqs, self._rate, strength))
         painter.fillPath(self.filled(self.line(self._freqs, own), 0.0), c.soft("ink", 30))
         if band.moving:
-            most = float(band.curve(strength)[3])
+            most = band.curve(strength).most
             moved = band.reaching(most if band.moves == "up" else -most, strength)
             away = db_of_response(moved.response(self._freqs, self._rate))
             painter.setPen(QPen(c["reduction"], 1.2, Qt.PenStyle.DashLine))
