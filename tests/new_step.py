@@ -8,7 +8,8 @@ from typing import Annotated, ClassVar
 import msgspec
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, Floats
+from gluvo.dsp.compression import Curve
+from gluvo.dsp.kernel import Audio
 from gluvo.steps.base import Processor, Step
 from gluvo.steps.settings import number, switch
 from gluvo.steps.solved import Solved
@@ -28,8 +29,8 @@ class Press(Step, tag="press", frozen=True, kw_only=True):
     hold_aim: Annotated[bool, switch("Hold", "Keeps the threshold where it takes that much.", group="Press")] = False
 
     @property
-    def curve(self) -> Floats:
-        return np.array([self.threshold, 0.5, 0.0, 60.0])
+    def curve(self) -> Curve:
+        return Curve(self.threshold, 0.5, 0.0, 60.0)
 
     @property
     def feeds_back(self) -> bool:

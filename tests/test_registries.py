@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import ast
 import dataclasses
+import json
+import os
 import re
 import subprocess
 import sys
@@ -20,17 +22,21 @@ import numpy as np
 import pytest
 import soundfile
 
+from gluvo.compare import corridor
+from gluvo.compare.corridor import Finding, findings
 from gluvo.compare.hearables import IN_THE_SONG, REFERENCES, Stretch, TimeMap, hearables
 from gluvo.compare.match import RESULT
+from gluvo.compare.profile import profile_of
 from gluvo.deliver.formats import FORMATS, format_of
 from gluvo.desk.pages import target_panel
 from gluvo.errors import Cancelled, WriteError
 from gluvo.measure.figures import FIGURES, Figures
-from gluvo.measure.trace import Span
+from gluvo.measure.trace import Span, trace_of
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.playhead import NOWHERE, Playhead
 from gluvo.progress import Progress
 from gluvo.render.flow import CHUNK, rendered_joint
+from gluvo.render.joint import Joint
 from gluvo.render.plan import Plan, Run, Source
 from gluvo.render.song import Renderer
 from gluvo.session import chains
@@ -450,3 +456,28 @@ def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, mon
     go_on.set()
     (late,) = set(desk.bench.audio.references) - before
     desk.wait(lambda: late in desk.bench.audio.reference_figures)
+
+
+def test_a_road_test_and_a_device_are_a_record_each(tmp_path: Path) -> None:
+    soundfile.write(tmp_path / "Take.wav", music(5.0), RATE, "PCM_24")
+    done = subprocess.run(
+        [sys.executable, str(Path(__file__).with_name("with_new_records.py")), str(tmp_path)],
+        env=os.environ | {"QT_QPA_PLATFORM": "offscreen", "XDG_CONFIG_HOME": str(tmp_path / "config")},
+        capture_output=True,
+        text=True,
+        timeout=300,
+    )
+    assert done.returncode == 0, done.stderr
+    told = json.loads((tmp_path / "seen.json").read_text())
+    assert "Attic" in " ".join(told["row"]) and told["shown"] in told["row"] and "Attic" in told["shown"]
+    assert "A wire" in told["devices"] and told["chosen"] == "wire" and told["failed"] == ""
+    assert told["kept"] == "attic"
+
+
+def test_a_finding_is_a_function(monkeypatch: pytest.MonkeyPatch) -> None:
+    x = music(4.0)
+    profile = profile_of(Joint(x.astype(np.float32), trace_of(x, RATE)), None)
+    monkeypatch.setattr(
+        corridor, "FINDERS", (*corridor.FINDERS, lambda c: [Finding(f"{len(c.references)} at most.", 99.0)])
+    )
+    assert findings(profile, {"Old Pier": profile}, {})[0].text == "1 at most."

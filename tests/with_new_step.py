@@ -2,35 +2,20 @@
 
 from __future__ import annotations
 
-import importlib.machinery
-import importlib.util
 import json
 import sys
 from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
+from tests.changed_source import import_as
 
 FILE = Path(__file__).with_name("new_step.py")
 
 
 def with_new_step() -> None:
     """Import Gluvo as though the file lay in `steps`, and its name stood in `AnyStep`."""
-
-    class Kinds(importlib.machinery.SourceFileLoader):
-        def get_code(self, fullname: str):  # type: ignore[no-untyped-def]
-            source = Path(self.path).read_text()
-            source = source.replace("AnyStep = ", "from gluvo.steps.press import Press\nAnyStep = Press | ")
-            return compile(source, self.path, "exec")
-
-    class Finder(importlib.machinery.PathFinder):
-        @classmethod
-        def find_spec(cls, name, path=None, target=None):  # type: ignore[no-untyped-def]
-            if name == "gluvo.steps.press":
-                return importlib.util.spec_from_file_location(name, FILE)
-            if name == "gluvo.steps.kinds":
-                found = importlib.machinery.PathFinder.find_spec(name, path)
-                return importlib.util.spec_from_file_location(name, found.origin, loader=Kinds(name, found.origin))
-            return None
-
-    sys.meta_path.insert(0, Finder)
+    line = "from gluvo.steps.press import Press\nAnyStep = Press | "
+    import_as({"gluvo.steps.kinds": lambda source: source.replace("AnyStep = ", line)}, {"gluvo.steps.press": FILE})
 
 
 def seen(folder: Path) -> dict[str, object]:

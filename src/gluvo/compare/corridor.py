@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -74,31 +74,34 @@ class Finding:
     """The id of the strip that most of it arises on."""
 
 
+@dataclass(frozen=True, eq=False)
+class Compared:
+    """What is looked at for findings."""
+
+    result: Profile
+    references: Mapping[str, Profile]
+    """Profiles of the paired sections by name."""
+    buses: Mapping[str, tuple[str, Tone]]
+    """Name and spectra of what each strip sends into the mix, by id, in the same section."""
+    corridor: Corridor
+
+
 def findings(
     result: Profile, references: Mapping[str, Profile], buses: Mapping[str, tuple[str, Tone]]
 ) -> tuple[Finding, ...]:
-    """What the result is against the references, in plain words, the worst first.
-
-    `references`: profiles of the paired sections by name. `buses`: name and spectra of what each strip sends into the mix,
-    by id, in the same section.
-    """
+    """What the result is against the references, in plain words, the worst first; see `Compared`."""
     corridor = corridor_of(list(references.values()))
     if corridor is None or result.figures.integrated <= SILENT:
         return ()
-    cut = [
-        Finding(
-            f"{name} has been through a lossy codec: above {spoken(p.cut)} nothing is left, and nothing is judged.", 0.0
-        )
-        for name, p in references.items()
-        if p.cut is not None
-    ]
-    found = [*_of_tone(result, corridor, buses), *_of_figures(result, references), *cut]
+    compared = Compared(result, references, buses, corridor)
+    found = [finding for finder in FINDERS for finding in finder(compared)]
     worst = sorted((f for f in found if f.severity > 0.0), key=lambda f: -f.severity)[: MOST_TOLD + 3]
     inside = [f for f in found if f.severity == 0.0]
     return (*worst, *inside)
 
 
-def _of_tone(result: Profile, corridor: Corridor, buses: Mapping[str, tuple[str, Tone]]) -> list[Finding]:
+def _of_tone(compared: Compared) -> list[Finding]:
+    result, corridor, buses = compared.result, compared.corridor, compared.buses
     count = min(len(corridor.centres), len(result.centres))
     centres, outside = corridor.centres[:count], corridor.outside(result.spectrum[: len(corridor.centres)])[:count]
     heard = (centres >= LOWEST) & (centres <= HIGHEST)
@@ -161,7 +164,8 @@ TOLD_LINES: tuple[tuple[str, str, str, float], ...] = (
 """Which lines of the table have a sentence, what is said over and under the references, and how far outside is told."""
 
 
-def _of_figures(result: Profile, references: Mapping[str, Profile]) -> list[Finding]:
+def _of_figures(compared: Compared) -> list[Finding]:
+    result, references = compared.result, compared.references
     lines = {line.key: line for line in LINES}
     found, inside = [], []
     for key, over, under, told in TOLD_LINES:
@@ -182,6 +186,17 @@ def _of_figures(result: Profile, references: Mapping[str, Profile]) -> list[Find
     if inside:
         found.append(Finding(f"Within or near the references: {', '.join(inside)}.", 0.0))
     return found
+
+
+def _of_codecs(compared: Compared) -> list[Finding]:
+    words = "{} has been through a lossy codec: above {} nothing is left, and nothing is judged."
+    cuts = {name: p.cut for name, p in compared.references.items() if p.cut is not None}
+    return [Finding(words.format(name, spoken(cut)), 0.0) for name, cut in cuts.items()]
+
+
+FINDERS: tuple[Callable[[Compared], list[Finding]], ...] = (_of_tone, _of_figures, _of_codecs)
+"""What looks for findings, in the order in which those that matter alike are told. A new kind is a function here; a figure
+that is to have a sentence is a line of `TOLD_LINES`."""
 
 
 def _unit(line: Line) -> str:

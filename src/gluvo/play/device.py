@@ -6,6 +6,8 @@ import contextlib
 import logging
 import math
 import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
@@ -111,8 +113,12 @@ class SoundCard:
             self._stream.close()
 
 
-def outputs() -> list[tuple[int, str]]:
-    """The sound cards' outputs: number and name. Empty where there are none, or PortAudio cannot list them."""
+def _cards() -> list[str]:
+    """The names of the sound cards' outputs, in PortAudio's order. Empty where there are none, or PortAudio cannot list them."""
+    return [name for _, name in _outputs()]
+
+
+def _outputs() -> list[tuple[int, str]]:
     try:
         import sounddevice
 
@@ -126,6 +132,34 @@ def outputs() -> list[tuple[int, str]]:
     return [(n, str(d["name"])) for n, d in enumerate(found) if d["max_output_channels"] >= 2]
 
 
+def _open_card(rate: int, name: str) -> Device:
+    return SoundCard(rate, next((n for n, found in _outputs() if found == name), None))
+
+
+@dataclass(frozen=True)
+class DeviceKind:
+    """A way to play."""
+
+    names: Callable[[], Sequence[str]]
+    """What there is of it to choose from, by names that are kept as the user's choice."""
+    open: Callable[[int, str], Device]
+    """One at a rate, by its name; its own choice where there is none of that name. Raises `DeviceError`."""
+    title: Callable[[str], str] = str
+    """What a name is called on screen."""
+
+
+DEVICE_KINDS: tuple[DeviceKind, ...] = (
+    DeviceKind(_cards, _open_card),
+    DeviceKind(lambda: [SILENT], lambda rate, _: SilentDevice(rate), lambda _: SilentDevice.name),
+)
+"""What can be played to. Without a choice it is the first kind of which there is any; a new one is a record here."""
+
+
+def device_choices() -> list[tuple[str, str]]:
+    """What to choose a device from: name, empty for the default, and title."""
+    return [("", "Default"), *((name, kind.title(name)) for kind in DEVICE_KINDS for name in kind.names())]
+
+
 def look_again() -> None:
     """Have the outputs listed anew: PortAudio keeps those that it found when it was first asked. No card may be open."""
     with contextlib.suppress(Exception):  # whatever is wrong with it, it is as it was
@@ -136,14 +170,11 @@ def look_again() -> None:
 
 
 def open_device(rate: int, choice: str = "") -> Device:
-    """The chosen output by name, else the default one, else the silent device."""
-    if choice == SILENT:
-        return SilentDevice(rate)
-    found = outputs()
-    index = next((n for n, name in found if name == choice), None)
+    """The chosen device; where there is none of that name, the default one, which is silent where nothing else plays."""
+    there = [(kind, kind.names()) for kind in DEVICE_KINDS]
+    kind = next((kind for kind, names in there if choice in names), next(kind for kind, names in there if names))
     try:
-        if found:
-            return SoundCard(rate, index)
+        return kind.open(rate, choice)
     except DeviceError:
         if choice:
             raise

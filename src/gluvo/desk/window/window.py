@@ -46,7 +46,7 @@ from gluvo.desk.window.reference_rows import ReferenceRows
 from gluvo.desk.window.timeline import Timeline
 from gluvo.errors import AudioFileError, GluvoError
 from gluvo.measure.loudness import LOUDEST_SECONDS
-from gluvo.play.device import SILENT, outputs
+from gluvo.play.device import device_choices
 from gluvo.play.engine import DIM_DB
 from gluvo.play.meters import Readings
 from gluvo.progress import Progress
@@ -169,11 +169,8 @@ class Window(QMainWindow):
             return [(o.name, partial(self.use_another, o.media.path), False) for o in owners]
 
         def devices() -> list[Entry]:
-            names = [("", "Default"), (SILENT, "Silent device"), *((name, name) for _, name in outputs())]
-            return [
-                (text, partial(self.choose_device, key), key == self.bench.listening.device_choice)
-                for key, text in names
-            ]
+            now = self.bench.listening.device_choice
+            return [(text, partial(self.choose_device, key), key == now) for key, text in device_choices()]
 
         self.menus.add_filled("File", "Open recent", "Save", recent, "None yet")
         self.menus.add_filled("File", "Use another file", "Locate missing audio…", files, "None")
