@@ -12,6 +12,7 @@ from gluvo.compare.corridor import corridor_of, findings
 from gluvo.compare.profile import LINES, Profile, profile_of
 from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import joint_of
 from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
 from gluvo.session.create import reference_of
@@ -19,7 +20,6 @@ from gluvo.session.media import place_of, read_material
 from gluvo.session.sounds import Sound, read_sound
 from gluvo.session.store import read_session
 from gluvo.steps import Band, Limiter, MidSideEq
-from gluvo.workbench.audio import joint_of
 
 from .conftest import RATE, material, noise, one, sine
 from .test_tonal_match import pink

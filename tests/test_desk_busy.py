@@ -24,6 +24,7 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.target_panel import OWN
 from gluvo.desk.window import notices
 from gluvo.desk.window.window import FRAME, Window
+from gluvo.opened.tasks import WRITING
 from gluvo.render.song import Renderer
 from gluvo.session import files
 from gluvo.session.records import Media, Target
@@ -41,7 +42,6 @@ from gluvo.steps import (
     Step,
     Trim,
 )
-from gluvo.workbench.tasks import WRITING
 
 from .conftest import RATE, material, music, one
 from .desk import LEFT, Desk, LastingHost, drag, focus, key, move, shortcut

@@ -313,7 +313,7 @@ def test_versions_are_kept_heard_and_gone_back_to(
     QTest.keyClick(panel.table, KEYS.Key_H)
     desk.wait(lambda: desk.session.view.hear == version.id)
     desk.wait(lambda: version.id in bench.picture.gains and not bench.background.busy)
-    heard = bench.listening.beside[version.id].sound.samples
+    heard = bench.listening.extras[version.id].sound.samples
     again = state_of(desk.session, version.id)
     assert bench.renderer is not None
     assert np.array_equal(heard, bench.renderer.joint(bench.renderer.plan(again).result).audio)
@@ -331,7 +331,7 @@ def test_versions_are_kept_heard_and_gone_back_to(
     assert desk.session.versions
     answering(monkeypatch, "remove")
     panel.drop.click()
-    assert not desk.session.versions and version.id not in bench.listening.beside
+    assert not desk.session.versions and version.id not in bench.listening.extras
 
 
 def test_a_branch_is_a_session_of_its_own(desk: Desk, page: ComparePage, tmp_path: Path) -> None:

@@ -141,7 +141,7 @@ def test_prices_are_found_heard_and_kept_with_keys(desk: Desk, page: DeliverPage
     assert desk.session.view.hear == RESULT
     desk.bench.document.undo()
     desk.bench.set_setting("trim-1", "gain", -12.0, "Gain")
-    page.delivery.keep_price(row)
+    page.delivery.take_price(row)
     assert "has changed since" in desk.window.notice.text.text()
 
 
@@ -269,7 +269,7 @@ def test_dither_is_heard_by_keys_and_chosen_blind(desk: Desk, page: DeliverPage)
     dialog.reject()
     assert desk.session.view.hear == RESULT and desk.bench.listening.passing is None
     desk.wait(lambda: not desk.bench.engine.playing and desk.bench.engine.position == pytest.approx(3.0, abs=0.02))
-    assert not [id for id in desk.bench.listening.beside if id.startswith("dither-")]
+    assert not [id for id in desk.bench.listening.extras if id.startswith("dither-")]
 
 
 def test_an_album_is_measured_aimed_and_delivered(desk: Desk, page: DeliverPage, tmp_path: Path) -> None:

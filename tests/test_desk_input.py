@@ -27,8 +27,8 @@ from gluvo.compare.match import BAND, DETECTOR, RESULT, UNTOUCHED
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.finder import Finder
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import Field, Toggle
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import Field, Toggle
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor

@@ -14,7 +14,7 @@ from gluvo.desk.charts.chart import Axis
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView, calm
 from gluvo.desk.charts.views import CaughtView, ReductionView, ToneView, TransferView
 from gluvo.desk.controls.meter import Meter
-from gluvo.desk.controls.parts import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
+from gluvo.desk.controls.widgets import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
 from gluvo.desk.model.delivery import at_home, unused
 from gluvo.desk.pages.target_panel import LiveLevels
 from gluvo.measure.hits import hits_of

@@ -16,11 +16,11 @@ from gluvo.desk.window.app import get_ready
 from gluvo.desk.window.window import Window
 from gluvo.errors import Cancelled
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import joint_of
+from gluvo.opened.tasks import WRITING
 from gluvo.progress import Progress, Stopper
 from gluvo.session.copies import copies_left
 from gluvo.session.store import read_session
-from gluvo.workbench.audio import joint_of
-from gluvo.workbench.tasks import WRITING
 
 from .conftest import RATE, music
 from .desk import Desk, LastingHost, answering, shortcut, small_session
@@ -326,8 +326,8 @@ def test_menus_act_on_the_session_that_is_open(desk: Desk) -> None:
 def test_everything_has_a_tooltip_and_a_key(desk: Desk) -> None:
     from PySide6.QtWidgets import QComboBox, QPushButton
 
-    from gluvo.desk.controls.parts import Toggle
     from gluvo.desk.controls.ruler import Ruler
+    from gluvo.desk.controls.widgets import Toggle
 
     kinds = (QPushButton, QComboBox, Toggle, Ruler)
     for widget in (w for kind in kinds for w in desk.window.findChildren(kind)):

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from gluvo.dsp.convolution import PART, Convolver
+from gluvo.dsp.convolution import PARTITION, Convolver
 from gluvo.render.chain import run_chain
 from gluvo.steps import Band, MidSideEq
 from gluvo.steps.bands import SHAPES, SLOPES, WITH_GAIN
@@ -188,13 +188,13 @@ def test_linear_phase_is_symmetric_and_has_the_curve(bands: tuple[Band, ...], ra
     eq = MidSideEq(bands=bands, phase="linear")
     late, told = eq.lateness(rate)
     processor = eq.make(rate)
-    assert processor.latency == late > PART and told < 0.05
+    assert processor.latency == late > PARTITION and told < 0.05
     pulse = np.zeros((3 * late, 2))
     pulse[0] = 1.0
     out = np.zeros_like(pulse)
     for at in range(0, len(pulse), 4096):
         processor.process(pulse[at : at + 4096], out[at : at + 4096])
-    reach = late - PART
+    reach = late - PARTITION
     taps = out[late - reach : late + reach + 1, 0]
     assert np.abs(taps - taps[::-1]).max() < 1e-9 and np.abs(out[: late - reach]).max() < 1e-12
     size = 2**19
@@ -231,8 +231,8 @@ def test_convolution_takes_a_matrix() -> None:
     for at in range(0, len(x), 777):
         unit.run(x[at : at + 777], out[at : at + 777])
     left = np.convolve(x[:, 0], a) + np.convolve(x[:, 1], b)
-    assert np.abs(out[PART:, 0] - left[: len(x) - PART]).max() < 1e-9
-    assert np.abs(out[PART:, 1] - np.convolve(x[:, 1], a)[: len(x) - PART]).max() < 1e-9
+    assert np.abs(out[PARTITION:, 0] - left[: len(x) - PARTITION]).max() < 1e-9
+    assert np.abs(out[PARTITION:, 1] - np.convolve(x[:, 1], a)[: len(x) - PARTITION]).max() < 1e-9
 
 
 # --- bands that move ---------------------------------------------------------------------------------------

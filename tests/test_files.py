@@ -28,7 +28,7 @@ from gluvo.session.files import answered, fitting, numbered, placing, read_cell,
 from gluvo.session.history import history_of
 from gluvo.session.lock import Lock, is_held, lock_of
 from gluvo.session.media import place_of, read_material
-from gluvo.session.presets import keep_preset, own_presets, preset_of, read_preset
+from gluvo.session.presets import own_presets, preset_of, read_preset, save_preset
 from gluvo.session.records import Deliverable, Session
 from gluvo.session.sections import read_csv
 from gluvo.session.sounds import header_of
@@ -157,8 +157,8 @@ def test_a_file_that_appears_while_a_row_is_written_stays(tmp_path: Path) -> Non
 
 @pytest.mark.parametrize("name", ["🌊" * 120, "海" * 100, "ä" * 250, "plain"])
 def test_names_are_as_short_as_file_systems_want_them(name: str, tmp_path: Path) -> None:
-    kept = keep_preset(preset_of((Trim(gain=-1.0),), name[:200]), tmp_path)
-    again = keep_preset(preset_of((Trim(gain=-1.0),), name[:200]), tmp_path)
+    kept = save_preset(preset_of((Trim(gain=-1.0),), name[:200]), tmp_path)
+    again = save_preset(preset_of((Trim(gain=-1.0),), name[:200]), tmp_path)
     assert kept != again and {p.path for p in own_presets(tmp_path)[0]} == {kept, again}
     for place, _ in zip(numbered(tmp_path / f"{fitting(name, '.wav')}.wav"), range(12), strict=False):
         place.write_bytes(b"")  # every one of them can be made
@@ -173,7 +173,7 @@ def test_a_killed_write_of_a_preset_leaves_none(tmp_path: Path) -> None:
     code = (
         "import os, signal, sys; from pathlib import Path; from gluvo.session import presets; from gluvo.steps import Trim;"
         "presets.preset_bytes = lambda *_: os.kill(os.getpid(), signal.SIGKILL);"
-        "presets.keep_preset(presets.preset_of((Trim(),), 'Mine'), Path(sys.argv[1]))"
+        "presets.save_preset(presets.preset_of((Trim(),), 'Mine'), Path(sys.argv[1]))"
     )
     killed = subprocess.run([sys.executable, "-c", code, str(tmp_path)], timeout=60)
     assert killed.returncode == -signal.SIGKILL and own_presets(tmp_path) == ([], [])
@@ -226,7 +226,7 @@ def test_settings_that_had_other_names_are_read_wherever_they_stand(tmp_path: Pa
 
     path.write_text(json.dumps({**older(raw), "version": 2}))  # type: ignore[dict-item]
     assert read_session(path).session.step("r") == tamer
-    preset = keep_preset(preset_of((tamer,), "Calm"), tmp_path)
+    preset = save_preset(preset_of((tamer,), "Calm"), tmp_path)
     plain = json.loads(preset.read_text())
     preset.write_text(json.dumps({**older(plain), "version": 1}))  # type: ignore[dict-item]
     assert read_preset(preset).items[0] == msgspec.structs.replace(tamer, id="r")

@@ -13,8 +13,8 @@ from PySide6.QtCore import QObject
 from shiboken6 import isValid
 
 from gluvo.desk.model.following import Follower, Watched, all_but_place
+from gluvo.opened.tasks import RENDERING
 from gluvo.session.records import Session, SessionChanges, View, ViewChanges, ViewPart
-from gluvo.workbench.tasks import RENDERING
 
 from .desk import Desk
 

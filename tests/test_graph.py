@@ -185,8 +185,8 @@ def test_an_edit_makes_only_what_it_changes(material: Material) -> None:
     engine = Engine(material, {}, band())
     before = engine._swap.graph
     engine.change(band().with_step(msgspec.structs.replace(band().step("l"), drive=7.0)))
-    shared = [key for key, part in engine._latest.parts.items() if before.parts.get(key) is part]
-    assert len(engine._latest.parts) - len(shared) <= 3
+    shared = [key for key, part in engine._latest.runners.items() if before.runners.get(key) is part]
+    assert len(engine._latest.runners) - len(shared) <= 3
 
 
 @pytest.mark.parametrize("change", [{"level": -72.0}, {"mute": True}])

@@ -74,7 +74,7 @@ def test_its_pictures_are_there_and_no_wider_than_it_is(empty_desk: Desk) -> Non
 def kept_log() -> Iterator[Path]:
     root, hooks = logging.getLogger(), (sys.excepthook, threading.excepthook)
     before, level = list(root.handlers), root.level
-    path = logs.keep_log()
+    path = logs.start_log()
     assert path is not None
     yield path
     for handler in set(root.handlers) - set(before):
@@ -113,7 +113,7 @@ def test_what_nothing_caught_is_told_with_a_way_to_the_log(desk: Desk, kept_log:
 def test_a_log_that_cannot_be_written_is_nobodys_trouble(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     (tmp_path / "state").write_text("a file, where a folder should be")
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
-    assert logs.keep_log() is None
+    assert logs.start_log() is None
     assert "Last errors:\n\nnone" in logs.problem_report()
 
 

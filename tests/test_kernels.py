@@ -20,13 +20,13 @@ from scipy import optimize, signal
 
 from gluvo.dsp import shaping
 from gluvo.dsp.bending import Bender
-from gluvo.dsp.convolution import PART, Convolver
+from gluvo.dsp.convolution import PARTITION, Convolver
 from gluvo.dsp.delay import LOUDEST, Delay, ordinary
 from gluvo.dsp.filters import Sections, low_cut
 from gluvo.dsp.fourier import aligned, transform, twiddle_factors
 from gluvo.dsp.kernel import kernel
 from gluvo.dsp.lazy_kernels import LazyKernel
-from gluvo.dsp.limiting import APART, HOPS_A_SECOND, CeilingHolder, ReleaseTimes, magnitudes, reduce_block
+from gluvo.dsp.limiting import APART, HOPS_A_SECOND, LookAheadLimiter, ReleaseTimes, magnitudes, reduce_block
 from gluvo.dsp.logarithms import to_db, to_factors
 from gluvo.dsp.matched import _solved
 from gluvo.dsp.oversampling import add_filtered
@@ -189,7 +189,7 @@ def test_convolution_is_a_plain_sum_however_it_is_cut(seed: int, length: int, ki
     )
     if kind == "mid and side":
         made = np.stack([made.sum(axis=1), made[:, 0] - made[:, 1]], axis=1)
-    assert np.abs(out[PART:] - made[:-PART]).max() < 1e-13 and not out[:PART].any()
+    assert np.abs(out[PARTITION:] - made[:-PARTITION]).max() < 1e-13 and not out[:PARTITION].any()
 
 
 @settings(max_examples=40, deadline=None)
@@ -201,7 +201,7 @@ def test_what_a_ceiling_holds_is_the_running_maximum_smoothed(
     smoothing = min(smoothing, ahead)
     random = np.random.default_rng(seed)
     x = random.standard_normal((4000, 2)) * 0.3 * (np.arange(4000) // 700 % 2)[:, None]
-    holder = CeilingHolder(
+    holder = LookAheadLimiter(
         lookahead=ahead,
         smoothing=smoothing,
         ceiling=-6.0,
@@ -237,7 +237,7 @@ def test_what_is_sustained_is_let_go_slowly(seed: int, window: float, slow: floa
     ahead, hop, release = 40, round(RATE / HOPS_A_SECOND), 0.98
     charge, discharge = 0.99, 1.0 - 0.001 / slow
     made = dict(lookahead=ahead, smoothing=0, ceiling=-9.0, knee=0.0, link=1.0, longest_block=1024)
-    holder = CeilingHolder(**made, times=ReleaseTimes(release, charge, discharge), sustained=window, rate=RATE)
+    holder = LookAheadLimiter(**made, times=ReleaseTimes(release, charge, discharge), sustained=window, rate=RATE)
     peaks, reduction, told = np.zeros((2, 1024)), np.zeros(1024), []
     for a, b in cut(len(x), sizes):
         magnitudes(x[a:b], peaks)
@@ -470,7 +470,7 @@ print("numba.np.arraymath" in sys.modules, "scipy.linalg.cython_blas" in sys.mod
 def test_what_a_kernel_names_is_made_before_it_is_compiled() -> None:
     module = sys.modules[reduce_block.__module__]
     peaks = np.full((2, 64), 0.5)
-    CeilingHolder(
+    LookAheadLimiter(
         lookahead=4, smoothing=4, ceiling=0.0, knee=0.0, link=1.0, times=ReleaseTimes(0.9, 0.0, 0.0), longest_block=64
     ).run(np.zeros((64, 2)), peaks, np.zeros((64, 2)), np.zeros(64))
     named = [getattr(module, name) for name in ("_need", "_smooth", "_hold", "_release", "_average")]

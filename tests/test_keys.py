@@ -15,19 +15,19 @@ from PySide6.QtWidgets import QApplication, QComboBox, QDialog, QFileDialog, QTo
 from gluvo.compare.match import RESULT, UNTOUCHED
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.finder import Finder
-from gluvo.desk.controls.parts import Field
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import Field
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.window.actions import ACTIONS
 from gluvo.desk.window.hear_list import HELD_MS
 from gluvo.desk.window.help import GuideDialog
+from gluvo.opened.tasks import BRINGING_IN
 from gluvo.session import chains
 from gluvo.session.document import Document
 from gluvo.session.history import history_of
 from gluvo.session.store import write_session
 from gluvo.session.versions import kept
 from gluvo.steps import Band, MidSideEq, Saturation, Trim
-from gluvo.workbench.tasks import BRINGING_IN
 
 from .desk import Desk, focus, key, shortcut, small_session
 

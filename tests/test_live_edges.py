@@ -188,7 +188,9 @@ def test_filters_begin_as_if_they_had_been_at_work(pair: tuple[Step, Step], soun
 @pytest.mark.parametrize("kind", STEP_KINDS, ids=lambda kind: kind.__name__)
 def test_a_step_put_in_does_not_take_its_own_start_for_a_hit(kind: type[Step]) -> None:
     steps = (
-        [TransientShaper(attack=12.0)] if kind is TransientShaper else [s for s in kind.examples() if not s.holds_steps]
+        [TransientShaper(attack=12.0)]
+        if kind is TransientShaper
+        else [s for s in kind.examples() if not s.contains_steps]
     )
     for step, x in itertools.product(steps, SOUNDS.values()):
         assert over(None, step, x) < 1.0
@@ -196,7 +198,7 @@ def test_a_step_put_in_does_not_take_its_own_start_for_a_hit(kind: type[Step]) -
 
 
 @pytest.mark.thorough
-@pytest.mark.parametrize("kind", [k for k in STEP_KINDS if not k().holds_steps], ids=lambda kind: kind.__name__)
+@pytest.mark.parametrize("kind", [k for k in STEP_KINDS if not k().contains_steps], ids=lambda kind: kind.__name__)
 def test_no_edit_from_end_to_end_of_a_range_is_louder_than_its_louder_end(kind: type[Step]) -> None:
     for first, second in extremes():
         if type(first) is kind:

@@ -29,12 +29,12 @@ from gluvo.session.presets import (
     Preset,
     in_session,
     instead,
-    keep_preset,
     kind_of,
     own_presets,
     preset_of,
     put_in,
     read_preset,
+    save_preset,
     write_preset,
 )
 from gluvo.session.store import checked
@@ -77,7 +77,7 @@ def test_nothing_is_reduced_before_a_threshold_was_found(preset: Preset) -> None
     alone = [item for item in session.chain if isinstance(item, (Glue, DeEsser, Split))]
     for item in alone:
         render = Renderer(material(x)).song(one([item]))
-        for id in [i.id for i in one([item]).items if i.reduces and not i.holds_ceiling]:
+        for id in [i.id for i in one([item]).items if i.reduces and not i.has_ceiling]:
             joint = render.joint(id)
             assert joint is None or joint.largest_reduction() < 0.5
 
@@ -110,8 +110,8 @@ def mine() -> Preset:
 
 
 def test_ones_own_are_kept_without_what_belongs_to_a_session(tmp_path: Path) -> None:
-    path = keep_preset(mine(), tmp_path)
-    again = keep_preset(mine(), tmp_path)
+    path = save_preset(mine(), tmp_path)
+    again = save_preset(mine(), tmp_path)
     assert path != again and path.parent == tmp_path and path.name.endswith(SUFFIX)
     found, troubles = own_presets(tmp_path)
     assert not troubles and [kept.preset for kept in found] == [mine(), mine()]
@@ -129,11 +129,11 @@ def test_what_cannot_be_written_leaves_nothing_behind(tmp_path: Path, monkeypatc
     def full(*_: object) -> None:
         raise WriteError("The disk is full.")
 
-    kept = keep_preset(mine(), tmp_path)
+    kept = save_preset(mine(), tmp_path)
     content = kept.read_bytes()
     monkeypatch.setattr(presets, "preset_bytes", full)
     with pytest.raises(WriteError, match="full"):
-        keep_preset(mine(), tmp_path)
+        save_preset(mine(), tmp_path)
     assert [p.name for p in tmp_path.iterdir()] == [kept.name] and kept.read_bytes() == content
 
 

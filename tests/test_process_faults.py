@@ -20,6 +20,7 @@ from gluvo.desk.window.app import check_display
 from gluvo.desk.window.window import Window
 from gluvo.errors import DeviceError, GluvoError
 from gluvo.measure.trace import Span
+from gluvo.opened.tasks import WRITING
 from gluvo.play import remote as host_module
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.process import Host
@@ -32,7 +33,6 @@ from gluvo.session import scratch
 from gluvo.session.records import Session
 from gluvo.session.store import read_session
 from gluvo.steps import Glue, Limiter, Trim
-from gluvo.workbench.tasks import WRITING
 
 from .conftest import RATE, material, music, noise, one, until
 from .desk import Desk, LastingHost, answering, shortcut, small_session

@@ -32,6 +32,7 @@ from gluvo.desk.pages import target_panel
 from gluvo.errors import Cancelled, WriteError
 from gluvo.measure.figures import FIGURES, Figures
 from gluvo.measure.trace import Span, trace_of
+from gluvo.opened.audio import OpenAudio
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.playhead import NOWHERE, Playhead
 from gluvo.progress import Progress
@@ -44,7 +45,6 @@ from gluvo.session.records import Deliverable, Media, Reference, View
 from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, Glue, Lane, Limiter, MidSideEq, Saturation, Step, Trim, settings_of
 from gluvo.steps.base import MAX_BLOCK, N, Processor, Wiring
-from gluvo.workbench.audio import OpenAudio
 
 from .conftest import RATE, material, music, noise, one, sine
 from .desk import Desk
@@ -179,7 +179,7 @@ def test_the_output_level_is_declared_once(desk: Desk) -> None:
 class Halves(Step, tag="halves", frozen=True, kw_only=True):
     """A container with two rows: each takes half of the sound."""
 
-    holds_steps: ClassVar[bool] = True
+    contains_steps: ClassVar[bool] = True
     first: tuple[Step, ...] = ()
     second: tuple[Step, ...] = ()
 
@@ -368,10 +368,10 @@ def test_hearables_come_and_go_while_it_plays() -> None:
             places.append(engine.position)
 
     pull(20)
-    engine.keep("r", Sound(other.astype(np.float32), RATE), TimeMap())
+    engine.add_sound("r", Sound(other.astype(np.float32), RATE), TimeMap())
     engine.listen(Monitoring(path="r"))
     pull(40)
-    engine.drop("r")
+    engine.drop_sound("r")
     pull(40)
     assert np.diff(places) == pytest.approx(512 / RATE)
     x = np.concatenate(heard)[:, 0]
@@ -437,7 +437,7 @@ def test_spans_and_maps_are_values() -> None:
 
 def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     from gluvo.desk.model import opening
-    from gluvo.workbench.audio import analysed
+    from gluvo.opened.audio import analysed
 
     go_on, original = threading.Event(), analysed
 

@@ -137,13 +137,13 @@ def test_looking_writes_nothing_into_the_session(path: Path) -> None:
     before = path.read_bytes()
     document = Document.open(path)
     document.look(page="deliver", position=12.5)
-    document.keep_history()
+    document.save_history()
     document.release()
     assert path.read_bytes() == before
     again = Document.open(path)
     assert (again.session.view.page, again.session.view.position) == ("deliver", 12.5) and not again.changed
     write_session(path, session().replace(name="Other"))
-    again.keep_history()  # it is another session now
+    again.save_history()  # it is another session now
     again.release()
     assert Document.open(path).session.view.page == "shape"
 

@@ -80,7 +80,9 @@ def song(rate: int, seconds: float = 2.5) -> np.ndarray:
 
 
 def test_each_kind_of_step_is_looked_at() -> None:
-    assert {kind for kind in STEP_KINDS if kind not in AT_WORK} <= {Split} | {k for k in STEP_KINDS if k().holds_steps}
+    assert {kind for kind in STEP_KINDS if kind not in AT_WORK} <= {Split} | {
+        k for k in STEP_KINDS if k().contains_steps
+    }
 
 
 @pytest.mark.parametrize("kind", AT_WORK, ids=lambda kind: kind.__name__)

@@ -15,9 +15,9 @@ from gluvo.deliver.batch import Track, album_targets, spread
 from gluvo.deliver.targets import (
     TARGETS,
     all_targets,
-    keep_targets,
     loudness_of,
     read_targets,
+    save_targets,
     shortfalls,
     write_targets,
 )
@@ -63,7 +63,7 @@ def test_rms_by_its_convention() -> None:
 def test_own_targets_are_kept_and_exchanged(tmp_path: Path) -> None:
     own = (Target(name="Vinyl", loudness=-13.0, measure="rms"), Target(name="Ärger: “x”", tolerance=0.1))
     assert all_targets() == TARGETS
-    keep_targets(own)
+    save_targets(own)
     assert all_targets() == (*TARGETS, *own) and targets.target_named("VINYL") == own[0]
     path = tmp_path / "ours.json"
     write_targets(path, own)
@@ -82,11 +82,11 @@ def test_own_targets_are_kept_and_exchanged(tmp_path: Path) -> None:
 
 
 def test_a_file_of_own_targets_that_cannot_be_read_is_set_aside() -> None:
-    keep_targets(())
+    save_targets(())
     place = targets._place()
     for n, content in enumerate((b"{ by hand, and wrong", b"{ again")):
         place.write_bytes(content)
-        keep_targets((Target(name="Mine"),))
+        save_targets((Target(name="Mine"),))
         assert targets.own_targets() == (Target(name="Mine"),)
         assert place.with_name(f"targets.unread-{n + 1}.json").read_bytes() == content
 

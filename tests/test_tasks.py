@@ -8,8 +8,8 @@ from collections.abc import Callable, Iterator
 import pytest
 
 from gluvo.errors import GluvoError
+from gluvo.opened.tasks import AUTOSAVING, BRINGING_IN, RENDERING, SEARCHING, WRITING, Kind, Task, Tasks
 from gluvo.progress import Progress
-from gluvo.workbench.tasks import BRINGING_IN, KEEPING, RENDERING, SEARCHING, WRITING, Kind, Task, Tasks
 
 LONG = 10.0
 
@@ -58,7 +58,7 @@ def told() -> Iterator[Told]:
     made.tasks.close()
 
 
-@pytest.mark.parametrize("kind", [RENDERING, SEARCHING, KEEPING])
+@pytest.mark.parametrize("kind", [RENDERING, SEARCHING, AUTOSAVING])
 def test_the_newest_wins(told: Told, kind: Kind) -> None:
     first, waiting, last = Held(), Held(), Held()
     told.tasks.submit(kind, "first", first)
@@ -148,7 +148,7 @@ def test_closing_stops_what_runs_and_starts_nothing(told: Told) -> None:
 
 def test_what_is_not_shown_is_not_stopped_by_escape(told: Told) -> None:
     keeping = Held()
-    task: Task = told.tasks.submit(KEEPING, "keeping", keeping)
+    task: Task = told.tasks.submit(AUTOSAVING, "keeping", keeping)
     assert keeping.started.wait(LONG) and task not in told.tasks.shown()
     told.tasks.cancel()
     keeping.go.set()

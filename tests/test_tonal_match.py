@@ -48,7 +48,7 @@ def test_a_known_curve_is_found_again(curve: tuple[Band, ...], rate: int) -> Non
     x = pink(rate=rate)
     eq = MidSideEq(id="e", bands=curve)
     found = found_for(x, run_chain([eq], x, rate) * 0.4, rate)
-    centres = found.parts[0].centres
+    centres = found.components[0].centres
     for freqs in (centres[(centres > 50) & (centres < 14_000)],):
         wanted, made = (20 * np.log10(np.abs(e.response(("stereo",), freqs, rate))) for e in (eq, found.step))
         apart = made - wanted
@@ -61,8 +61,8 @@ def test_half_the_amount_makes_up_half() -> None:
     x = pink()
     wanted = run_chain([MidSideEq(id="e", bands=CURVES[0])], x, RATE)
     whole, half = (found_for(x, wanted, amount=amount) for amount in (100.0, 50.0))
-    assert half.parts[0].wanted == pytest.approx(0.5 * whole.parts[0].wanted)
-    assert np.abs(half.parts[0].made - 0.5 * whole.parts[0].made).max() < 0.4
+    assert half.components[0].wanted == pytest.approx(0.5 * whole.components[0].wanted)
+    assert np.abs(half.components[0].made - 0.5 * whole.components[0].made).max() < 0.4
     assert found_for(x, wanted, amount=0.0).step.bands == ()
 
 
@@ -88,7 +88,7 @@ def test_it_takes_no_more_bands_than_it_may(most: int, apart: bool) -> None:
 def test_differences_beyond_six_decibels_are_not_made_up() -> None:
     x = pink()
     found = found_for(x, run_chain([MidSideEq(id="e", bands=(Band(id=1, freq=1000.0, gain=18.0, q=2.0),))], x, RATE))
-    assert all(abs(b.gain) <= 6.0 for b in found.step.bands) and np.abs(found.parts[0].wanted).max() <= 7.0
+    assert all(abs(b.gain) <= 6.0 for b in found.step.bands) and np.abs(found.components[0].wanted).max() <= 7.0
 
 
 def test_nothing_to_match_is_told() -> None:

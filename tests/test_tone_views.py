@@ -10,8 +10,8 @@ from pytestqt.qtbot import QtBot
 
 from gluvo.advise.step_analysis import StepAnalysis
 from gluvo.advise.tone import BandCost, LowCutCost, Movement
-from gluvo.desk.controls.parts import Toggle, figure
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import Toggle, figure
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.eq.band_table import FIELDS, cell_text
 from gluvo.desk.editors.eq.band_words import band_sentence, band_words, change_words

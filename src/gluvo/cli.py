@@ -20,7 +20,7 @@ from gluvo.errors import Cancelled, GluvoError
 
 Told = Callable[[float], None]
 
-COLUMNS = ("integrated", "loudness_range", "true_peak", "plr", "crest", "correlation", "seconds")
+MEASURED = ("integrated", "loudness_range", "true_peak", "plr", "crest", "correlation", "seconds")
 """What `measure` tells, unless everything is asked for."""
 
 PATH = click.Path(path_type=Path)
@@ -122,7 +122,7 @@ def measure(files: tuple[Path, ...], as_json: bool) -> None:
         _json(plain)
         _end_with(wrong)
         return
-    shown = [FIGURES[key] for key in COLUMNS]
+    shown = [FIGURES[key] for key in MEASURED]
     lines = [["file", *(figure.short for figure in shown)]]
     lines += [
         [
@@ -460,8 +460,8 @@ def _report_material(path: Path, told: Told) -> Any:
     from gluvo import __version__
     from gluvo.advise.source import source_notes
     from gluvo.deliver.report import Material
+    from gluvo.opened.audio import OpenAudio, analysed, read_audio
     from gluvo.render.song import Renderer
-    from gluvo.workbench.audio import OpenAudio, analysed, read_audio
 
     session, material = _load(path, told=lambda d: told(0.2 * d))
     known = OpenAudio(material=material)

@@ -35,7 +35,7 @@ def log_folder() -> Path:
     return Path(platformdirs.user_state_dir("gluvo", appauthor=False))
 
 
-def keep_log(name: str = LOG) -> Path | None:
+def start_log(name: str = LOG) -> Path | None:
     """Write what is logged into a file as well as warnings to stderr; what is not caught, too. The file; None where it cannot
     be written, which is no reason to stop.
 

@@ -84,7 +84,7 @@ def _priced(
     renderer: Renderer, session: Session, span: Span | None, wanted: float | None, reached: Reached | None
 ) -> Price:
     plan = renderer.plan(session)
-    working = [item.id for item in session.mix.chain if item.on and item.holds_ceiling]
+    working = [item.id for item in session.mix.chain if item.on and item.has_ceiling]
     if not working:
         raise GluvoError(NO_LIMITER)
     result = renderer.joint(plan.result)

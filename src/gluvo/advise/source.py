@@ -35,7 +35,7 @@ def with_room(session: Session, strip_id: str, true_peak: float, along: bool) ->
         trim = Trim(gain=settings_of(Trim)["gain"].clamp(gain))
         session, rest = session.with_new_step(trim, strip_id), strip.chain
     if along:
-        held = itertools.takewhile(lambda item: not (item.on and item.holds_ceiling), rest)
+        held = itertools.takewhile(lambda item: not (item.on and item.has_ceiling), rest)
         for item in held:
             session = session.with_step(item.with_level_moved(trim.gain - before))
     return session
@@ -62,7 +62,7 @@ def source_notes(session: Session, true_peak: float, flat: int) -> tuple[str, ..
     if flat:
         notes.append(f"The source has {flat} flat top{'s' if flat > 1 else ''}: it was clipped before it came here.")
     chain = [item for item in session.mix.chain if item.on]
-    holders = [n for n, item in enumerate(chain) if item.holds_ceiling]
+    holders = [n for n, item in enumerate(chain) if item.has_ceiling]
     if not holders:
         notes.append("The mix bus has no limiter that is on: nothing holds its peaks.")
     elif holders[-1] < len(chain) - 1:

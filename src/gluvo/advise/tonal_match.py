@@ -64,12 +64,12 @@ class TonalMatch:
     """An equaliser, and what it leaves."""
 
     step: MidSideEq
-    parts: tuple[Matched, ...]
+    components: tuple[Matched, ...]
 
     @property
     def error(self) -> float:
         """The largest that remains of the difference, dB."""
-        return max(float(np.abs(part.remains).max(initial=0.0)) for part in self.parts)
+        return max(float(np.abs(part.remains).max(initial=0.0)) for part in self.components)
 
 
 def tonal_match(
@@ -127,7 +127,7 @@ def with_match(session: Session, step: MidSideEq) -> tuple[Session, str]:
     )
     chain = session.mix.chain
     place = len(chain)
-    while place > 0 and getattr(chain[place - 1], "holds_ceiling", False):
+    while place > 0 and getattr(chain[place - 1], "has_ceiling", False):
         place -= 1
     before = {item.id for item in session.items}
     made = session.with_new_step(step.replace(bands=rounded), MIX, chain[place - 1].id if place else "")

@@ -100,7 +100,7 @@ def _band(place: Place) -> Node | None:
     step = place.session.item(view.step)
     if step is None or step.id not in plan.after or view.band not in step.parts or view.hear != BAND:
         return None  # made only while it is heard
-    if step.holds_steps:  # of a band with steps of its own, what they change
+    if step.contains_steps:  # of a band with steps of its own, what they change
         came, gives = plan.parts[step.id, view.band]
         return less("band", gives, came)
     others = run("band out", step.without_part(view.band), plan.before[step.id])

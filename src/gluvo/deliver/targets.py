@@ -110,7 +110,7 @@ def all_targets() -> tuple[Target, ...]:
     return (*(t for t in TARGETS if t.name.lower() not in taken), *own)
 
 
-def keep_targets(targets: Sequence[Target]) -> None:
+def save_targets(targets: Sequence[Target]) -> None:
     """Keep the user's own; a file that is there and cannot be read is set aside under another name. Raises `GluvoError` if
     they cannot be written."""
     place = _place()

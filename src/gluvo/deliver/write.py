@@ -171,7 +171,7 @@ def _as_heard(
     tracer, kept = Tracer(rate, between=False), Growing()
     heard = Format("wav", "", "", lambda *_: _Heard(tracer.push if encoding is None else kept.add), ("32f",))
     plain, whole = Deliverable(id="x", name="x", bits="32f"), Piece(0, round(len(audio) * rate / come), io.BytesIO())
-    stream = RowStream(plain, heard, (come, rate), len(audio), (whole,), holder_of(session))
+    stream = RowStream(plain, heard, (come, rate), len(audio), (whole,), last_ceiling_of(session))
     for at in range(0, len(audio), PIECE):
         stream.push(audio[at : at + PIECE].astype(np.float64))
     stream.finish()
@@ -293,7 +293,7 @@ class _Writing:
                     raise WriteError(f"{what} holds no sound, so {path.name} was not written.")
                 self._open.append((part, section, piece))
             pieces = tuple(piece for _, _, piece in self._open)
-            holder = holder_of(row.session)
+            holder = last_ceiling_of(row.session)
             self._stream = RowStream(row.deliverable, row.format, (come, go), material.frames, pieces, holder)
 
     def push(self, block: Audio) -> bool:
@@ -388,7 +388,7 @@ def write_deliverable(
     return outcome.files[0]
 
 
-def holder_of(session: Session) -> Step | None:
+def last_ceiling_of(session: Session) -> Step | None:
     """What holds the ceiling of a converted song: its last limiter with nothing left to do but that. None where the song
     does not end with one."""
     limiter = last_limiter(session.mix.chain)

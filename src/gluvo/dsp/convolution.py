@@ -10,7 +10,7 @@ from gluvo.dsp.fourier import aligned, transform, twiddle_factors
 from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
 from gluvo.dsp.vectors import fma8, load8, mul8, splat8, store8
 
-PART = 1024
+PARTITION = 1024
 """Frames that are convolved at a time; what comes out is late by as many."""
 LENGTHS = (0.15, 0.3, 0.6)
 """Seconds to either side of a filter's middle; the shortest that is exact enough is taken."""
@@ -19,7 +19,7 @@ EXACT = 0.04
 FROM, DEEPEST = 30.0, -60.0
 """Hz and dB: what lies below need not be followed."""
 
-TWIDDLES = twiddle_factors(2 * PART)
+TWIDDLES = twiddle_factors(2 * PARTITION)
 
 Magnitude = Callable[[Floats], Floats]
 """Magnitudes, ≥ 0, at frequencies in Hz."""
@@ -31,7 +31,7 @@ def half_length(seconds: float, rate: int) -> int:
     >>> half_length(0.15, 48000)
     7168
     """
-    return max(1, round(seconds * rate / PART)) * PART
+    return max(1, round(seconds * rate / PARTITION)) * PARTITION
 
 
 def symmetric(magnitude: Magnitude, half: int, rate: int) -> Floats:
@@ -104,7 +104,7 @@ def convolve(
     imaginary parts apart.
 
     `place` holds how many frames of the newest part have come, and where in `past` it lies. `taken` (2, bins) is the part
-    before and the newest one; `made` (2, `PART`) what comes out while that comes in. `past` is (2, 2, parts, bins): the
+    before and the newest one; `made` (2, `PARTITION`) what comes out while that comes in. `past` is (2, 2, parts, bins): the
     spectra as they are and turned round (the conjugate at the opposite frequency). `straight` and `turned` (2, parts,
     bins) are the filters for either; `turned` has no parts where both channels pass the same filter. `twiddles`: see
     `fourier`; `work` and `total` (2, bins) are written over.
@@ -112,21 +112,26 @@ def convolve(
     at = 0
     while at < x.shape[0]:
         filled = place[0]
-        n = min(x.shape[0] - at, PART - filled)
-        left, right, a, b = taken[0, PART + filled :], taken[1, PART + filled :], made[0, filled:], made[1, filled:]
+        n = min(x.shape[0] - at, PARTITION - filled)
+        left, right, a, b = (
+            taken[0, PARTITION + filled :],
+            taken[1, PARTITION + filled :],
+            made[0, filled:],
+            made[1, filled:],
+        )
         for i in range(n):
             left[i], right[i] = x[at + i, 0], x[at + i, 1]
         for i in range(n):
             out[at + i, 0], out[at + i, 1] = a[i], b[i]
         at += n
         place[0] = filled + n
-        if place[0] == PART:
+        if place[0] == PARTITION:
             place[0], place[1] = 0, (place[1] + 1) % past.shape[2]
-            _convolve_part(place[1], taken, made, past, straight, turned, twiddles, work, total)
+            _convolve_partition(place[1], taken, made, past, straight, turned, twiddles, work, total)
 
 
 @kernel
-def _convolve_part(
+def _convolve_partition(
     newest: int,
     taken: Floats,
     made: Floats,
@@ -151,10 +156,10 @@ def _convolve_part(
     real, imaginary = total[0], total[1]
     transform(imaginary, real, twiddles, work)
     left, right, scale = made[0], made[1], 1.0 / bins
-    for k in range(PART):
-        left[k], right[k] = scale * real[PART + k], scale * imaginary[PART + k]
+    for k in range(PARTITION):
+        left[k], right[k] = scale * real[PARTITION + k], scale * imaginary[PARTITION + k]
     for side in range(2):
-        taken[side, :PART] = taken[side, PART:]
+        taken[side, :PARTITION] = taken[side, PARTITION:]
 
 
 @kernel
@@ -186,7 +191,7 @@ class Convolver:
     """Two inputs to two outputs through a matrix of filters of equal length, in uniform parts (overlap-save).
 
     `filters[o][i]` are the taps from input ``i`` to output ``o``, or None for nothing; inputs and outputs are left and
-    right, or with `mid_side` mid and side of them. Late by `PART`, whatever the blocks. See Stockham, 'High-speed
+    right, or with `mid_side` mid and side of them. Late by `PARTITION`, whatever the blocks. See Stockham, 'High-speed
     convolution and correlation', 1966.
 
     Left and right are transformed as one complex signal ``z``: what a matrix of real filters makes of it is one filter of
@@ -195,27 +200,29 @@ class Convolver:
 
     def __init__(self, filters: list[list[Floats | None]], *, mid_side: bool = False) -> None:
         longest = max(len(h) for row in filters for h in row if h is not None)
-        self.parts = -(-longest // PART)
+        self.partitions = -(-longest // PARTITION)
         (a, b), (c, d) = ([np.zeros(longest) if h is None else h for h in row] for row in filters)
         if mid_side:  # a and d on mid and side, back to left and right
             a, b, c, d = (0.5 * (a + d), 0.5 * (a - d), 0.5 * (a - d), 0.5 * (a + d))
         self._straight = self._spectra(0.5 * ((a + d) + 1j * (c - b)))
         other = 0.5 * ((a - d) + 1j * (c + b))
-        self._turned = self._spectra(other) if np.any(other) else np.zeros((2, 0, 2 * PART))
-        self._past = aligned(2, 2, self.parts, 2 * PART)
-        self._taken, self._made = aligned(2, 2 * PART), aligned(2, PART)
-        self._work, self._total = aligned(2, 2 * PART), aligned(2, 2 * PART)
+        self._turned = self._spectra(other) if np.any(other) else np.zeros((2, 0, 2 * PARTITION))
+        self._past = aligned(2, 2, self.partitions, 2 * PARTITION)
+        self._taken, self._made = aligned(2, 2 * PARTITION), aligned(2, PARTITION)
+        self._work, self._total = aligned(2, 2 * PARTITION), aligned(2, 2 * PARTITION)
         self._place = np.zeros(2, dtype=np.int64)
 
     def _spectra(self, taps: np.ndarray) -> Floats:
-        padded = np.zeros((self.parts, 2 * PART), dtype=complex)
-        padded[:, :PART] = np.pad(taps, (0, self.parts * PART - len(taps))).reshape(self.parts, PART)
-        found, spectra = aligned(2, self.parts, 2 * PART), np.fft.fft(padded, axis=1)
+        padded = np.zeros((self.partitions, 2 * PARTITION), dtype=complex)
+        padded[:, :PARTITION] = np.pad(taps, (0, self.partitions * PARTITION - len(taps))).reshape(
+            self.partitions, PARTITION
+        )
+        found, spectra = aligned(2, self.partitions, 2 * PARTITION), np.fft.fft(padded, axis=1)
         found[0], found[1] = spectra.real, spectra.imag
         return found
 
     def run(self, x: Audio, out: Audio) -> None:
-        """Filter `x` (frames, 2) into `out`, which may be `x`, late by `PART`."""
+        """Filter `x` (frames, 2) into `out`, which may be `x`, late by `PARTITION`."""
         convolve(
             x,
             out,
@@ -233,8 +240,8 @@ class Convolver:
     def adopt(self, other: Convolver) -> None:
         """Go on where another one is, as far as its past reaches."""
         newest, theirs = int(self._place[1]), int(other._place[1])
-        for back in range(min(self.parts, other.parts)):
-            self._past[:, :, (newest - back) % self.parts] = other._past[:, :, (theirs - back) % other.parts]
+        for back in range(min(self.partitions, other.partitions)):
+            self._past[:, :, (newest - back) % self.partitions] = other._past[:, :, (theirs - back) % other.partitions]
         np.copyto(self._taken, other._taken)
         np.copyto(self._made, other._made)
         self._place[0] = other._place[0]

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from gluvo.dsp.convolution import PART, Convolver, Magnitude, chosen_half, symmetric
+from gluvo.dsp.convolution import PARTITION, Convolver, Magnitude, chosen_half, symmetric
 from gluvo.dsp.filters import NOTHING, Sections, cascade, high_cut, low_cut
 from gluvo.dsp.kernel import Audio, Floats
 
@@ -124,7 +124,7 @@ def linear_bands(freqs: tuple[float, ...], rate: int, slope: int = SLOPE) -> tup
 
 def linear_latency(freqs: Sequence[float], rate: int, slope: int = SLOPE) -> int:
     """Frames by which the bands of a crossover in linear phase are late."""
-    return len(linear_bands(tuple(freqs), rate, slope)[0]) // 2 + PART
+    return len(linear_bands(tuple(freqs), rate, slope)[0]) // 2 + PARTITION
 
 
 class LinearBand:

@@ -343,7 +343,7 @@ def magnitudes(x: Audio, out: Audio) -> None:
         out[1, i] = abs(x[i, 1])
 
 
-class CeilingHolder:
+class LookAheadLimiter:
     """Keeps peaks under a ceiling; late by the look-ahead."""
 
     def __init__(
@@ -416,7 +416,7 @@ class CeilingHolder:
         else:
             reduction[:n] = 0.0
 
-    def adopt(self, other: CeilingHolder) -> None:
+    def adopt(self, other: LookAheadLimiter) -> None:
         """Go on where `other` is, but for the place in the hop. A hold of another length holds all that `other` holds for as
         long as it may; averages of another length start full of its present reduction."""
         self._late.adopt(other._late)
@@ -470,7 +470,7 @@ class Mender:
         frames = round(0.0012 * rate)
         self._reader, self._late, self._floor = PeakReader(rate, longest_block), Delay(HALF), gain_of(ceiling)
         self._peaks = np.zeros((2, longest_block))
-        self._holder = CeilingHolder(
+        self._limiter = LookAheadLimiter(
             lookahead=frames,
             smoothing=frames,
             ceiling=ceiling,
@@ -486,10 +486,10 @@ class Mender:
         """Mend `x` (n, 2), which is written over, into `out`; what was taken, in dB, into the first n of `reduction`."""
         self._reader.read(x, self._floor, self._peaks)
         self._late.run(x, x)
-        self._holder.run(x, self._peaks, out, reduction)
+        self._limiter.run(x, self._peaks, out, reduction)
 
     def adopt(self, other: Mender) -> None:
         """Go on where `other` is."""
         np.copyto(self._reader.history, other._reader.history)
         self._late.adopt(other._late)
-        self._holder.adopt(other._holder)
+        self._limiter.adopt(other._limiter)

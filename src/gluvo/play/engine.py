@@ -67,7 +67,7 @@ class Engine:
     def __init__(
         self, material: Material, beside: Mapping[str, Sound], session: Session, board: Board | None = None
     ) -> None:
-        """`beside`: what can be heard besides the song, by its id; see `keep`. Readings go to `board`."""
+        """`beside`: what can be heard besides the song, by its id; see `add_sound`. Readings go to `board`."""
         self.rate = material.rate
         self._frames = material.frames
         self._have = frozenset(material.sounds)
@@ -152,7 +152,7 @@ class Engine:
         road = self._road.made(monitoring.road, monitoring.loudness)
         self._requests.append(lambda: self._set_monitoring(monitoring, road))
 
-    def keep(self, id: str, sound: Sound, time: TimeMap) -> None:
+    def add_sound(self, id: str, sound: Sound, time: TimeMap) -> None:
         """Have something to be heard besides the song from now on, or in place of what has that id. It must be at the
         material's rate."""
         ready = timed(sound, time, self.rate)
@@ -163,7 +163,7 @@ class Engine:
 
         self._requests.append(take_in)
 
-    def drop(self, id: str) -> None:
+    def drop_sound(self, id: str) -> None:
         """Let something that could be heard go; who hears it hears the result from now on."""
 
         def let_go() -> None:
@@ -266,18 +266,18 @@ class Engine:
 
     def _fill(self, sources: Sequence[NodeRunner], n: int) -> None:
         """Put the next frames of the song, and of the references that are heard, into sources."""
-        for part in sources:
-            source = part.node
+        for runner in sources:
+            source = runner.node
             assert isinstance(source, Source)
             if source.sound in BESIDE:
                 found = self._beside.at(source.sound)
                 if found is None:
-                    part.out[:n] = 0.0
+                    runner.out[:n] = 0.0
                 else:
-                    self._head.read_beside(found.samples, found.stretches, part.out[:n])
+                    self._head.read_beside(found.samples, found.stretches, runner.out[:n])
             else:
                 offset = round(source.offset * self.rate)
-                self._head.read(self._samples[source.sound], part.out[:n], offset=offset)
+                self._head.read(self._samples[source.sound], runner.out[:n], offset=offset)
 
     def _start(self, fresh: LiveGraph, at: int) -> None:
         if self._playing:
@@ -303,12 +303,12 @@ class Engine:
         graph.begin(first)
         for count, at in enumerate(range(first, start, MAX_BLOCK)):
             n = min(MAX_BLOCK, start - at)
-            for part in graph.sources:
-                assert isinstance(part.node, Source)
-                if part.node.sound in BESIDE:
-                    part.out[:n] = 0.0
+            for runner in graph.sources:
+                assert isinstance(runner.node, Source)
+                if runner.node.sound in BESIDE:
+                    runner.out[:n] = 0.0
                 else:
-                    self._from_start(part.node, at, part.out[:n])
+                    self._from_start(runner.node, at, runner.out[:n])
             graph.process(n, FIRST_BLOCK + count)
 
     def _stop(self) -> None:

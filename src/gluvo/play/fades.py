@@ -11,7 +11,7 @@ from gluvo.dsp.compression import pole
 from gluvo.dsp.db import db_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio, Floats, Ints, kernel
-from gluvo.dsp.limiting import CeilingHolder, ReleaseTimes, magnitudes
+from gluvo.dsp.limiting import LookAheadLimiter, ReleaseTimes, magnitudes
 from gluvo.measure.trace import k_weighting
 from gluvo.steps import MAX_BLOCK
 
@@ -209,7 +209,7 @@ class Guard:
 
     def __init__(self, rate: int) -> None:
         ahead = round(GUARD_AHEAD * rate)
-        self._make: Callable[[], CeilingHolder] = lambda: CeilingHolder(
+        self._make: Callable[[], LookAheadLimiter] = lambda: LookAheadLimiter(
             lookahead=ahead,
             smoothing=ahead,
             ceiling=0.0,
@@ -219,18 +219,18 @@ class Guard:
             extra_hold=round(GUARD_HOLD * rate),
             longest_block=MAX_BLOCK,
         )
-        self._holder, self._fresh = self._make(), self._make()
+        self._limiter, self._fresh = self._make(), self._make()
         self._peaks, self._taken = np.zeros((2, MAX_BLOCK)), np.zeros(MAX_BLOCK)
         self.latency = ahead
 
     def clear(self) -> None:
         """Forget what came."""
-        self._holder.adopt(self._fresh)
+        self._limiter.adopt(self._fresh)
 
     def run(self, x: Audio, ceiling: float) -> bool:
         """The next block, in place; `ceiling` as a factor of full scale. Whether anything was held back."""
         n = len(x)
-        self._holder.ceiling["level"] = db_of(ceiling)
+        self._limiter.ceiling["level"] = db_of(ceiling)
         magnitudes(x, self._peaks)
-        self._holder.run(x, self._peaks, x, self._taken)
+        self._limiter.run(x, self._peaks, x, self._taken)
         return bool(self._taken[:n].any())

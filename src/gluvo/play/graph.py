@@ -32,7 +32,7 @@ class LiveGraph(Machine):
         self.steps: tuple[Processor | None, ...] = tuple(self._processor(plan, id) for id in steps_heard(session))
         """The processors to report on, as `steps_heard` orders them."""
         self.strips: tuple[tuple[NodeRunner, float, float], ...] = tuple(
-            (self.parts[plan.strips[s.id].end.key], *((0.0, 0.0) if s.mute else s.gains)) for s in session.strips
+            (self.runners[plan.strips[s.id].end.key], *((0.0, 0.0) if s.mute else s.gains)) for s in session.strips
         )
         """For each strip of the session, what comes out of its chain and the factors at which it flows on."""
 
@@ -40,8 +40,8 @@ class LiveGraph(Machine):
         sides = [plan.before[chosen], plan.after[chosen]] if chosen in plan.after else []
         self.tapped: tuple[NodeRunner, NodeRunner] | None = None
         """What goes into the chosen step and what comes out of it, if it is on."""
-        if sides and all(node.key in self.parts for node in sides):
-            self.tapped = self.parts[sides[0].key], self.parts[sides[1].key]
+        if sides and all(node.key in self.runners for node in sides):
+            self.tapped = self.runners[sides[0].key], self.runners[sides[1].key]
 
         self.moving: list[tuple[int, Floats]] = []
         """The parts of the chosen step that move: their places in it, and their curves of the last block."""
@@ -51,5 +51,5 @@ class LiveGraph(Machine):
             self.moving = [(n, processor.moved[id]) for n, id in enumerate(step.parts) if id in processor.moved]
 
     def _processor(self, plan: Plan, id: str) -> Processor | None:
-        part = self.parts.get(plan.at_work[id].key) if id in plan.at_work else None
-        return part.processor if part is not None else None
+        runner = self.runners.get(plan.at_work[id].key) if id in plan.at_work else None
+        return runner.processor if runner is not None else None

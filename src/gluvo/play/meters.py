@@ -40,7 +40,7 @@ class Readings:
 
 
 STEPS_AT, STRIPS_AT = 5, 5 + 2 * MOST_STEPS
-COLUMNS = STRIPS_AT + 2 * MOST_STRIPS
+ROW_VALUES = STRIPS_AT + 2 * MOST_STRIPS
 POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN, TAPPED, BEAT, HELD_BACK = range(8)
 HEAD = 8
 TAP_FRAMES = 65_536
@@ -53,13 +53,13 @@ class Board:
     Written by the audio thread without waiting; read by one other thread, here or in another process.
     """
 
-    SIZE = HEAD + ROWS * COLUMNS + TAP_FRAMES * 4 + MOST_BANDS
+    SIZE = HEAD + ROWS * ROW_VALUES + TAP_FRAMES * 4 + MOST_BANDS
 
     def __init__(self, memory: np.ndarray | None = None) -> None:
         flat = np.zeros(self.SIZE) if memory is None else memory
         self.state = flat[:HEAD]
-        self.rows = flat[HEAD : HEAD + ROWS * COLUMNS].reshape(ROWS, COLUMNS)
-        self.tap = flat[HEAD + ROWS * COLUMNS : -MOST_BANDS].reshape(TAP_FRAMES, 4)
+        self.rows = flat[HEAD : HEAD + ROWS * ROW_VALUES].reshape(ROWS, ROW_VALUES)
+        self.tap = flat[HEAD + ROWS * ROW_VALUES : -MOST_BANDS].reshape(TAP_FRAMES, 4)
         self.moves = flat[-MOST_BANDS:]
         """By how many dB each band of the chosen equaliser has just moved, in the order of its bands."""
         self._read = int(self.state[WRITTEN])

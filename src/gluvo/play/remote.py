@@ -17,12 +17,12 @@ from gluvo.play.engine import Monitoring
 from gluvo.play.meters import BEAT, DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Readings
 from gluvo.play.process import Host
 from gluvo.play.requests import (
+    AddSound,
     Change,
     ChooseDevice,
     DeviceTold,
-    Drop,
+    DropSound,
     EngineRequest,
-    Keep,
     Listen,
     Load,
     Loop,
@@ -115,8 +115,8 @@ class RemoteEngine:
         self._monitoring = monitoring
         self._ask(Listen(monitoring))
 
-    def keep(self, id: str, sound: Sound, time: TimeMap) -> None:
-        """See `Engine.keep`. Raises `GluvoError` if there is no room for what both processes must see."""
+    def add_sound(self, id: str, sound: Sound, time: TimeMap) -> None:
+        """See `Engine.add_sound`. Raises `GluvoError` if there is no room for what both processes must see."""
         try:
             address, array = address_of(sound.samples)
         except (MemoryError, OSError) as error:
@@ -125,13 +125,13 @@ class RemoteEngine:
         self._let_go(id)
         self._kept[id] = array
         self._times[id] = time
-        self._ask(Keep(id, address, time))
+        self._ask(AddSound(id, address, time))
 
-    def drop(self, id: str) -> None:
-        """See `Engine.drop`."""
+    def drop_sound(self, id: str) -> None:
+        """See `Engine.drop_sound`."""
         self._addresses[1].pop(id, None)
         self._times.pop(id, None)
-        self._ask(Drop(id))
+        self._ask(DropSound(id))
         self._let_go(id)
 
     def _let_go(self, id: str) -> None:
@@ -239,7 +239,7 @@ class RemoteEngine:
         self._asked = self._asked_playing = self._asked_place = int(self.board.state[TAKEN])
         self._load()
         for id, time_map in self._times.items():
-            self._ask(Keep(id, self._addresses[1][id], time_map))
+            self._ask(AddSound(id, self._addresses[1][id], time_map))
         if self._loop is not None:
             self.loop(*self._loop)
         if self._monitoring is not None:

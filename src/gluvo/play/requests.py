@@ -91,7 +91,7 @@ class Listen(EngineRequest):
 
 
 @dataclass(frozen=True)
-class Keep(EngineRequest):
+class AddSound(EngineRequest):
     """Have something to be heard besides the song."""
 
     id: str
@@ -100,7 +100,7 @@ class Keep(EngineRequest):
 
 
 @dataclass(frozen=True)
-class Drop(EngineRequest):
+class DropSound(EngineRequest):
     id: str
 
 

@@ -23,21 +23,21 @@ import numpy as np
 from gluvo.compare.match import RESULT
 from gluvo.dsp.delay import clean
 from gluvo.errors import GluvoError
-from gluvo.logs import PLAYING_LOG, keep_log
+from gluvo.logs import PLAYING_LOG, start_log
 from gluvo.play.device import SILENT, Device, SilentDevice, look_again, open_device
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.play.fades import best_lag, scaled
 from gluvo.play.meters import BEAT, TAKEN, Board
 from gluvo.play.requests import (
+    AddSound,
     Answer,
     Change,
     ChooseDevice,
     Close,
     DeviceTold,
     Done,
-    Drop,
+    DropSound,
     EngineRequest,
-    Keep,
     Listen,
     Load,
     Loop,
@@ -199,13 +199,13 @@ class Server:
             case Change(session):
                 engine.change(session)
                 self._session = session
-            case Drop(id):
+            case DropSound(id):
                 self._beside.pop(id, None)
-                engine.drop(id)
-            case Keep(id, address, time_map):
+                engine.drop_sound(id)
+            case AddSound(id, address, time_map):
                 with contextlib.suppress(FileNotFoundError):  # it was let go before this was come to
                     self._beside[id] = Sound(mapped(address), engine.rate)
-                    engine.keep(id, self._beside[id], time_map)
+                    engine.add_sound(id, self._beside[id], time_map)
 
     def _taken(self, request: Request) -> None:
         if self._engine is not None and isinstance(request, EngineRequest):
@@ -254,7 +254,7 @@ def _bare(session: Session) -> Session:
 
 def serve(pipe: Connection) -> None:
     """The process's own loop."""
-    keep_log(PLAYING_LOG)
+    start_log(PLAYING_LOG)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C in a terminal reaches both; the window closes this one
     with contextlib.suppress(OSError):
         os.nice(-11)  # only root or a realtime group may; without it, it works as well on an idle machine

@@ -52,7 +52,7 @@ class GraphSwap:
             return
         new, self._waiting = self._waiting, None
         if fade:
-            new.hold_up(self._pad(new.latency))
+            new.delay_by(self._pad(new.latency))
         new.take_over(self.graph)
         if fade:
             # The fade waits until what the new graph was given has come out of it.
@@ -69,7 +69,7 @@ class GraphSwap:
         """All that has to be filled: the graph's sources, and those that only the old one has."""
         found = list(self.graph.sources)
         if self.old is not None:
-            found += [part for part in self.old.sources if self.graph.parts.get(part.node.key) is not part]
+            found += [runner for runner in self.old.sources if self.graph.runners.get(runner.node.key) is not runner]
         return found
 
     def process(self, n: int, number: int, over: int, levelled: bool) -> None:

@@ -94,7 +94,7 @@ class NodeRunner:
             mix_all(self._came, self._gains, self._made)
 
     def adopt(self, other: NodeRunner) -> bool:
-        """Go on where a part of the same place in the session is. Whether that is all it needs; else it must run in."""
+        """Go on where a runner of the same place in the session is. Whether that is all it needs; else it must run in."""
         ready = True
         if self.processor is not None:
             ready = other.processor is not None and self.processor.adopt(other.processor)
@@ -169,16 +169,16 @@ class Machine:
         remembers: bool = False,
     ) -> None:
         self.rate, self._remembers = rate, remembers
-        self.parts: dict[str, NodeRunner] = {}
-        shared = like.parts if like is not None else {}
+        self.runners: dict[str, NodeRunner] = {}
+        shared = like.runners if like is not None else {}
         for node in (*outputs.values(), *also):
             self._add(node, shared)
-        self.latency = max((self.parts[n.key].latency for n in outputs.values()), default=0)
-        self._outputs = {name: self.parts[n.key] for name, n in outputs.items()}
+        self.latency = max((self.runners[n.key].latency for n in outputs.values()), default=0)
+        self._outputs = {name: self.runners[n.key] for name, n in outputs.items()}
         room = round(ROOM_SECONDS * rate) if remembers else 0
         self._late = {name: Delay(self.latency - p.latency, room) for name, p in self._outputs.items()}
         self.paths: dict[str, Audio] = {name: np.zeros((MAX_BLOCK, 2)) for name in outputs}
-        self.sources = [p for p in self.parts.values() if isinstance(p.node, Source)]
+        self.sources = [p for p in self.runners.values() if isinstance(p.node, Source)]
         self._frames = 0
         self._held_up: list[tuple[Delay, Audio, Audio]] = []
         self.place = 0
@@ -187,34 +187,34 @@ class Machine:
         """How long ago the song's first frame was given."""
 
     def _add(self, node: Node, shared: Mapping[str, NodeRunner]) -> NodeRunner:
-        if node.key not in self.parts:
+        if node.key not in self.runners:
             inputs = tuple(self._add(before, shared) for before in node.inputs)
-            part = self.parts[node.key] = shared.get(node.key) or NodeRunner(node, inputs, self.rate)
-            if self._remembers and part.history is None:
-                part.history = InputHistory(round(HISTORY_SECONDS * self.rate))
-        return self.parts[node.key]
+            runner = self.runners[node.key] = shared.get(node.key) or NodeRunner(node, inputs, self.rate)
+            if self._remembers and runner.history is None:
+                runner.history = InputHistory(round(HISTORY_SECONDS * self.rate))
+        return self.runners[node.key]
 
     def begin(self, place: int) -> None:
         """Told before anything is processed: which frame of the song the sources are given next."""
         self.place, self._since = place, 0 if place <= 0 else LONG_AGO
-        for part in self.parts.values():
-            part.begin(place)
+        for runner in self.runners.values():
+            runner.begin(place)
 
     def process(self, n: int, block: int, over: int = -LONG_AGO) -> None:
         """Run a block of `n` frames into `paths`. The sources must have been filled; `block` counts up, and the song has
         been over for `over` frames when the block begins."""
         since = self._since
-        for part in self.parts.values():
-            part.run(n, block, since, over)
+        for runner in self.runners.values():
+            runner.run(n, block, since, over)
         self.place += n
         self._since += n
         if n != self._frames:
             self._frames, outputs = n, self._outputs.items()
-            self._held_up = [(self._late[name], part.out[:n], self.paths[name][:n]) for name, part in outputs]
+            self._held_up = [(self._late[name], runner.out[:n], self.paths[name][:n]) for name, runner in outputs]
         for late, x, path in self._held_up:
             late.run(x, path)
 
-    def hold_up(self, frames: int) -> None:
+    def delay_by(self, frames: int) -> None:
         """Be later by so many frames, `ROOM_SECONDS` at most; before it takes over, and only if it remembers."""
         self.latency += frames
         for late in self._late.values():
@@ -231,19 +231,19 @@ class Machine:
         self._late[name].run(x, out)
 
     def take_over(self, other: Machine) -> None:
-        """Take over the state of a running machine, part by part, found by where they stand in the session."""
+        """Take over the state of a running machine, runner by runner, found by where they stand in the session."""
         places: dict[str, NodeRunner] = {}
-        for part in other.parts.values():
-            places.setdefault(part.node.name, part)
+        for runner in other.runners.values():
+            places.setdefault(runner.node.name, runner)
         self.place, self._since = other.place, other._since
-        for part in self.parts.values():
-            if not part.running:
-                part.begin(self.place)
-            name = part.node.name
+        for runner in self.runners.values():
+            if not runner.running:
+                runner.begin(self.place)
+            name = runner.node.name
             earlier = places.get(name) or places.get(name.rpartition(":")[2])
-            if not part.running and (earlier is None or not part.adopt(earlier)):
-                part.run_in(self.place)
-            part.running = True
+            if not runner.running and (earlier is None or not runner.adopt(earlier)):
+                runner.run_in(self.place)
+            runner.running = True
         for name, late in self._late.items():
             if name in other._late:
                 late.adopt(other._late[name])
@@ -286,9 +286,9 @@ def played_all(
     machine.begin(0)
     for count, start in enumerate(range(0, frames + late, MAX_BLOCK)):
         n = min(MAX_BLOCK, frames + late - start)
-        for part in machine.sources:
-            assert isinstance(part.node, Source)
-            fill(part.node, start, part.out[:n])
+        for runner in machine.sources:
+            assert isinstance(runner.node, Source)
+            fill(runner.node, start, runner.out[:n])
         machine.process(n, count, start - frames)
         skip = max(0, late - start)
         if skip < n:

@@ -211,7 +211,7 @@ class Plan:
             if item.on and item.id != self._without:
                 self.before[item.id] = x
                 x = self.after[item.id] = (
-                    item.wired(x, _Wiring(self, points)) if item.holds_steps else self.step(item, x, key)
+                    item.wired(x, _Wiring(self, points)) if item.contains_steps else self.step(item, x, key)
                 )
             points[item.id] = x
         return x

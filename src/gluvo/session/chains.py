@@ -87,7 +87,7 @@ def inserted(chain: Row, item: ChainItem, after: str = "", inside: str = "") -> 
     if inside and (found := _first_of(chain, inside, item)) is not None:
         return found
     for holder in containers_of(chain, after)[::-1]:
-        if holder.may_hold(item):
+        if holder.may_contain(item):
             break
         after = holder.id
     return _in_row_of(chain, after, lambda row: _after(row, item, after)) or _after(chain, item, "")
@@ -101,7 +101,7 @@ def without(chain: Row, id: str) -> Chain:
     def kept(old: ChainItem) -> list[ChainItem]:
         if old.id == id:
             return []
-        return [old.leaving(before)] if old.holds_steps and old.since == id else [old]
+        return [old.leaving(before)] if old.contains_steps and old.since == id else [old]
 
     return _mapped(chain, kept)
 
@@ -125,7 +125,7 @@ def _moved_once(chain: Chain, id: str, down: bool) -> Chain:
     to = index + (1 if down else -1)
     if 0 <= to < len(row):
         beside = row[to]
-        if not beside.may_hold(item):
+        if not beside.may_contain(item):
             row[index], row[to] = row[to], row[index]
             return replaced(chain, _item(holder.with_rows(rows))) if holder is not None else _chain(row)
         rest = without(chain, id)  # into the container beside it, at its near end
@@ -157,7 +157,7 @@ def dropped(chain: Row, id: str, before: str, after: str = "") -> Chain:
     if (found := _first_of(rest, after, item, heads=True)) is not None:
         return found
     for holder in containers_of(rest, before)[::-1]:
-        if not holder.may_hold(item):
+        if not holder.may_contain(item):
             before = holder.id
         elif before in holder.row_ids:
             rows = [list(row) for row in holder.rows]
@@ -186,7 +186,7 @@ def ends_before_it_starts(chain: Row) -> ChainItem | None:
     """A container that comes back before the point where it leaves, or leaves at a point that is not there."""
     seen = {""}
     for item in _items(chain):
-        if item.holds_steps and item.since not in seen:
+        if item.contains_steps and item.since not in seen:
             return item
         seen.add(item.id)
     return None
@@ -211,7 +211,7 @@ def _first_of(chain: Row, row: str, item: ChainItem, heads: bool = False) -> Cha
     """
     for holder in flat(chain):
         names = holder.row_ids if heads else (holder.id, *holder.row_ids)
-        if row in names and holder.may_hold(item) and (not heads or len(names) > 1):
+        if row in names and holder.may_contain(item) and (not heads or len(names) > 1):
             n = holder.row_ids.index(row) if row in holder.row_ids else 0
             rows = [[item, *steps] if k == n else steps for k, steps in enumerate(holder.rows)]
             return replaced(chain, _item(holder.with_rows(rows)))
@@ -244,7 +244,7 @@ def _mapped(chain: Row, change: Callable[[ChainItem], list[ChainItem]]) -> Chain
     result: list[ChainItem] = []
     for item in _items(chain):
         for new in change(item):
-            if item.holds_steps and new.holds_steps and new.rows == item.rows:
+            if item.contains_steps and new.contains_steps and new.rows == item.rows:
                 rows = [_mapped(row, change) for row in item.rows]
                 result.append(_item(new.with_rows(rows)) if rows != list(item.rows) else new)
             else:

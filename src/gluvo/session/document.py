@@ -264,7 +264,7 @@ class Document:
 
         return done
 
-    def keep_history(self) -> None:
+    def save_history(self) -> None:
         """Write the undo history, and where one is looking, beside the session; if what is saved is what is here.
 
         Raises `WriteError`.

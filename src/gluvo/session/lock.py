@@ -49,7 +49,7 @@ class Lock:
         if self._alone:
             return True
         if self._owned and time.monotonic() >= self._looks_at:
-            holder = self._holder()
+            holder = self._owner()
             if holder is not None and holder.token != self._token:
                 self._owned = False
                 self._drop()
@@ -107,7 +107,7 @@ class Lock:
                 return
             file.close()  # it was taken away just then
 
-    def _holder(self) -> Holder | None:
+    def _owner(self) -> Holder | None:
         try:
             return msgspec.json.decode(read_whole(self._path, 4096, LOOK_SECONDS), type=Holder)
         except TimeoutError:

@@ -109,11 +109,11 @@ def preset_bytes(preset: Preset, unknown: dict[str, Any] | None = None) -> bytes
 def import_preset(path: Path, folder: Path | None = None) -> Preset:
     """Read a preset, and keep it among the user's own with all that the file holds. Raises `GluvoError`."""
     found = _read(path)
-    keep_preset(found.record, folder, found.unknown)
+    save_preset(found.record, folder, found.unknown)
     return found.record
 
 
-def keep_preset(preset: Preset, folder: Path | None = None, unknown: dict[str, Any] | None = None) -> Path:
+def save_preset(preset: Preset, folder: Path | None = None, unknown: dict[str, Any] | None = None) -> Path:
     """Keep a preset among the user's own, in a new file; where it is."""
     place = folder or presets_folder()
     try:
@@ -139,9 +139,9 @@ def preset_of(items: Sequence[ChainItem], name: str, does: str = "", when: str =
     ids = {item.id for item in items}
     plain = []
     for item in items:
-        since = item.since if item.holds_steps and item.since in ids else ""
+        since = item.since if item.contains_steps and item.since in ids else ""
         made = _bare(item, keep_id=True)
-        plain.append(made.leaving(since) if made.holds_steps else made)
+        plain.append(made.leaving(since) if made.contains_steps else made)
     return Preset(name=name, does=does, when=when, when_not=when_not, items=tuple(plain))
 
 
@@ -153,7 +153,7 @@ def _bare(item: ChainItem, keep_id: bool = False) -> ChainItem:
     if isinstance(bands := getattr(item, "bands", None), tuple):
         changes["bands"] = tuple(msgspec.structs.replace(band, key="") for band in bands)
     made = msgspec.structs.replace(item, **changes)
-    if made.holds_steps:
+    if made.contains_steps:
         made = made.with_rows([[_bare(step, keep_id) for step in row] for row in made.rows])  # type: ignore[arg-type]
     return made
 
@@ -170,7 +170,7 @@ def put_in(session: Session, preset: Preset, strip: str, after: str = "", sectio
     for item in preset.items:
         known = {i.id for i in session.items}
         made = held_in(item, section)
-        if made.holds_steps:
+        if made.contains_steps:
             made = made.leaving(ids.get(made.since, beginning))
         session = session.with_new_step(made, strip, after)
         after = next(i.id for i in session.items if i.id not in known)
@@ -194,6 +194,6 @@ def held_in(item: ChainItem, section: str) -> ChainItem:
     """An item, and the steps in it, whose held settings are found in a section."""
     holds = any(getattr(item, switch) for switch in item.switches())
     made = msgspec.structs.replace(item, held_in=section) if holds else item
-    if made.holds_steps:
+    if made.contains_steps:
         made = made.with_rows([[held_in(step, section) for step in row] for row in made.rows])  # type: ignore[arg-type]
     return made

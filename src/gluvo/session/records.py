@@ -647,7 +647,7 @@ class Session(Struct, frozen=True, kw_only=True):
     def step(self, id: str) -> AnyStep | None:
         """A step by its id; lanes are none."""
         found = self.item(id)
-        return None if found is None or found.holds_steps else cast("AnyStep", found)
+        return None if found is None or found.contains_steps else cast("AnyStep", found)
 
     def strip_with(self, id: str) -> AnyStrip | None:
         """The strip whose chain has a step or lane."""
@@ -704,7 +704,7 @@ class Session(Struct, frozen=True, kw_only=True):
             id = _fresh(type(one).__name__.lower(), taken)
             taken.add(id)
             made = msgspec.structs.replace(one, id=id)
-            return made.with_rows([[name(step) for step in row] for row in made.rows]) if made.holds_steps else made
+            return made.with_rows([[name(step) for step in row] for row in made.rows]) if made.contains_steps else made
 
         return cast("ChainItem", name(item))
 

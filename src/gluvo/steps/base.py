@@ -104,7 +104,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """Whether the step takes level away and tells how much."""
     shapes_hits: ClassVar[bool] = False
     """Whether what becomes of hits is looked at although it takes no level away."""
-    holds_ceiling: ClassVar[bool] = False
+    has_ceiling: ClassVar[bool] = False
     """Whether it works against a ceiling that nothing passes."""
     shapes_tone: ClassVar[bool] = False
     """Whether it is for the tone: what one goes to where a range stands out."""
@@ -116,7 +116,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """The settings that are shown where there is little room, the most used first."""
     takes_key: ClassVar[bool] = False
     """Whether its detector may listen to another stem or bus, which comes as a second input."""
-    holds_steps: ClassVar[bool] = False
+    contains_steps: ClassVar[bool] = False
     """Whether it is a container: `rows`, `with_rows` and `wired` are for those."""
 
     # --- its sound -----------------------------------------------------------------------------------------
@@ -199,7 +199,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     def with_level_moved(self, gain: float) -> Self:
         """The step for a sound that comes in louder by `gain` dB: its thresholds are moved by as much, as far as they
         reach. What listens to another stem or bus stays as it is."""
-        if self.holds_steps:
+        if self.contains_steps:
             return self.with_rows([[step.with_level_moved(gain) for step in row] for row in self.rows])
         if self.keys_from:
             return self
@@ -257,9 +257,9 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         rows = len(self.rows)
         return (self.id,) if rows == 1 else tuple(f"{self.id}/{n}" for n in range(1, rows + 1))
 
-    def may_hold(self, item: Step) -> bool:
+    def may_contain(self, item: Step) -> bool:
         """Whether an item may stand in its rows."""
-        return self.holds_steps and not item.holds_steps
+        return self.contains_steps and not item.contains_steps
 
     @property
     def since(self) -> str:

@@ -48,7 +48,7 @@ class CeilingStep(Step, frozen=True, kw_only=True):
         hold_loudness: bool
 
     reduces: ClassVar[bool] = True
-    holds_ceiling: ClassVar[bool] = True
+    has_ceiling: ClassVar[bool] = True
     solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
     reaches_target: ClassVar[bool] = False

@@ -25,7 +25,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
     title: ClassVar[str] = "Lane"
     summary: ClassVar[str] = "A parallel chain, blended in under what comes along the main one"
     solved_settings: ClassVar[Mapping[str, Solved]] = {"blend": Solved("blend", "hold_loudness")}
-    holds_steps: ClassVar[bool] = True
+    contains_steps: ClassVar[bool] = True
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"name", "since", "steps", "hold_loudness"}
 
     name: Annotated[str, msgspec.Meta(max_length=200)] = "Lane"
@@ -79,7 +79,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
     def with_rows(self, rows: Sequence[Sequence[Step]]) -> Self:
         return msgspec.structs.replace(self, steps=tuple(rows[0]))
 
-    def may_hold(self, item: Step) -> bool:
+    def may_contain(self, item: Step) -> bool:
         return not isinstance(item, Lane)
 
     def leaving(self, since: str) -> Self:

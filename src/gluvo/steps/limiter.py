@@ -11,7 +11,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio
-from gluvo.dsp.limiting import CeilingHolder, Mender, ReleaseTimes, magnitudes
+from gluvo.dsp.limiting import LookAheadLimiter, Mender, ReleaseTimes, magnitudes
 from gluvo.steps import ceiling as ceiling_step
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
@@ -184,7 +184,7 @@ class LimiterProcessor(Processor):
         link = settings.link / 100.0
         ahead = max(1, round(settings.look_ahead / 1000.0 * rate))
         release = settings.release / 1000.0
-        self._main = CeilingHolder(
+        self._main = LookAheadLimiter(
             lookahead=ahead,
             smoothing=round(ahead * settings.attack / 100.0),
             ceiling=settings.ceiling,

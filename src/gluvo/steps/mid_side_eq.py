@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 
 from gluvo.dsp import compression as comp
-from gluvo.dsp.convolution import PART, Convolver, Magnitude, chosen_half, symmetric
+from gluvo.dsp.convolution import PARTITION, Convolver, Magnitude, chosen_half, symmetric
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Audio, Floats
@@ -236,7 +236,7 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
         if self.phase != "linear" or all(self.is_flat(columns) for columns in self.stages):
             return 0, 0.0
         half, off = _half(self, rate)
-        return half + PART, off
+        return half + PARTITION, off
 
     def is_flat(self, columns: Columns) -> bool:
         """Whether no band that stands still does anything to one of these targets."""

@@ -13,13 +13,13 @@ import numpy as np
 from gluvo.dsp import shaping
 from gluvo.dsp.bending import Bender
 from gluvo.dsp.compression import pole, to_mid_side
-from gluvo.dsp.convolution import PART, Convolver, chosen_half, symmetric
+from gluvo.dsp.convolution import PARTITION, Convolver, chosen_half, symmetric
 from gluvo.dsp.crossover import band_magnitude
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
-from gluvo.dsp.limiting import CeilingHolder, ReleaseTimes, magnitudes
+from gluvo.dsp.limiting import LookAheadLimiter, ReleaseTimes, magnitudes
 from gluvo.dsp.matched import tilt
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
@@ -249,7 +249,7 @@ class SaturationProcessor(Processor):
         self._bender = Bender(settings.shaper, int(settings.oversampling), rate)
         taps = _range_taps(settings.low, settings.high, rate)
         self._range = Convolver([[taps, None], [None, taps]]) if taps is not None else None
-        self.latency = self._bender.latency + (len(taps) // 2 + PART if taps is not None else 0)
+        self.latency = self._bender.latency + (len(taps) // 2 + PARTITION if taps is not None else 0)
         self._late = Delay(self.latency)
         leaning = tilt(settings.tilt, rate)
         back = leaning[:, [3, 4, 5, 0, 1, 2]] / leaning[:, :1] if len(leaning) else NOTHING
@@ -257,10 +257,10 @@ class SaturationProcessor(Processor):
         self._after = Sections(cascade(back, low_cut(NO_DC, 12, rate) if settings.is_lopsided else NOTHING))
         self._band, self._added = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
         self._peaks, self._taken = np.zeros((2, MAX_BLOCK)), np.zeros(MAX_BLOCK)
-        self._holder: CeilingHolder | None = None
+        self._limiter: LookAheadLimiter | None = None
         if settings.shape == "dense":
             ahead = round(HOLD_AHEAD * rate)
-            self._holder = CeilingHolder(
+            self._limiter = LookAheadLimiter(
                 lookahead=ahead,
                 smoothing=ahead,
                 ceiling=0.0,
@@ -287,11 +287,11 @@ class SaturationProcessor(Processor):
         self._late.run(x, out)
         if not self._idle:
             add_weighted(out, added, self._mid, self._side, self._apart, out)
-        if self._holder is not None:
+        if self._limiter is not None:
             magnitudes(out, self._peaks)
             if self._idle:
                 self._peaks[:] = 0.0  # nothing is held where nothing is bent
-            self._holder.run(out, self._peaks, out, self._taken)
+            self._limiter.run(out, self._peaks, out, self._taken)
         if self._gain != 1.0:
             np.multiply(out, self._gain, out=out)
 
@@ -304,9 +304,9 @@ class SaturationProcessor(Processor):
         same &= self._bender.adopt(other._bender)
         if self._range is not None and other._range is not None:
             self._range.adopt(other._range)
-        if self._holder is not None and other._holder is not None:
-            self._holder.adopt(other._holder)
-        has = [(p._range is None, p._holder is None) for p in (self, other)]
+        if self._limiter is not None and other._limiter is not None:
+            self._limiter.adopt(other._limiter)
+        has = [(p._range is None, p._limiter is None) for p in (self, other)]
         return same and has[0] == has[1]
 
 

@@ -87,7 +87,7 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
     title: ClassVar[str] = "Split"
     summary: ClassVar[str] = "Two to five bands, each with steps, mix and gain of its own"
     analyses: ClassVar[tuple[Analysis, ...]] = ("lateness",)
-    holds_steps: ClassVar[bool] = True
+    contains_steps: ClassVar[bool] = True
 
     bands: Annotated[tuple[SplitBand, ...], msgspec.Meta(min_length=LEAST_BANDS, max_length=MOST_BANDS)] = (
         SplitBand(id=1),
@@ -249,8 +249,8 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
         moved = super().with_level_moved(gain).rows
         return self.with_rows([b.steps if b.key else row for b, row in zip(self.bands, moved, strict=True)])
 
-    def may_hold(self, item: Step) -> bool:
-        return not item.holds_steps
+    def may_contain(self, item: Step) -> bool:
+        return not item.contains_steps
 
     @property
     def parts(self) -> tuple[int, ...]:

@@ -10,8 +10,8 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from gluvo.desk.controls.parts import drawn
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.controls.widgets import drawn
 
 
 class Axis:

@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QDialog, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
-from gluvo.desk.controls.parts import label
+from gluvo.desk.controls.widgets import label
 
 ROLE = Qt.ItemDataRole.UserRole
 

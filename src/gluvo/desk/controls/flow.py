@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gluvo.desk.controls.parts import button, label, line, plain
+from gluvo.desk.controls.widgets import button, label, line, plain
 
 
 class Flow(QLayout):

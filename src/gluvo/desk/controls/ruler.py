@@ -19,8 +19,8 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from gluvo.desk.controls.keys import CONTROL, TYPES, claimed
-from gluvo.desk.controls.parts import say_beside, type_over
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.controls.widgets import say_beside, type_over
 from gluvo.steps.settings import Setting
 
 FINE = 0.1

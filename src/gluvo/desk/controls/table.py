@@ -16,8 +16,8 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.controls.keys import ENTERS, claimed
-from gluvo.desk.controls.parts import plain
 from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.controls.widgets import plain
 
 MOVES = (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Home, Qt.Key.Key_End, Qt.Key.Key_PageUp, Qt.Key.Key_PageDown)
 COLOUR = Qt.ItemDataRole.UserRole + 1

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import button
+from gluvo.desk.controls.widgets import button
 
 
 def aim_row(

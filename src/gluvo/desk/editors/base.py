@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 from gluvo.advise.aim import unmet
 from gluvo.advise.hold import holds
 from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
-from gluvo.desk.controls.parts import Segments, button, figure, label
+from gluvo.desk.controls.widgets import Segments, button, figure, label
 from gluvo.desk.editors.preset_dialog import choose_preset, for_item
 from gluvo.desk.editors.setting_control import Control, setting_control, show_value
 from gluvo.desk.editors.spectrum_panel import SpectrumPanel

@@ -9,8 +9,8 @@ from gluvo.compare.match import TAKEN
 from gluvo.desk.charts.hit_views import SpreadView
 from gluvo.desk.charts.views import CaughtView, ReductionView
 from gluvo.desk.controls.flow import Lines
-from gluvo.desk.controls.parts import figure, label
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import figure, label
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import show_ear, taken_toggle
 from gluvo.desk.editors.place_table import PlaceTable

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from gluvo.compare.match import DETECTOR, RESULT, TAKEN
-from gluvo.desk.controls.parts import Toggle
+from gluvo.desk.controls.widgets import Toggle
 from gluvo.desk.model.workbench import Workbench
 
 

@@ -13,8 +13,8 @@ from gluvo.desk.charts.band_views import DriveView
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
 from gluvo.desk.charts.views import ReductionView, TransferView
 from gluvo.desk.controls.flow import Elided, Flow
-from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, edit_in_place, figure, label
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, edit_in_place, figure, label
 from gluvo.desk.editors.aim_row import aim_row
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import detector_toggle, show_ear

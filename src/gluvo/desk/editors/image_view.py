@@ -9,8 +9,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QImage, QMouseEvent, QPainter, QPen
 
 from gluvo.desk.charts.chart import Axis, Chart
-from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.editors.spectrum_view import OCTAVE_TICKS, frequency_axis
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.spectrum import Tone

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
-from gluvo.desk.controls.parts import ChoiceBox, label
+from gluvo.desk.controls.widgets import ChoiceBox, label
 from gluvo.session.records import Session
 from gluvo.session.tree import path, rows
 

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import Signal
 
-from gluvo.desk.controls.parts import clock
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.controls.widgets import clock
 
 
 class PlaceTable(Table):

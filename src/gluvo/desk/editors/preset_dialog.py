@@ -13,8 +13,8 @@ from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLineEdit, QVBo
 from gluvo.advise.aim import unmet
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.controls.dialogs import ask
-from gluvo.desk.controls.parts import button, figure, label, line
 from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.widgets import button, figure, label, line
 from gluvo.desk.model.trying import Tried, Trying
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
@@ -27,11 +27,11 @@ from gluvo.session.presets import (
     forget_preset,
     import_preset,
     instead,
-    keep_preset,
     kind_of,
     own_presets,
     preset_of,
     put_in,
+    save_preset,
     write_preset,
 )
 from gluvo.session.records import Session
@@ -232,7 +232,7 @@ class PresetDialog(QDialog):
         name = dialog.name.text().strip()
         words = (line.text().strip() for line in (dialog.does, dialog.when, dialog.when_not))
         try:
-            keep_preset(preset_of(self._purpose.own(self._bench.session), name, *words), self._folder)
+            save_preset(preset_of(self._purpose.own(self._bench.session), name, *words), self._folder)
         except (GluvoError, ValueError) as error:
             self.trouble.setText(str(error))
             return

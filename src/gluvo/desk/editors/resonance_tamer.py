@@ -9,8 +9,8 @@ from gluvo.compare.match import TAKEN
 from gluvo.desk.charts.band_views import TamingView
 from gluvo.desk.charts.views import ReductionView
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import show_ear, taken_toggle
 from gluvo.dsp.taming import frame_length

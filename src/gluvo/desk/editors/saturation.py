@@ -13,20 +13,20 @@ from shiboken6 import isValid
 
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.spectrum_view import PART_COLOURS, frequency_axis, lifted
 from gluvo.desk.editors.view_rulers import ViewRulers
 from gluvo.dsp.db import gain_of, power_db
 from gluvo.measure.harmonics import MOST, Harmonics, NewSound, harmonics_of
+from gluvo.opened.tasks import DRAWING
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
 from gluvo.session.records import TestTone
 from gluvo.steps import Saturation
 from gluvo.steps.saturation import curve_of
-from gluvo.workbench.tasks import DRAWING
 
 TONE_SECONDS = 0.35
 FLOOR = -120.0

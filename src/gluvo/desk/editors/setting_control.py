@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from gluvo.desk.controls.parts import ChoiceRow, Toggle
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import ChoiceRow, Toggle
 from gluvo.steps import Setting
 
 Control = Ruler | Toggle | ChoiceRow

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 from gluvo.advise.source import ROOM, has_thresholds, with_room
 from gluvo.desk.charts.views import CaughtView
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import Rows, Segments, Toggle, button, clock, figure, label
+from gluvo.desk.controls.widgets import Rows, Segments, Toggle, button, clock, figure, label
 from gluvo.desk.editors.place_table import PlaceTable
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span

@@ -9,17 +9,17 @@ import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout, QWidget
 
 from gluvo.compare.tones import Frozen
-from gluvo.desk.controls.parts import ChoiceRow, Toggle, button, menu_text
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import ChoiceRow, Toggle, button, menu_text
 from gluvo.desk.editors.spectrum_view import LiveTone, SpectrumView
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.figures import figures_of
 from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import trace_of
+from gluvo.opened.tasks import MEASURING
 from gluvo.progress import Progress
 from gluvo.session.records import Analyser, Limit
 from gluvo.steps import settings_of
-from gluvo.workbench.tasks import MEASURING
 
 LIVE_FRAMES = 16_384
 """Frames that a live spectrum is taken of."""

@@ -12,8 +12,8 @@ from PySide6.QtWidgets import QWidget
 
 from gluvo.compare.tones import Frozen
 from gluvo.desk.charts.chart import Axis, Chart
-from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.widgets import figure
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.notes import note_of
 from gluvo.measure.spectrum import Tone, octaves, spanned

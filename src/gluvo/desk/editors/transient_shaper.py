@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from gluvo.desk.charts.hit_views import HitsView
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import figure
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.editors.base import StepEditor
 from gluvo.steps import TransientShaper
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.image_view import CorrelationView, ImageView, Measured, ScatterView
 from gluvo.measure.stereo import bands_of_tone

@@ -13,15 +13,15 @@ from gluvo.advise.hold import gentle_and_crushed, held_session
 from gluvo.advise.loudness_target import Reached, driven, reach_target
 from gluvo.advise.prices import divided
 from gluvo.deliver.targets import measured_by
-from gluvo.desk.controls.parts import figure
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.measure.trace import Span
+from gluvo.opened.tasks import SEARCHING
 from gluvo.progress import Progress
 from gluvo.session.records import MIX, Session
 from gluvo.steps import AnyStep, Limiter
 from gluvo.steps.ceiling import last_limiter
-from gluvo.workbench.tasks import SEARCHING
 
 
 class Advice(QObject):
@@ -48,7 +48,7 @@ class Advice(QObject):
         item = session.item(step_id)
         if renderer is None or item is None:
             return
-        if item.holds_steps:
+        if item.contains_steps:
             bench.refuse(
                 f"A {item.title} has no threshold of its own. Choose a step in it that has one, such as a Glue."
             )

@@ -10,8 +10,8 @@ from PySide6.QtCore import QObject, Signal
 
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.errors import GluvoError
+from gluvo.opened.tasks import Kind, Task, Tasks
 from gluvo.progress import Progress
-from gluvo.workbench.tasks import Kind, Task, Tasks
 
 T = TypeVar("T")
 

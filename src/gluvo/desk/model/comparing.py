@@ -14,12 +14,12 @@ from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.spectrum import Tone
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import joint_of
+from gluvo.opened.tasks import COMPARING
 from gluvo.progress import Progress
 from gluvo.render.joint import Joint
 from gluvo.session.records import MIX
 from gluvo.session.versions import state_of
-from gluvo.workbench.audio import joint_of
-from gluvo.workbench.tasks import COMPARING
 
 MOST_VERSIONS = 3
 """So many of the newest versions are compared without having been heard."""
@@ -79,7 +79,7 @@ class Comparing(QObject):
 
     def _made_from(self) -> object:
         bench, session = self._bench, self._bench.session
-        beside = tuple((key, id(made.sound)) for key, made in bench.listening.beside.items())
+        beside = tuple((key, id(made.sound)) for key, made in bench.listening.extras.items())
         partners = tuple((key, bench.listening.partner(key)) for key in bench.audio.references)
         names = tuple(r.name for r in session.references)
         return session.strips, session.versions, bench.span, beside, partners, names, id(bench.renderer)
@@ -98,7 +98,7 @@ class Comparing(QObject):
                 others.append((hearable, Span(part.start, part.end) if part is not None else None))
             elif hearable.group in (VERSIONS, ENCODINGS, PRICES) and not hearable.is_difference:
                 others.append((hearable, span))
-        sounds = dict(bench.audio.references) | {id: made.sound for id, made in bench.listening.beside.items()}
+        sounds = dict(bench.audio.references) | {id: made.sound for id, made in bench.listening.extras.items()}
         own = [h for h in bench.listening.hearables() if h.id in (RESULT, UNTOUCHED)]
         kept = [h for h in bench.listening.hearables() if h.group == VERSIONS and h.id not in sounds][:MOST_VERSIONS]
 

@@ -21,17 +21,17 @@ from gluvo.deliver.encoding import LOST, Encoded, Encoding, Margin, encoded, fin
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import shortfalls
 from gluvo.deliver.write import Outcome, Row, places, prepared, same_names, write_rows
-from gluvo.desk.controls.parts import figure
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
+from gluvo.opened.audio import ExtraSound, joint_of
+from gluvo.opened.tasks import SEARCHING, WRITING, Task
 from gluvo.progress import Progress
 from gluvo.session.files import numbered, reason_of, refuse_own
 from gluvo.session.media import place_of
 from gluvo.session.records import Deliverable, Session
 from gluvo.session.sounds import Sound
-from gluvo.workbench.audio import ExtraSound, joint_of
-from gluvo.workbench.tasks import SEARCHING, WRITING, Task
 
 KEEP_BOTH, REPLACE = "both", "replace"
 
@@ -317,8 +317,8 @@ class Delivery(QObject):
             self._encoded_of = key
             for one, (decoded, lost) in found:
                 self.encodings[one.encoding] = one
-                bench.listening.keep_beside(decoded)
-                bench.listening.keep_beside(lost)
+                bench.listening.add_extra(decoded)
+                bench.listening.add_extra(lost)
             bench.measurement.render()
             self.changed.emit()
 
@@ -379,7 +379,7 @@ class Delivery(QObject):
 
         def done(found: tuple[Price, ...]) -> None:
             for n in range(len(self.prices)):
-                bench.listening.drop_beside(price_id(n))
+                bench.listening.drop_extra(price_id(n))
             self.prices, self._priced_of = found, key
             for n, price in enumerate(found):
                 name = f"{figure(price.level)} LUFS" if price.wanted is not None else "As it was"
@@ -387,7 +387,7 @@ class Delivery(QObject):
                 heard = Hearable(price_id(n), PRICES, name, tip)
                 sound = Sound(price.audio, renderer.rate)
                 joint_of(sound, price.trace)
-                bench.listening.keep_beside(ExtraSound(heard, sound))
+                bench.listening.add_extra(ExtraSound(heard, sound))
             bench.measurement.render()
             self.changed.emit()
 
@@ -404,7 +404,7 @@ class Delivery(QObject):
             p.session.strips == now for p in self.prices
         )
 
-    def keep_price(self, row: int) -> None:
+    def take_price(self, row: int) -> None:
         """Set the session as a line of the prices has it."""
         if not 0 <= row < len(self.prices):
             return
@@ -461,8 +461,8 @@ class Delivery(QObject):
 
     def _forget(self) -> None:
         for encoding in self.encodings:
-            self.bench.listening.drop_beside(encoding.id)
-            self.bench.listening.drop_beside(encoding.id + LOST)
+            self.bench.listening.drop_extra(encoding.id)
+            self.bench.listening.drop_extra(encoding.id + LOST)
         self.encodings.clear()
 
     def _other_session(self) -> None:

@@ -9,8 +9,8 @@ import numpy as np
 from PySide6.QtCore import QObject
 
 from gluvo.desk.model.open_session import OpenSession
+from gluvo.opened.picture import Picture
 from gluvo.session.records import Session
-from gluvo.workbench.picture import Picture
 
 Slice = Callable[[], tuple[object, ...]]
 """What something depends on, as it now is."""

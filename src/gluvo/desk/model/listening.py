@@ -10,12 +10,12 @@ from gluvo.compare.references import time_map
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.errors import GluvoError
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import ExtraSound, OpenAudio
 from gluvo.play.engine import Monitoring
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
 from gluvo.session.records import Section, Session
 from gluvo.session.sounds import Sound
-from gluvo.workbench.audio import ExtraSound, OpenAudio
 
 BEFORE, AFTER = 0.5, 1.0
 """Seconds around a place that is looped."""
@@ -30,7 +30,7 @@ class Listening:
         self._bench, self._host, self._ready = bench, host or Host(), ready
         self.device_choice = device_choice
         self.engine: RemoteEngine | None = None
-        self.beside: dict[str, ExtraSound] = {}
+        self.extras: dict[str, ExtraSound] = {}
         """What can be heard besides the song and its references, by the ids of the Hear row."""
         self.passing: Span | None = None
         """A moment that is looped in place of the section, until another section is chosen."""
@@ -54,8 +54,8 @@ class Listening:
         except GluvoError as error:
             self._bench.tell(str(error), True)
             return
-        for id, made in self.beside.items():
-            self.engine.keep(id, made.sound, made.hearable.time)
+        for id, made in self.extras.items():
+            self.engine.add_sound(id, made.sound, made.hearable.time)
         self._times.clear()
         self.follow_times()
         self.engine.seek(position)
@@ -68,7 +68,7 @@ class Listening:
         """Give the engine the references that can be heard now, and take from it those that cannot; it plays on."""
         assert self.engine is not None
         for id in set(before) - set(now):
-            self.engine.drop(id)
+            self.engine.drop_sound(id)
             self._times.pop(id, None)
         for id, sound in now.items():
             if before.get(id) is not sound:
@@ -84,14 +84,14 @@ class Listening:
     def forget(self) -> None:
         """Another session is opened: what was heard beside the one before goes."""
         self.close()
-        self.beside.clear()
+        self.extras.clear()
         self.passing = None
 
     def end(self) -> None:
         """End the process that plays."""
         self.close()
         self._host.close()
-        self.beside.clear()
+        self.extras.clear()
 
     def choose_device(self, name: str) -> None:
         """Play to another device from now on."""
@@ -135,7 +135,7 @@ class Listening:
         session = self._bench.session
         step, hear = session.item(session.view.step), session.view.hear
         there = {h.id for h in IN_THE_SONG} | {r.id for r in session.references} | {v.id for v in session.versions}
-        there |= {id for id, made in self.beside.items() if made.hearable.group != VERSIONS}
+        there |= {id for id, made in self.extras.items() if made.hearable.group != VERSIONS}
         has = {
             DETECTOR: step is not None and step.has_ear,
             BAND: step is not None and session.view.band in step.parts,
@@ -169,7 +169,7 @@ class Listening:
     def hearables(self) -> list[Hearable]:
         """What the Hear row offers, in the order of the keys 1–9."""
         bench = self._bench
-        found = [*hearables(bench.session, bench.audio.references), *(made.hearable for made in self.beside.values())]
+        found = [*hearables(bench.session, bench.audio.references), *(made.hearable for made in self.extras.values())]
         return in_order((h for h in found if h.listed), bench.session.view.pins)
 
     def hear_choices(self) -> list[tuple[str, str]]:
@@ -181,25 +181,25 @@ class Listening:
         pins = self._bench.session.view.pins
         self._bench.look(pins=tuple(p for p in pins if p != id) if id in pins else (*pins, id))
 
-    def keep_beside(self, made: ExtraSound) -> None:
+    def add_extra(self, made: ExtraSound) -> None:
         """Have a sound in the Hear row; one of the same id is replaced. It plays on."""
         id = made.hearable.id
-        self.beside[id] = made
+        self.extras[id] = made
         if self.engine is not None:
             try:
-                self.engine.keep(id, made.sound, made.hearable.time)
+                self.engine.add_sound(id, made.sound, made.hearable.time)
             except GluvoError as error:
                 self._bench.tell(str(error), True)
         self._bench.audio_changed.emit()
 
-    def drop_beside(self, id: str) -> None:
+    def drop_extra(self, id: str) -> None:
         """Take a sound from the Hear row."""
-        if self.beside.pop(id, None) is None:
+        if self.extras.pop(id, None) is None:
             return
         if self._bench.session.view.hear == id:
             self._bench.look(hear=RESULT)
         if self.engine is not None:
-            self.engine.drop(id)
+            self.engine.drop_sound(id)
         self._bench.audio_changed.emit()
 
     def partner(self, id: str) -> Section | None:
@@ -244,7 +244,7 @@ class Listening:
             if self._times.get(id) == time:
                 continue
             try:
-                self.engine.keep(id, sound, time)
+                self.engine.add_sound(id, sound, time)
             except GluvoError as error:
                 self._bench.tell(str(error), True)
             self._times[id] = time

@@ -7,15 +7,15 @@ from dataclasses import replace
 from PySide6.QtCore import QObject, Signal
 
 from gluvo.compare.tones import Frozen
+from gluvo.desk.model.autosaving import Autosaving
 from gluvo.desk.model.background import Background
-from gluvo.desk.model.keeping import Keeping
 from gluvo.desk.model.listening import Listening
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
+from gluvo.opened.measuring import Measuring, PictureEdit
+from gluvo.opened.tasks import RENDERING
 from gluvo.progress import Progress
 from gluvo.session.records import Session
-from gluvo.workbench.measuring import Measuring, PictureEdit
-from gluvo.workbench.tasks import RENDERING
 
 
 class Measurement(QObject):
@@ -24,9 +24,11 @@ class Measurement(QObject):
     first_figures = Signal()
     """The section's figures are there, or measuring has ended: what else there is to find out holds up nothing now."""
 
-    def __init__(self, bench: OpenSession, background: Background, listening: Listening, keeping: Keeping) -> None:
+    def __init__(
+        self, bench: OpenSession, background: Background, listening: Listening, autosaving: Autosaving
+    ) -> None:
         super().__init__(bench)
-        self._bench, self._background, self._listening, self._keeping = bench, background, listening, keeping
+        self._bench, self._background, self._listening, self._autosaving = bench, background, listening, autosaving
         self.frozen: Frozen | None = None
         """The spectrum that is kept to compare with, as long as the window is open."""
 
@@ -43,7 +45,7 @@ class Measurement(QObject):
             section_current=False,
             song_current=bench.picture.song_current and not stale,
         )
-        references, beside = dict(bench.audio.references), dict(self._listening.beside)
+        references, beside = dict(bench.audio.references), dict(self._listening.extras)
         opened = bench.picture.song_render is None and bench.picture.untouched is None
 
         def job(check: Progress) -> None:
@@ -94,4 +96,4 @@ class Measurement(QObject):
             was_saved = not bench.document.changed
             bench.document.amend(lambda s: s.replace(strips=held.strips))
             if was_saved and bench.document.changed:
-                self._keeping.found_later()
+                self._autosaving.save_what_came_later()

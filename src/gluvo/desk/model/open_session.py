@@ -13,13 +13,13 @@ from gluvo.advise.hold import holds
 from gluvo.desk.model.said import Said
 from gluvo.errors import SessionError
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import OpenAudio
+from gluvo.opened.picture import Picture
 from gluvo.render.song import Renderer
 from gluvo.session.document import Document
 from gluvo.session.presets import held_in
 from gluvo.session.records import Session, ViewChanges, ViewPart
 from gluvo.steps import ChainItem, Step
-from gluvo.workbench.audio import OpenAudio
-from gluvo.workbench.picture import Picture
 
 
 class OpenSession(QObject):

@@ -6,20 +6,20 @@ from dataclasses import replace
 
 from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
+from gluvo.desk.model.autosaving import Autosaving
 from gluvo.desk.model.background import Background
-from gluvo.desk.model.keeping import Keeping
 from gluvo.desk.model.listening import Listening
 from gluvo.desk.model.measurement import Measurement
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.desk.model.said import Said
+from gluvo.opened.audio import OpenAudio, analysed, changes_of, read_audio, stamp_of
+from gluvo.opened.picture import Picture
+from gluvo.opened.tasks import ANALYSING, READING, WATCHING
 from gluvo.progress import Progress
 from gluvo.render.song import Renderer
 from gluvo.session.document import Document
 from gluvo.session.media import Changed, outside_folder, place_of, taken
 from gluvo.session.records import Session
-from gluvo.workbench.audio import OpenAudio, analysed, changes_of, read_audio, stamp_of
-from gluvo.workbench.picture import Picture
-from gluvo.workbench.tasks import ANALYSING, READING, WATCHING
 
 WRITTEN_MS = 600
 """A file that is being written is looked at when nothing has come for so long."""
@@ -43,10 +43,10 @@ class Opening(QObject):
         background: Background,
         listening: Listening,
         measurement: Measurement,
-        keeping: Keeping,
+        autosaving: Autosaving,
     ) -> None:
         super().__init__(bench)
-        self._bench, self._background, self._keeping = bench, background, keeping
+        self._bench, self._background, self._autosaving = bench, background, autosaving
         self._listening, self._measurement = listening, measurement
         self._to_analyse = False
         """Whether there is audio that has only been read."""
@@ -69,7 +69,7 @@ class Opening(QObject):
         self._listening.forget()
         bench.generation += 1
         self._background.tasks.cancel_of_session()
-        self._keeping.stop()
+        self._autosaving.stop()
         if bench.document.lock is not document.lock:
             bench.document.release()
         bench.document, self._was_mine = document, not document.read_only

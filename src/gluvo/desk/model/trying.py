@@ -9,10 +9,10 @@ from gluvo.advise.hold import held_session
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.trace import Span
+from gluvo.opened.tasks import TRYING
 from gluvo.progress import Progress
 from gluvo.render.song import Rendered
 from gluvo.session.records import Session
-from gluvo.workbench.tasks import TRYING
 
 
 @dataclass(frozen=True)

@@ -13,12 +13,12 @@ from gluvo.desk.model.measurement import Measurement
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.measure.figures import FIGURES
 from gluvo.measure.trace import Trace
+from gluvo.opened.audio import ExtraSound, joint_of
+from gluvo.opened.tasks import VERSIONING
 from gluvo.progress import Progress
 from gluvo.session import versions
 from gluvo.session.records import Session, Version
 from gluvo.session.sounds import Sound
-from gluvo.workbench.audio import ExtraSound, joint_of
-from gluvo.workbench.tasks import VERSIONING
 
 KEPT = ("integrated", "max_short_term", "loudness_range", "plr", "true_peak")
 """The figures of the whole song that a version keeps."""
@@ -59,7 +59,7 @@ class Versions:
     def remove(self, id: str) -> None:
         """Take a version away for good."""
         now = versions.without(self._bench.session, id)
-        self._listening.drop_beside(id)
+        self._listening.drop_extra(id)
         self._bench.keep(lambda s: s.replace(versions=now.versions))
 
     def go_back(self, id: str) -> None:
@@ -88,7 +88,7 @@ class Versions:
     def ready(self, id: str, then: Callable[[], None] | None = None) -> bool:
         """Whether something can be heard at once; a version that cannot is rendered, and then heard, or `then` called."""
         bench, version = self._bench, self.version(id)
-        if version is None or id in self._listening.beside:
+        if version is None or id in self._listening.extras:
             return True
         renderer, session = bench.renderer, bench.session
         if renderer is None:
@@ -105,7 +105,7 @@ class Versions:
             heard = Hearable(id, VERSIONS, version.name, "", listed=False)
             sound, trace = found
             joint_of(sound, trace)
-            self._listening.keep_beside(ExtraSound(heard, sound))
+            self._listening.add_extra(ExtraSound(heard, sound))
             self._measurement.render()
             if then is not None:
                 then()
@@ -120,4 +120,4 @@ class Versions:
         for version in self._bench.session.versions:
             if self._bench.session.view.hear == version.id:
                 self._listening.hear(RESULT)
-            self._listening.drop_beside(version.id)
+            self._listening.drop_extra(version.id)

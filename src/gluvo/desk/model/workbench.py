@@ -9,9 +9,9 @@ from collections.abc import Callable
 
 from gluvo.compare.match import BAND, TAKEN
 from gluvo.desk.model.advice import Advice
+from gluvo.desk.model.autosaving import Autosaving
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.following import Watched
-from gluvo.desk.model.keeping import Keeping
 from gluvo.desk.model.listening import Listening
 from gluvo.desk.model.measurement import Measurement
 from gluvo.desk.model.open_session import OpenSession
@@ -33,10 +33,10 @@ class Workbench(OpenSession):
         super().__init__()
         self.background = Background(self)
         self.tasks = self.background.tasks
-        self.keeping = Keeping(self, self.background, autosaves)
+        self.autosaving = Autosaving(self, self.background, autosaves)
         self.listening = Listening(self, host, device_choice, lambda id: self.versions.ready(id))
-        self.measurement = Measurement(self, self.background, self.listening, self.keeping)
-        self.opening = Opening(self, self.background, self.listening, self.measurement, self.keeping)
+        self.measurement = Measurement(self, self.background, self.listening, self.autosaving)
+        self.opening = Opening(self, self.background, self.listening, self.measurement, self.autosaving)
         self.advice = Advice(self, self.background)
         self.versions = Versions(self, self.background, self.listening, self.measurement)
         self.opening.read.connect(self.versions.forget)
@@ -67,7 +67,7 @@ class Workbench(OpenSession):
 
     def close(self) -> bool:
         """End everything: the tasks first, since they work with the rest. Whether all of them have ended."""
-        self.keeping.stop()
+        self.autosaving.stop()
         ended = self.background.close()
         self.listening.end()
         self.opening.close()
@@ -107,7 +107,7 @@ class Workbench(OpenSession):
                 Watched(lambda: (*_monitored(view()), self.picture.gains, self.picture.level)),
                 listening.follow_monitoring,
             ),
-            (Watched(lambda: _edited(session())), self.keeping.follow_edits),
+            (Watched(lambda: _edited(session())), self.autosaving.follow_edits),
         ]
 
     def _react(self) -> None:

@@ -8,8 +8,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from gluvo.desk.controls.flow import scrolled
-from gluvo.desk.controls.parts import Rows, Toggle, figure, label, line
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import Rows, Toggle, figure, label, line
 from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.base import PageWidget
@@ -50,9 +50,9 @@ class BusesPage(PageWidget):
         self.ledger.setMinimumHeight(170)
         column.addWidget(self.ledger, 1)
         column.addWidget(line())
-        column.addWidget(self._fader_part())
+        column.addWidget(self._fader_row())
         column.addWidget(line())
-        column.addWidget(self._room_part())
+        column.addWidget(self._room_row())
         row.addWidget(self._side)
         Follower(
             self,
@@ -62,7 +62,7 @@ class BusesPage(PageWidget):
             picture=everything,
         )
 
-    def _fader_part(self) -> QWidget:
+    def _fader_row(self) -> QWidget:
         part = QWidget()
         grid = QGridLayout(part)
         grid.setContentsMargins(12, 2, 12, 2)
@@ -107,7 +107,7 @@ class BusesPage(PageWidget):
         grid.addWidget(self.words, 3, 0, 1, 2)
         return part
 
-    def _room_part(self) -> QWidget:
+    def _room_row(self) -> QWidget:
         part = QWidget()
         column = QVBoxLayout(part)
         column.setContentsMargins(12, 2, 12, 0)

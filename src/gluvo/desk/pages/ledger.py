@@ -22,9 +22,9 @@ from PySide6.QtWidgets import (
 
 from gluvo.advise.shelf import BUILT_IN
 from gluvo.desk.controls.keys import ENTERS, claimed
-from gluvo.desk.controls.parts import ChoiceBox, button, figure, label, line
 from gluvo.desk.controls.table import MOVES
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.controls.widgets import ChoiceBox, button, figure, label, line
 from gluvo.desk.editors.preset_dialog import choose_preset, for_chain
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.following import Follower, everything
@@ -188,13 +188,13 @@ class Ledger(QWidget):
         after, band = self.chosen_id, self.band_of(self.chosen_id)
         if band is not None:  # what may not stand in it goes behind the Split
             container, _ = band
-            after, inside = container.id, inside or (self.chosen_id if container.may_hold(step) else "")
+            after, inside = container.id, inside or (self.chosen_id if container.may_contain(step) else "")
         if new := self._bench.put_in(step, session.view.strip, after, inside):
             self._bench.look(step=new, band=0)
 
     def add_lane(self) -> None:
         """A lane around the chosen step."""
-        number = sum(len(item.row_ids) == 1 for item in self._bench.session.items if item.holds_steps) + 1
+        number = sum(len(item.row_ids) == 1 for item in self._bench.session.items if item.contains_steps) + 1
         since = chains.before_which(self._bench.session.chain, self.chosen_id)
         self.add(Lane(name=f"Lane {number}", since=since))
 
@@ -545,7 +545,7 @@ class _RowPainter(QStyledItemDelegate):
         middle = QPointF(box.left() + 26 + inset, box.top() + 14)
         if band is not None:
             painter.drawRect(QRectF(middle.x() - 5, middle.y() - 2, 10, 4))
-        elif step is not None and step.holds_steps:  # where it comes back
+        elif step is not None and step.contains_steps:  # where it comes back
             painter.drawRect(QRectF(middle.x() - 4, middle.y() - 4, 8, 8))
         else:
             painter.drawEllipse(middle, 4, 4)

@@ -9,7 +9,7 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout
 
 from gluvo.desk.controls.flow import Place, scrolled
-from gluvo.desk.controls.parts import line
+from gluvo.desk.controls.widgets import line
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.registry import editor_for
 from gluvo.desk.editors.source import SourceEditor

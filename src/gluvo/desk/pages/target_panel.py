@@ -12,9 +12,9 @@ from gluvo.deliver.targets import PEAK_TOLERANCE, all_targets, loudness_of, meas
 from gluvo.desk.charts.views import ToneView
 from gluvo.desk.controls.flow import Elided, Lines
 from gluvo.desk.controls.meter import Meter
-from gluvo.desk.controls.parts import ChoiceBox, ChoiceRow, Rows, button, figure, label, plain, set_role
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.controls.widgets import ChoiceBox, ChoiceRow, Rows, button, figure, label, plain, set_role
 from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.targets_dialog import TargetsDialog

@@ -18,9 +18,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gluvo.deliver.targets import TARGETS, keep_targets, own_targets, read_targets, write_targets
-from gluvo.desk.controls.parts import ChoiceRow, button, label, plain
+from gluvo.deliver.targets import TARGETS, own_targets, read_targets, save_targets, write_targets
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import ChoiceRow, button, label, plain
 from gluvo.errors import GluvoError
 from gluvo.session.records import Target
 from gluvo.steps.settings import settings_of
@@ -198,7 +198,7 @@ class TargetsDialog(QDialog):
             self._trying(lambda: write_targets(Path(found), self._own))
 
     def _keep(self) -> None:
-        self._trying(lambda: keep_targets(self._own))
+        self._trying(lambda: save_targets(self._own))
 
     def _trying(self, act: Callable[[], object]) -> None:
         try:

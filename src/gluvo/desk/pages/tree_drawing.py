@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPen
 
-from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.model.workbench import Workbench
 from gluvo.render.reduction import mean_along
 from gluvo.session import tree

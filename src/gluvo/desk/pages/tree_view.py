@@ -18,8 +18,8 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
-from gluvo.desk.controls.parts import drawn, edit_in_place, menu_text
 from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.controls.widgets import drawn, edit_in_place, menu_text
 from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing

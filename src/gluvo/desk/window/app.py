@@ -23,12 +23,12 @@ from gluvo.desk.window.window import Window
 from gluvo.desktop_files import APP_ID
 from gluvo.dsp.kernel import load
 from gluvo.errors import GluvoError
-from gluvo.logs import catch_all, keep_log
+from gluvo.logs import catch_all, start_log
+from gluvo.opened.tasks import PREPARING
 from gluvo.play.process import Host
 from gluvo.progress import Progress
 from gluvo.render.warm import warm_up
 from gluvo.session.files import numbered, read_whole, reason_of
-from gluvo.workbench.tasks import PREPARING
 
 MOST_SETTINGS = 4 << 20
 """Bytes: no settings are larger."""
@@ -54,7 +54,7 @@ def run(path: Path | None, host: Host, play: bool = False) -> NoReturn:
 
     `play` starts it as soon as its audio is read.
     """
-    keep_log()
+    start_log()
     try:
         check_display()
     except GluvoError:

@@ -8,7 +8,7 @@ from typing import Protocol
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from gluvo.desk.controls.parts import button, label, line, menu_text, plain
+from gluvo.desk.controls.widgets import button, label, line, menu_text, plain
 from gluvo.desk.window.documents import Documents, Recent
 
 WIDTH = 680

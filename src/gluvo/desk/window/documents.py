@@ -20,6 +20,7 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.asking import SESSION_FILTER
 from gluvo.desk.window.notices import Notice
 from gluvo.errors import ChangedOutside, GluvoError, SessionError, WriteError
+from gluvo.opened.tasks import BRINGING_IN
 from gluvo.session.copies import copies_left, discard
 from gluvo.session.create import new_session
 from gluvo.session.document import BESIDE, Document, relocated
@@ -29,7 +30,6 @@ from gluvo.session.media import audio_files
 from gluvo.session.records import Session
 from gluvo.session.store import SUFFIX, read_session, write_session
 from gluvo.session.versions import state_of
-from gluvo.workbench.tasks import BRINGING_IN
 
 MOST_RECENT = 8
 AT_ONCE = 0.25
@@ -149,7 +149,7 @@ class Documents(QObject):
             document = Document.new(session, free(path))
             document.notes += refused
             self._show(document)
-            self._bench.keeping.autosave_now()
+            self._bench.autosaving.autosave_now()
 
         self._bench.background.run(
             BRINGING_IN,
@@ -196,7 +196,7 @@ class Documents(QObject):
         """Save the document; see `Document.save`."""
         document = self._bench.document
         self._patiently(lambda: document.write(path, replace=replace))()
-        self._bench.keeping.saved()
+        self._bench.autosaving.saved()
 
     def _patiently(self, work: Callable[[], T]) -> T:
         """What some work on the session's folder comes to. The window goes on while it lasts; a folder that does not answer
@@ -317,7 +317,7 @@ class Documents(QObject):
         if not document.session.stems:
             return True
         if not document.changed:
-            self._keep_view()
+            self._save_view()
             return True
         answer = dialogs.ask(
             self._window,
@@ -332,12 +332,12 @@ class Documents(QObject):
             return True
         return False
 
-    def _keep_view(self) -> None:
+    def _save_view(self) -> None:
         """Keep where one was looking, beside the session, which stays as it is."""
         document = self._bench.document
         if self._bench.engine is not None:
             document.look(position=self._bench.engine.position)
-        self._attempt(lambda: self._patiently(document.keep_history))
+        self._attempt(lambda: self._patiently(document.save_history))
 
     # --- what was open lately ------------------------------------------------------------------------------
 

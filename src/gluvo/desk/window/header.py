@@ -12,8 +12,8 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import Toggle, button, clock, label, plain
 from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.controls.widgets import Toggle, button, clock, label, plain
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.registry import PAGES, place_of

@@ -7,12 +7,12 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from gluvo.compare.hearables import GROUPS, SONG, Hearable
-from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.widgets import button, figure, label
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 
-COLUMNS = (("Key", 40), ("", 24), ("What", 0), ("Kind", 90), ("Match", 80))
+HEARABLE_COLUMNS = (("Key", 40), ("", 24), ("What", 0), ("Kind", 90), ("Match", 80))
 HELD_MS = 350
 """A key that is held longer than this is let go to come back."""
 REPEAT_MS = 30
@@ -44,7 +44,7 @@ class HearList(QDialog):
             "What can be heard",
             "Enter or a double click hears the chosen one, Ctrl+P pins it: it then has a button and a key from 5 on. The last "
             "column tells by how much it is turned up or down to be as loud as the rest.",
-            COLUMNS,
+            HEARABLE_COLUMNS,
             26,
         )
         self.table.entered.connect(self._hear)

@@ -18,8 +18,8 @@ from gluvo.compare.hearables import IN_THE_SONG, REFERENCES, SONG
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
-from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, figure, label, menu_text, plain
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, figure, label, menu_text, plain
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.hear_list import EVERY, Alternating, HearList, Momentary

@@ -27,8 +27,8 @@ from PySide6.QtWidgets import (
 )
 
 import gluvo
-from gluvo.desk.controls.parts import button, label
 from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.widgets import button, label
 from gluvo.logs import LOG, log_folder, problem_report
 
 GUIDE = "guide.md"

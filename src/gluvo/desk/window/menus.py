@@ -9,7 +9,7 @@ from PySide6.QtGui import QAction, QActionGroup, QKeySequence
 from PySide6.QtWidgets import QMainWindow, QMenu
 
 from gluvo.desk.controls.finder import Findable, Finder, Placed
-from gluvo.desk.controls.parts import menu_text
+from gluvo.desk.controls.widgets import menu_text
 from gluvo.desk.window.actions import ACTIONS, MENUS, Action, Desk
 
 Entry = tuple[str, Callable[[], object] | None, bool]

@@ -7,10 +7,10 @@ from collections.abc import Callable
 from PySide6.QtCore import QElapsedTimer, QEvent, QObject, Qt, QTimer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QWidget
 
-from gluvo.desk.controls.parts import button, label, menu_text
+from gluvo.desk.controls.widgets import button, label, menu_text
 from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
-from gluvo.workbench.tasks import RENDERING, Task
+from gluvo.opened.tasks import RENDERING, Task
 
 MOST_SHOWN = 3
 """Tasks that are shown side by side."""

@@ -13,17 +13,17 @@ from PySide6.QtWidgets import QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from gluvo.compare.references import paired, with_sections
 from gluvo.desk.controls.keys import claimed
-from gluvo.desk.controls.parts import drawn, edit_in_place
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.controls.widgets import drawn, edit_in_place
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.timeline import GRIP, Timeline
 from gluvo.desk.window.timeline_drawing import MARGIN
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import known_joint
 from gluvo.session import sections
 from gluvo.session.records import Reference, Section
-from gluvo.workbench.audio import known_joint
 
 ROW, RIBBON = 46, 14
 MOST_ROWS = 4

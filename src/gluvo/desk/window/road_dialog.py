@@ -7,14 +7,14 @@ from PySide6.QtWidgets import QDialog, QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.compare.road import Masked, masked, road_of
 from gluvo.desk.controls.flow import Lines
-from gluvo.desk.controls.parts import Toggle, button, label
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import Toggle, button, label
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
+from gluvo.opened.tasks import MEASURING
 from gluvo.progress import Progress
 from gluvo.session.records import RoadTest
 from gluvo.steps.settings import settings_of
-from gluvo.workbench.tasks import MEASURING
 
 SOON_MS = 300
 

@@ -19,8 +19,8 @@ from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 from gluvo.compare.hearables import SONG
 from gluvo.compare.match import RESULT
 from gluvo.desk.controls.keys import claimed
-from gluvo.desk.controls.parts import drawn, edit_in_place
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.controls.widgets import drawn, edit_in_place
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.timeline_drawing import CAPTION, MARGIN, RIBBON, TimelineDrawing

@@ -9,8 +9,8 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
-from gluvo.desk.controls.parts import clock
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.controls.widgets import clock
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.measure.overview import OUTLINE_HOP

@@ -22,8 +22,8 @@ from PySide6.QtWidgets import (
 
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.finder import Findable
-from gluvo.desk.controls.parts import line
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.controls.widgets import line
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.listening_time import ListeningTime
 from gluvo.desk.model.said import Said
@@ -46,6 +46,7 @@ from gluvo.desk.window.reference_rows import ReferenceRows
 from gluvo.desk.window.timeline import Timeline
 from gluvo.errors import AudioFileError, GluvoError
 from gluvo.measure.loudness import LOUDEST_SECONDS
+from gluvo.opened.tasks import BRINGING_IN, WRITING
 from gluvo.play.device import device_choices
 from gluvo.play.engine import DIM_DB
 from gluvo.play.meters import Readings
@@ -57,7 +58,6 @@ from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sections import read_csv, same_span, with_section, write_csv
 from gluvo.session.sounds import AUDIO_SUFFIXES, header_of
 from gluvo.session.store import SUFFIX
-from gluvo.workbench.tasks import BRINGING_IN, WRITING
 
 TICK_MS = 33
 FRAME = QSize(16, 48)
@@ -487,7 +487,7 @@ class Window(QMainWindow):
         if self._since_check > CHECK_SECONDS:
             self._since_check = 0.0
             self.bench.opening.check_ownership()
-            self._keep_ears()
+            self._save_ears()
         self.header.tick(self.ears.told())
         engine = self.bench.engine
         if engine is not None:
@@ -513,7 +513,7 @@ class Window(QMainWindow):
             if said := self.ears.reminder(self.reminds_every):
                 self.notice.tell(said, False)
 
-    def _keep_ears(self) -> None:
+    def _save_ears(self) -> None:
         if self.ears.last:
             self.settings.setValue("ears/last", self.ears.last)
 
@@ -591,14 +591,14 @@ class Window(QMainWindow):
         being written are finished first; asked once more, they are given up."""
         if self.bench.tasks.busy(WRITING) and self._asks:
             self._asks = False
-            self._keep_last_copy()
+            self._save_last_copy()
             self._leave_when_written()
             return
         self._asks = False
         self.close()
         QApplication.quit()
 
-    def _keep_last_copy(self) -> None:
+    def _save_last_copy(self) -> None:
         """Keep what is unsaved, if its folder answers."""
         with contextlib.suppress(GluvoError, TimeoutError):
             answered(self.bench.document.autosave, LAST_SECONDS)
@@ -637,13 +637,13 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self._asks:
-            self._keep_last_copy()
+            self._save_last_copy()
         elif not self._may_close():
             event.ignore()
             return
         self._timer.stop()
         self.settings.setValue("geometry", self.saveGeometry())
-        self._keep_ears()
+        self._save_ears()
         self.hide()  # what runs may take a moment to end
         self.all_ended = self.bench.close()
         event.accept()

@@ -19,20 +19,20 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.desk.controls.keys import TYPES, claimed
-from gluvo.desk.controls.parts import Field, say_beside
 from gluvo.desk.controls.theme import colours, font, theme
+from gluvo.desk.controls.widgets import Field, say_beside
 from gluvo.desk.editors.eq.lane import SEMITONE, Gesture, rounded_freq
 from gluvo.desk.editors.spectrum_view import PART_COLOURS
 from gluvo.dsp.notes import note_of
 from gluvo.steps import Band, MidSideEq, settings_of
 from gluvo.steps.bands import MOVABLE, SLOPED, WITH_GAIN
 
-COLUMNS = ("Band", "Shape", "Target", "Hz", "Note", "dB", "Q", "dB/oct", "Dynamic", "What it does")
+BAND_COLUMNS = ("Band", "Shape", "Target", "Hz", "Note", "dB", "Q", "dB/oct", "Dynamic", "What it does")
 FIELDS = ("on", "shape", "target", "freq", "freq", "gain", "q", "slope", "dynamic", "")
 """Which setting each column shows."""
 WIDTHS = (58, 82, 66, 66, 50, 58, 54, 56, 66)
 ROW_HEIGHT = 22
-NOTE, WORDS = 4, len(COLUMNS) - 1
+NOTE, WORDS = 4, len(BAND_COLUMNS) - 1
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 CHOICES = ("shape", "target", "slope")
@@ -79,8 +79,8 @@ class BandTable(QTableWidget):
     asked = Signal(int, object)
 
     def __init__(self) -> None:
-        super().__init__(0, len(COLUMNS))
-        self.setHorizontalHeaderLabels(list(COLUMNS))
+        super().__init__(0, len(BAND_COLUMNS))
+        self.setHorizontalHeaderLabels(list(BAND_COLUMNS))
         self.setAccessibleName("Bands")
         self.setToolTip(
             "Enter or double-click edits a cell; frequencies may be typed as notes. Alt+↑↓ nudges it, Alt+Shift finely. Insert "
@@ -95,8 +95,8 @@ class BandTable(QTableWidget):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
         header.setSectionResizeMode(WORDS, QHeaderView.ResizeMode.Stretch)
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        for column in filter(is_number, range(len(COLUMNS))):
-            title = QTableWidgetItem(COLUMNS[column])
+        for column in filter(is_number, range(len(BAND_COLUMNS))):
+            title = QTableWidgetItem(BAND_COLUMNS[column])
             title.setTextAlignment(RIGHT)
             self.setHorizontalHeaderItem(column, title)
         header.setHighlightSections(False)
@@ -124,7 +124,7 @@ class BandTable(QTableWidget):
         if self.rowCount() != len(step.bands):
             self.setRowCount(len(step.bands))
         for row, band in enumerate(step.bands):
-            for column in range(len(COLUMNS)):
+            for column in range(len(BAND_COLUMNS)):
                 self._put(row, column, words(band) if column == WORDS else cell_text(band, row + 1, column))
         row = next((n for n, band in enumerate(step.bands) if band.id == chosen), -1)
         if row < 0:
@@ -150,7 +150,7 @@ class BandTable(QTableWidget):
     def _colour(self) -> None:
         c = colours()
         for row, band in enumerate(self._step.bands[: self.rowCount()]):
-            for column in range(len(COLUMNS)):
+            for column in range(len(BAND_COLUMNS)):
                 item = self.item(row, column)
                 if item is None:
                     continue

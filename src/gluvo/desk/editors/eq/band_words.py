@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from gluvo.advise.step_analysis import StepAnalysis
-from gluvo.desk.controls.parts import figure
+from gluvo.desk.controls.widgets import figure
 from gluvo.dsp.notes import note_of
 from gluvo.steps import Band
 

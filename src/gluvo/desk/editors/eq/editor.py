@@ -18,8 +18,8 @@ from gluvo.advise.tone import cut_for
 from gluvo.compare.match import BAND, RESULT
 from gluvo.desk.charts.level_spread import LevelSpread
 from gluvo.desk.controls.flow import Flow, Group, Pane
-from gluvo.desk.controls.parts import ChoiceRow, Segments, Toggle, button, figure, label, set_role
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import ChoiceRow, Segments, Toggle, button, figure, label, set_role
 from gluvo.desk.editors.base import SIDE_BY_SIDE, StepEditor
 from gluvo.desk.editors.eq.band_edits import BandEdits
 from gluvo.desk.editors.eq.band_table import BandTable

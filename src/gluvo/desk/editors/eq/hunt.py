@@ -9,7 +9,7 @@ from PySide6.QtGui import QCursor, QHideEvent, QKeyEvent, QMouseEvent, QShowEven
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QLineEdit, QWidget
 
 from gluvo.advise.tone import cut_found, hunting
-from gluvo.desk.controls.parts import label
+from gluvo.desk.controls.widgets import label
 from gluvo.desk.editors.eq.lane import SEMITONE, EqLane
 from gluvo.desk.editors.view_rulers import ViewRulers
 from gluvo.desk.model.workbench import Workbench

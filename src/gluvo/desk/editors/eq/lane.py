@@ -22,8 +22,8 @@ from PySide6.QtGui import (
 
 from gluvo.compare.tones import Frozen
 from gluvo.desk.charts.chart import Axis, Chart
-from gluvo.desk.controls.parts import figure
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.editors.eq.curves import LOWEST, db_of_response
 from gluvo.desk.editors.spectrum_view import OCTAVE_TICKS, PART_COLOURS, described, lifted
 from gluvo.dsp.kernel import Floats

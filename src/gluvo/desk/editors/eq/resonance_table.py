@@ -7,14 +7,14 @@ from functools import partial
 
 from PySide6.QtCore import Signal
 
-from gluvo.desk.controls.parts import button, figure
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.controls.widgets import button, figure
 from gluvo.desk.editors.spectrum_view import PART_COLOURS
 from gluvo.dsp.notes import note_of
 from gluvo.measure.resonances import Resonance
 
-COLUMNS = (
+RESONANCE_COLUMNS = (
     ("Part", 60),
     ("Hz", 70),
     ("Note", 60),
@@ -40,7 +40,7 @@ class ResonanceTable(Table):
             "Places that stand 4 dB or more over their surroundings for at least half of the section, in what comes out of "
             "the step. Long notes do so, too: listen before you cut. H lets the chosen one be heard raised, Enter cuts it by "
             "half of what stands out.",
-            COLUMNS,
+            RESONANCE_COLUMNS,
             26,
             hears=True,
         )

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWid
 from gluvo.compare.match import BAND, RESULT
 from gluvo.desk.charts.change_spread import ChangeSpread
 from gluvo.desk.controls.flow import Elided, Flow
-from gluvo.desk.controls.parts import Button, Toggle, button, line
+from gluvo.desk.controls.widgets import Button, Toggle, button, line
 from gluvo.desk.editors.key_choice import KeyChoice
 from gluvo.desk.editors.setting_control import Control, setting_control, show_value
 from gluvo.desk.editors.step_menu import step_menu

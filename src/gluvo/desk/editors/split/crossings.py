@@ -9,8 +9,8 @@ from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen, Q
 from PySide6.QtWidgets import QWidget
 
 from gluvo.desk.controls.keys import TYPES, claimed
-from gluvo.desk.controls.parts import say_beside, type_over
 from gluvo.desk.controls.theme import colours, font
+from gluvo.desk.controls.widgets import say_beside, type_over
 from gluvo.desk.editors.spectrum_view import SpectrumView
 from gluvo.steps.settings import hertz
 from gluvo.steps.split import CROSSOVER

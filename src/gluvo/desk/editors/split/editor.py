@@ -13,8 +13,8 @@ from PySide6.QtCore import QPointF, QRect, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QFrame, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from gluvo.desk.controls.parts import ChoiceRow, Segments
 from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.widgets import ChoiceRow, Segments
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.split.column import BandColumn, Does
 from gluvo.desk.editors.split.crossings import Crossings

@@ -11,9 +11,9 @@ from PySide6.QtGui import QBrush, QColor, QKeyEvent
 from PySide6.QtWidgets import QHeaderView, QTableWidgetItem
 
 from gluvo.compare.profile import LINES, Line
-from gluvo.desk.controls.parts import figure, plain
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.widgets import figure, plain
 from gluvo.desk.model.comparing import Column, Comparison
 from gluvo.measure.loudness import SILENT
 from gluvo.session.files import replacing

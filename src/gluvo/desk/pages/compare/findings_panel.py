@@ -6,8 +6,8 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from gluvo.compare.corridor import Finding
-from gluvo.desk.controls.parts import label
 from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.widgets import label
 from gluvo.desk.model.comparing import Comparison
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session import chains

@@ -12,16 +12,16 @@ from gluvo.advise.tonal_match import MatchSettings, TonalMatch, tonal_match, wit
 from gluvo.compare.match import RESULT
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.controls.flow import Lines
-from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, figure, label
 from gluvo.desk.model.comparing import Comparing
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
+from gluvo.opened.tasks import SEARCHING
 from gluvo.progress import Progress
 from gluvo.session.records import Session
 from gluvo.steps.settings import settings_of
-from gluvo.workbench.tasks import SEARCHING
 
 ALL = "all references"
 SOON_MS = 250
@@ -50,7 +50,7 @@ class MatchView(Chart):
         if self._found is None:
             self.say(painter, "Find a match to see what would be made up.")
             return
-        for part in self._found.parts:
+        for part in self._found.components:
             dash = Qt.PenStyle.DashLine if part.part == "side" else Qt.PenStyle.SolidLine
             for values, colour, width in (
                 (part.wanted, "reference", 1.4),

@@ -9,8 +9,8 @@ from PySide6.QtGui import QColor, QIcon, QPainter, QPixmap
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.desk.controls.flow import Elided, Flow
-from gluvo.desk.controls.parts import Segments, button, line, menu_text, plain
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.controls.widgets import Segments, button, line, menu_text, plain
 from gluvo.desk.model.comparing import Column, Comparing
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench

@@ -9,15 +9,15 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.compare.references import paired, with_sections
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import ChoiceBox, button, clock, plain
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.widgets import ChoiceBox, button, clock, plain
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
+from gluvo.opened.audio import known_joint
 from gluvo.session import sections
 from gluvo.session.records import Reference, Section
 from gluvo.steps.settings import settings_of
-from gluvo.workbench.audio import known_joint
 
 NEAREST = ""
 

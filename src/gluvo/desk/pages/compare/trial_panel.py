@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from gluvo.compare.hearables import GROUPS, VERSIONS, Hearable
 from gluvo.compare.match import RESULT, UNTOUCHED
 from gluvo.compare.trial import MOST_CANDIDATES, Running, finished, meaning
-from gluvo.desk.controls.parts import Segments, button, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.widgets import Segments, button, label
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.compare.trial_dialog import TrialDialog
@@ -92,7 +92,7 @@ class TrialPanel(QWidget):
             bench,
             self.refresh,
             session=lambda s: (s.trials,),
-            besides=lambda: (bench.listening.hearables(), tuple(bench.listening.beside), bench.engine),
+            besides=lambda: (bench.listening.hearables(), tuple(bench.listening.extras), bench.engine),
         )
         Follower(self, bench, self._begin_if_measured, picture=lambda p: (p.gains,))
 
@@ -123,7 +123,7 @@ class TrialPanel(QWidget):
     def _follow(self) -> None:
         count, rank = len(self.chosen), self.kind.chosen_key == "rank"
         fits = 2 <= count <= MOST_CANDIDATES if rank else count == 2
-        waiting = [h.name for h in self.chosen if h.group == VERSIONS and h.id not in self._bench.listening.beside]
+        waiting = [h.name for h in self.chosen if h.group == VERSIONS and h.id not in self._bench.listening.extras]
         self.tries.setEnabled(not rank)
         self.start.setEnabled(fits and self._bench.engine is not None)
         wanted = f"two to {MOST_CANDIDATES}" if rank else "two"
@@ -134,7 +134,7 @@ class TrialPanel(QWidget):
         """Start, once all that takes part can be heard at once."""
         bench = self._bench
         for heard in self.chosen:
-            if heard.group == VERSIONS and heard.id not in bench.listening.beside:
+            if heard.group == VERSIONS and heard.id not in bench.listening.extras:
                 bench.versions.ready(heard.id, then=self.begin)
                 return
         self._waits = not all(heard.id in bench.picture.gains for heard in self.chosen)

@@ -8,15 +8,15 @@ from PySide6.QtWidgets import QDialog, QFormLayout, QHBoxLayout, QLineEdit, QPla
 
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.flow import Lines
-from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.widgets import button, figure, label
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session.records import Version
 from gluvo.session.versions import Difference, differences, state_of
 from gluvo.steps.settings import MOST_NAME
 
-COLUMNS = (("Version", 0), ("Kept", 84), ("LUFS", 52), ("LRA", 44), ("PLR", 44), ("dBTP", 50), ("Differs", 56))
+VERSION_COLUMNS = (("Version", 0), ("Kept", 84), ("LUFS", 52), ("LRA", 44), ("PLR", 44), ("dBTP", 50), ("Differs", 56))
 CHANGES = (("Where", 0), ("What", 84), ("There", 88), ("Now", 88))
 
 
@@ -77,7 +77,7 @@ class VersionsPanel(QWidget):
         self.table = Table(
             "Versions",
             "Versions, the newest first, with what the whole song measured. H hears the chosen one, Enter goes back to it.",
-            COLUMNS,
+            VERSION_COLUMNS,
             24,
             hears=True,
         )

@@ -9,15 +9,15 @@ from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QProgressBar, Q
 
 from gluvo.deliver.batch import Delivered, Track, album_targets, deliver_track, spread, track_of
 from gluvo.deliver.targets import all_targets, loudness_of, measured_by, shortfalls
-from gluvo.desk.controls.parts import ChoiceBox, Toggle, button, figure, label, plain
 from gluvo.desk.controls.table import Table
+from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, figure, label, plain
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
+from gluvo.opened.tasks import MEASURING, WRITING, Task
 from gluvo.progress import Progress
 from gluvo.session.records import Target
-from gluvo.workbench.tasks import MEASURING, WRITING, Task
 
-COLUMNS = (
+SONG_COLUMNS = (
     ("Song", 150),
     ("Integrated", 84),
     ("Loudest short-term", 116),
@@ -49,7 +49,9 @@ class AlbumDialog(QDialog):
         self.spread = label("", "caption")
         top.addWidget(self.spread)
         column.addLayout(top)
-        self.table = Table("Songs of the album", "How loud each song is now, and what it is to be brought to.", COLUMNS)
+        self.table = Table(
+            "Songs of the album", "How loud each song is now, and what it is to be brought to.", SONG_COLUMNS
+        )
         column.addWidget(self.table, 1)
         row = QHBoxLayout()
         row.addWidget(label("Bring all to"))

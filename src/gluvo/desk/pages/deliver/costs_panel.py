@@ -5,13 +5,13 @@ from __future__ import annotations
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.compare.match import RESULT
-from gluvo.desk.controls.parts import button, figure, label
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.controls.widgets import button, figure, label
 from gluvo.desk.model.delivery import Delivery, price_id
 from gluvo.desk.model.following import Follower
 
-COLUMNS = (
+COST_COLUMNS = (
     ("Loudness", 150),
     ("dBTP", 70),
     ("Most off", 84),
@@ -52,10 +52,10 @@ class CostsPanel(QWidget):
             "The song as it is, and brought to its target, to 1, 2 and 3 LU less and to 1 more. H hears the chosen line, "
             "as loud as all else; Enter keeps it. Most and mean off: what is taken against the ceiling. New sound: what no "
             "filter could have made of what came in, against that.",
-            COLUMNS,
+            COST_COLUMNS,
             hears=True,
         )
-        self.table.entered.connect(delivery.keep_price)
+        self.table.entered.connect(delivery.take_price)
         self.table.heard.connect(self._hear_line)
         column.addWidget(self.table, 1)
         delivery.changed.connect(self.refresh)
@@ -72,7 +72,7 @@ class CostsPanel(QWidget):
             bench.listening.hear(RESULT if bench.session.view.hear == id else id)
 
     def _keep(self) -> None:
-        self._delivery.keep_price(self.table.currentRow())
+        self._delivery.take_price(self.table.currentRow())
 
     def refresh(self) -> None:
         if not self.isVisible():

@@ -15,18 +15,18 @@ from gluvo.compare.hearables import ENCODINGS, Hearable, Stretch, TimeMap
 from gluvo.compare.match import RESULT
 from gluvo.deliver.audition import KINDS, Kind, auditioned, end_of
 from gluvo.desk.charts.chart import Axis, Chart
-from gluvo.desk.controls.parts import Toggle, button, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.widgets import Toggle, button, label
 from gluvo.desk.model.delivery import Delivery
 from gluvo.dsp.dither import noise_of
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import ExtraSound
+from gluvo.opened.tasks import SEARCHING
 from gluvo.progress import Progress
 from gluvo.session.records import Deliverable
 from gluvo.session.sounds import Sound
 from gluvo.steps.settings import number, settings_of
-from gluvo.workbench.audio import ExtraSound
-from gluvo.workbench.tasks import SEARCHING
 
 LETTERS = "ABCDEFGH"
 
@@ -169,7 +169,7 @@ class DitherDialog(QDialog):
             stretch = TimeMap((Stretch(span.start, span.end, 0.0, seconds),))
             for kind, audio in found.items():
                 heard = Hearable(f"dither-{kind}", ENCODINGS, "Dither", "The end, raised.", time=stretch, listed=False)
-                bench.listening.keep_beside(ExtraSound(heard, Sound(audio, renderer.rate), matched=False))
+                bench.listening.add_extra(ExtraSound(heard, Sound(audio, renderer.rate), matched=False))
             self.ready = True
             bench.listening.loop_span(span)
             self._names()
@@ -201,7 +201,7 @@ class DitherDialog(QDialog):
         bench = self._delivery.bench
         bench.listening.loop_span(None)
         for kind, _ in KINDS:
-            bench.listening.drop_beside(f"dither-{kind}")
+            bench.listening.drop_extra(f"dither-{kind}")
         bench.listening.hear(RESULT)
         place, playing = self._before
         if self.ready and bench.engine is not None:

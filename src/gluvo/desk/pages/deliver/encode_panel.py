@@ -8,15 +8,15 @@ from gluvo.compare.match import RESULT
 from gluvo.deliver.encoding import BANDS, LOST, Encoded, Encoding
 from gluvo.deliver.formats import FORMATS
 from gluvo.desk.controls.flow import Elided
-from gluvo.desk.controls.parts import ChoiceBox, button, figure, label
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.controls.widgets import ChoiceBox, button, figure, label
 from gluvo.desk.model.delivery import Delivery
 from gluvo.session.records import Deliverable, Target
 from gluvo.steps.settings import settings_of
 
-COLUMNS = (
+ENCODING_COLUMNS = (
     ("Encoding", 0),
     ("Decoded dBTP", 0),
     ("Loudness", 0),
@@ -65,7 +65,7 @@ class EncodePanel(QWidget):
             "What differs between the decoded file and the master, by band, in dB against the master there: −40 is hardly "
             "anything, 0 is all of it. H hears the chosen one decoded, Enter only what was lost; both also stand in the "
             "Hear row under “More”.",
-            COLUMNS,
+            ENCODING_COLUMNS,
             28,
             hears=True,
         )

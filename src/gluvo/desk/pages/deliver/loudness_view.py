@@ -10,8 +10,8 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from gluvo.desk.charts.chart import Axis, Chart, time_ticks
-from gluvo.desk.controls.parts import clock, figure
 from gluvo.desk.controls.theme import colours
+from gluvo.desk.controls.widgets import clock, figure
 from gluvo.measure import loudness
 from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.trace import Trace

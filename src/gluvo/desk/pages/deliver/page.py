@@ -12,7 +12,7 @@ from gluvo.deliver.names import safe
 from gluvo.deliver.targets import shortfalls
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.flow import Elided, Lines, scrolled
-from gluvo.desk.controls.parts import Rows, Segments, button, figure, label
+from gluvo.desk.controls.widgets import Rows, Segments, button, figure, label
 from gluvo.desk.model.delivery import KEEP_BOTH, REPLACE, Delivery, at_home
 from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench

@@ -10,8 +10,8 @@ from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.names import FIELDS
 from gluvo.deliver.targets import all_targets
 from gluvo.desk.controls.flow import Flow, Group, Lines, scrolled
-from gluvo.desk.controls.parts import ChoiceBox, ChoiceRow, Toggle, button, label, plain
 from gluvo.desk.controls.ruler import Ruler
+from gluvo.desk.controls.widgets import ChoiceBox, ChoiceRow, Toggle, button, label, plain
 from gluvo.desk.model.delivery import Delivery
 from gluvo.desk.pages.deliver.dither_dialog import DitherDialog
 from gluvo.errors import GluvoError

@@ -13,13 +13,13 @@ from gluvo.deliver.encoding import Encoding
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import loudness_of, measured_by
 from gluvo.desk.controls.keys import claimed
-from gluvo.desk.controls.parts import button, figure, plain
 from gluvo.desk.controls.table import Coloured
 from gluvo.desk.controls.theme import colours, theme
+from gluvo.desk.controls.widgets import button, figure, plain
 from gluvo.desk.model.delivery import Delivery
 from gluvo.session.records import Deliverable
 
-COLUMNS = ("For", "File", "Target", "Expected now", "Measured in the file", "After encoding", "Verdict", "")
+ROW_COLUMNS = ("For", "File", "Target", "Expected now", "Measured in the file", "After encoding", "Verdict", "")
 WIDTHS = (96, 128, 116, 104, 140, 88, 0, 62)
 """Pixels; 0 takes what is left."""
 
@@ -42,9 +42,9 @@ class RowsTable(QTableWidget):
     chosen = Signal(str)
 
     def __init__(self, delivery: Delivery) -> None:
-        super().__init__(0, len(COLUMNS))
+        super().__init__(0, len(ROW_COLUMNS))
         self._delivery, self._bench = delivery, delivery.bench
-        self.setHorizontalHeaderLabels(list(COLUMNS))
+        self.setHorizontalHeaderLabels(list(ROW_COLUMNS))
         self.setAccessibleName("Deliverables")
         self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(30)
@@ -195,7 +195,7 @@ class RowsTable(QTableWidget):
     def _work(self, n: int, d: Deliverable) -> None:
         """A button to write the row; while it is written, how far it is, and a way to stop it."""
         share = self._delivery.shares.get(d.id)
-        kind, place = ("bar" if share is not None else "button"), len(COLUMNS) - 1
+        kind, place = ("bar" if share is not None else "button"), len(ROW_COLUMNS) - 1
         if self._ends.get(n, ("", "", None))[:2] != (kind, d.id):
             made: QWidget
             if share is None:

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.deliver.covers import cover_of
-from gluvo.desk.controls.parts import button, label
+from gluvo.desk.controls.widgets import button, label
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
 from gluvo.session.media import relative_to

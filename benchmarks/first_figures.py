@@ -2,7 +2,7 @@
 the last step of an hour changed, and `gluvo measure` as a whole process, beside a general media toolkit's meter if
 there is one.
 
-Usage: xvfb-run -a python bench/first_figures.py
+Usage: xvfb-run -a python benchmarks/first_figures.py
 """
 
 from __future__ import annotations

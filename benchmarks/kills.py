@@ -1,6 +1,6 @@
 """How much work a kill loses: a window that is edited without pause, killed at random moments.
 
-Usage: python bench/kills.py [KILLS]. Prints the most seconds of work that a kill has lost, and whether all that was left
+Usage: python benchmarks/kills.py [KILLS]. Prints the most seconds of work that a kill has lost, and whether all that was left
 could be read.
 """
 

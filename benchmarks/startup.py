@@ -1,4 +1,4 @@
-"""How long the window takes to appear, and the demo to sound. Usage: python bench/startup.py"""
+"""How long the window takes to appear, and the demo to sound. Usage: python benchmarks/startup.py"""
 
 from __future__ import annotations
 

@@ -1,7 +1,7 @@
 """A folder of twelve stems, four minutes long, in four buses with two lanes and a mastering chain: how fast it renders,
 how much memory it takes, and how much of a block's time live play does.
 
-Usage: python bench/stems.py [--markdown]
+Usage: python benchmarks/stems.py [--markdown]
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Control by band: each as a ratio to real time on one core, beside public libraries in the same run.
 
-Usage: python bench/bands.py [--markdown]
+Usage: python benchmarks/bands.py [--markdown]
 """
 
 from __future__ import annotations

@@ -17,13 +17,13 @@ from gluvo.compare.tones import Frozen
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import ExtraSound, joint_of
+from gluvo.opened.picture import Picture
 from gluvo.progress import Progress, step_back
 from gluvo.render.song import Rendered, Renderer
 from gluvo.session import chains
 from gluvo.session.records import MIX, Section, Session
 from gluvo.session.sounds import Sound
-from gluvo.workbench.audio import ExtraSound, joint_of
-from gluvo.workbench.picture import Picture
 
 PictureEdit = Callable[[Picture], Picture]
 """More is known of the sound."""

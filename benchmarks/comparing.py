@@ -1,6 +1,6 @@
 """Comparing: a reference of five minutes until its figures are there, a switch until it sounds, a version until it is heard.
 
-Usage: python bench/comparing.py
+Usage: python benchmarks/comparing.py
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ import soundfile
 from gluvo.compare.profile import profile_of
 from gluvo.demo.session import demo_session
 from gluvo.measure.trace import Span
+from gluvo.opened.audio import joint_of
 from gluvo.play.device import BLOCK, SilentDevice
 from gluvo.play.engine import Engine, Monitoring
 from gluvo.render.song import Renderer
@@ -26,7 +27,6 @@ from gluvo.session.sounds import Sound, read_sound
 from gluvo.session.store import read_session
 from gluvo.session.versions import kept, state_of
 from gluvo.steps import Glue
-from gluvo.workbench.audio import joint_of
 
 
 def timed(act: Callable[[], object]) -> float:

@@ -1,6 +1,6 @@
 """Dropouts while the window is as busy as it gets: rulers dragged, the window resized, renders running.
 
-Usage: python bench/busy_window.py [SECONDS]
+Usage: python benchmarks/busy_window.py [SECONDS]
 """
 
 from __future__ import annotations

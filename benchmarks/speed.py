@@ -1,6 +1,6 @@
 """The speed table: everything as a ratio to real time, beside public libraries in the same run.
 
-Usage: python bench/speed.py [--markdown]
+Usage: python benchmarks/speed.py [--markdown]
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Delivery: four files from one play of the demo, three encodings checked, and what a long song takes of memory.
 
-Usage: python bench/delivery.py [HOURS RATE]
+Usage: python benchmarks/delivery.py [HOURS RATE]
 """
 
 from __future__ import annotations

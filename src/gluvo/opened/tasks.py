@@ -62,7 +62,7 @@ DRAWING = Kind("drawing", newest_wins=True, shown=False)
 PREPARING = Kind("preparing", shown=False)
 """What is loaded before the user has asked for anything."""
 WRITING = Kind("writing")
-KEEPING = Kind("keeping", newest_wins=True, shown=False)
+AUTOSAVING = Kind("autosaving", newest_wins=True, shown=False)
 """Copies of unsaved work."""
 
 

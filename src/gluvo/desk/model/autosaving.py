@@ -10,14 +10,14 @@ from PySide6.QtCore import QObject, QTimer
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.errors import GluvoError
+from gluvo.opened.tasks import AUTOSAVING, RENDERING
 from gluvo.progress import Progress
-from gluvo.workbench.tasks import KEEPING, RENDERING
 
 AUTOSAVE_MS = 1500
 """After an edit a copy is kept so much later, however many edits follow in the meantime."""
 
 
-class Keeping(QObject):
+class Autosaving(QObject):
     """Keeps copies of the open session's unsaved work."""
 
     def __init__(self, bench: OpenSession, background: Background, autosaves: bool) -> None:
@@ -49,14 +49,14 @@ class Keeping(QObject):
                 text = f"Your work could not be autosaved: {error}"
                 self._background.on_window(lambda: self._bench.tell(text, True))
 
-        self._background.tasks.submit(KEEPING, "Keeping a copy", job)
+        self._background.tasks.submit(AUTOSAVING, "Autosaving a copy", job)
 
     def saved(self) -> None:
         """The document was saved. What is still being found for it belongs to what was saved, and is saved when it comes."""
         finding = self._background.tasks.busy(RENDERING)
         self._saved_at = self._bench.document.place_in_history if finding else None
 
-    def found_later(self) -> None:
+    def save_what_came_later(self) -> None:
         """Held settings were found for a state that had been saved: save it again, if they were being found then."""
         document = self._bench.document
         if self._saved_at != document.place_in_history:
@@ -67,7 +67,7 @@ class Keeping(QObject):
                 done = document.write()
                 self._background.on_window(lambda: self._saved_again(done))
 
-        self._background.tasks.submit(KEEPING, "Keeping a copy", job)
+        self._background.tasks.submit(AUTOSAVING, "Autosaving a copy", job)
 
     def _saved_again(self, done: Callable[[], None]) -> None:
         done()

@@ -1,6 +1,6 @@
 """How long an edit takes to the ear: from the request until its block is made, and what the device holds before it.
 
-Usage: python bench/to_the_ear.py
+Usage: python benchmarks/to_the_ear.py
 """
 
 from __future__ import annotations

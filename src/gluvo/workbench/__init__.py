@@ -1,1 +1,0 @@
-"""What goes on behind an open session, without a window: long work and its order."""
