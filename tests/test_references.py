@@ -14,7 +14,7 @@ from gluvo.compare.hearables import TimeMap
 from gluvo.compare.match import RESULT, UNTOUCHED, matched_gains
 from gluvo.compare.readings import Other, hear_readings, other_readings
 from gluvo.compare.references import paired, partner, partners, time_map, with_sections
-from gluvo.measure.components import MOST_PARTS, components_of, names_of
+from gluvo.measure.form import MOST_PARTS, form_of, names_of
 from gluvo.measure.loudness import integrated, short_term_peak
 from gluvo.measure.trace import Span, trace_of
 from gluvo.opened.audio import joint_of
@@ -57,8 +57,8 @@ def test_parts_cover_the_track_and_are_few(blocks: list[tuple[int, float]], seed
     levels = np.concatenate([np.full(n * rate, 10.0 ** (db / 20.0)) for n, db in blocks])
     x = np.random.default_rng(seed).normal(size=(len(levels), 2)) * 0.2 * levels[:, None]
     trace = trace_of(x, rate)
-    found = components_of(trace)
-    assert 1 <= len(found) <= MOST_PARTS and found == components_of(trace)
+    found = form_of(trace)
+    assert 1 <= len(found) <= MOST_PARTS and found == form_of(trace)
     assert found[0].start == 0.0 and found[-1].end == pytest.approx(trace.seconds)
     assert all(a.end == b.start for a, b in itertools.pairwise(found))
     assert all(part.seconds >= 5.0 for part in found)
@@ -67,14 +67,14 @@ def test_parts_cover_the_track_and_are_few(blocks: list[tuple[int, float]], seed
 
 def test_parts_are_cut_where_loudness_or_density_changes() -> None:
     steady = noise(24.0) * np.repeat([0.05, 0.4], 12 * RATE)[:, None]
-    assert [round(p.start) for p in components_of(trace_of(steady, RATE))] == [0, 12]
+    assert [round(p.start) for p in form_of(trace_of(steady, RATE))] == [0, 12]
     clicks = np.zeros((12 * RATE, 2))
     clicks[:: RATE // 4] = 1.0  # few peaks of the same power: the density changes, not the loudness
     tone = sine(1000.0, 12.0, -20.0)
     clicks *= np.sqrt((tone**2).mean() / (clicks**2).mean())
-    assert [round(p.start) for p in components_of(trace_of(np.concatenate([tone, clicks]), RATE))] == [0, 12]
+    assert [round(p.start) for p in form_of(trace_of(np.concatenate([tone, clicks]), RATE))] == [0, 12]
     for nothing in (np.zeros((20 * RATE, 2)), noise(2.0), np.zeros((0, 2))):
-        assert len(components_of(trace_of(nothing, RATE))) == 1
+        assert len(form_of(trace_of(nothing, RATE))) == 1
 
 
 def test_proposed_sections_have_ids_of_their_own() -> None:

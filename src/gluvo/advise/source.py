@@ -1,4 +1,4 @@
-"""Notes on the two ends of a song: whether what came in leaves room, and whether what goes out is held."""
+"""Notes on a song's source and end: whether the source leaves headroom, and whether a ceiling is held at the end."""
 
 from __future__ import annotations
 

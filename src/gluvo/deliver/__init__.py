@@ -1,1 +1,1 @@
-"""Writing and checking the files that leave the house."""
+"""Writing the files that are delivered, and checking them."""

@@ -1,4 +1,4 @@
-"""The players: one note at a time, mono, at `RATE`. All noise comes from a generator that is handed in."""
+"""The instruments of the demo: one note at a time, mono, at `RATE`. All noise comes from a generator that is handed in."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What came in lately, so that filters with other settings can begin as if they had been at work all along.
+"""The latest input of a processor, from which filters with new settings are run in before they are heard.
 
 States that belong to other settings would ring, and be louder than either end.
 """

@@ -1,4 +1,4 @@
-"""How per-sample recursions are compiled: when the first of them runs."""
+"""Kernels: per-sample recursions that are compiled when the first of them runs, and the types of their arrays."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What kernels name, before the first of them runs.
+"""Stand-ins for kernels, compiled or loaded when the first of them runs.
 
 Loading the compiler takes a third of a second, which a window that opens, or a command that tells how it is used, need
 not wait for.

@@ -1,4 +1,4 @@
-"""Where a function of one number is 0."""
+"""The root of a function of one number, between two places where its signs differ."""
 
 from __future__ import annotations
 

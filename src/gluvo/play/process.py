@@ -46,7 +46,7 @@ class Host:
         ).start()
 
     def send(self, request: Request) -> None:
-        """Ask for something. Returns at once; a process that has ended never hears of it."""
+        """Send a request. Returns at once; where the process has ended, the request is lost."""
         self._requests.put(request)
 
     @property

@@ -1,4 +1,4 @@
-"""The open session: its history, its file, and who wants to know of changes. Runs without a window."""
+"""The open session: its history, its file, and listeners that are called after each change. Runs without a window."""
 
 from __future__ import annotations
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from gluvo.errors import SessionError
-from gluvo.measure.components import components_of, names_of
+from gluvo.measure.form import form_of, names_of
 from gluvo.measure.trace import Trace
 from gluvo.session.files import read_cell, read_whole, reason_of, replacing, safe_cell
 from gluvo.session.records import Section, Session
@@ -79,7 +79,7 @@ def without(session: Session, id: str) -> Session:
 
 def proposed(session: Session, trace: Trace) -> tuple[Section, ...]:
     """Sections for a reference of the session: where its loudness or density changes, never more than eight."""
-    parts = components_of(trace)
+    parts = form_of(trace)
     made: list[Section] = []
     for part, name in zip(parts, names_of(parts, trace), strict=True):
         id = session.fresh_id("part")

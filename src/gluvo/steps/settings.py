@@ -1,4 +1,4 @@
-"""How a setting is declared: once, with everything that anybody needs to know of it.
+"""How a setting is declared: once, with its range, unit, scale, label and tip.
 
 A step's settings are a frozen struct. Each field's type carries a `msgspec.Meta` made by `number`, `choice` or
 `switch`: range and type are checked when a session is read, the rest (label, unit, scale, group, what it does

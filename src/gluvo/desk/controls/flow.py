@@ -1,4 +1,4 @@
-"""How a page finds room: cells that flow into as many columns as fit, groups that fold, words that give way."""
+"""How a page finds room: cells that flow into as many columns as fit, groups that fold, words that are cut where there is no room."""
 
 from __future__ import annotations
 
@@ -111,7 +111,7 @@ def _height(item: QLayoutItem, width: int) -> int:
 
 
 class Elided(QLabel):
-    """A line of plain text that gives way: what does not fit is cut at its end, and told by the tooltip."""
+    """A line of plain text in as little room as there is: what does not fit is cut at its end, and told by the tooltip."""
 
     def __init__(self, text: str = "", role: str = "", wanted: int = 120) -> None:
         """`wanted`: pixels that it asks for; it takes less where there is less."""

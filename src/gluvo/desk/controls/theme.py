@@ -87,7 +87,7 @@ def load_type() -> None:
 
 
 class Theme(QObject):
-    """The colours in use, and who wants to know when they change."""
+    """The colours in use, and a signal for when they change."""
 
     changed = Signal()
 

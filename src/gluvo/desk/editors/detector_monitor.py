@@ -1,4 +1,4 @@
-"""Switches that let something of a step be heard alone."""
+"""Switches with which something of a step is heard alone: its detector, what it takes off, a band."""
 
 from __future__ import annotations
 

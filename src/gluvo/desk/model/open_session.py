@@ -72,7 +72,7 @@ class OpenSession(QObject):
 
     def refuse(self, text: str, act: str = "", then: Callable[[], object] | None = None) -> None:
         """Tell why something that was asked for cannot be, and what can be done about it; once the session is another one,
-        nobody needs to know any more. What is found for held settings does not make it another one."""
+        it goes. What is found for held settings does not make it another one."""
         mine, asked = self.generation, self.document.place_in_history
 
         def solved() -> bool:

@@ -1,4 +1,4 @@
-"""The bar on top: session, pages, transport, device."""
+"""The bar at the top of the window: session, pages, transport, device."""
 
 from __future__ import annotations
 

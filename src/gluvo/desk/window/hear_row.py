@@ -1,4 +1,4 @@
-"""The bar below: what is heard, and how."""
+"""The Hear row, the bar under the header: what is heard, level match, monitor view and output."""
 
 from __future__ import annotations
 

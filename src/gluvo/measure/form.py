@@ -1,4 +1,4 @@
-"""The parts of a finished track, proposed from how loud and how dense it is."""
+"""The form of a finished track: its sections, proposed from how loud and how dense it is."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ MOST_STEPS = 400
 FLOOR = -60.0
 
 
-def components_of(trace: Trace) -> tuple[Span, ...]:
+def form_of(trace: Trace) -> tuple[Span, ...]:
     """Where loudness or density changes: at most `MOST_PARTS` stretches that cover the whole track.
 
     Loudness in dB and, at half weight, crest factor in dB of every second are cut into constant pieces so that squared
@@ -28,7 +28,7 @@ def components_of(trace: Trace) -> tuple[Span, ...]:
 
     >>> from gluvo.measure.trace import trace_of
     >>> tone = np.sin(np.arange(40 * 8000)) * np.repeat([0.05, 0.5], 20 * 8000)
-    >>> [round(part.start) for part in components_of(trace_of(np.stack([tone, tone], axis=1), 8000))]
+    >>> [round(part.start) for part in form_of(trace_of(np.stack([tone, tone], axis=1), 8000))]
     [0, 20]
     """
     seconds = trace.seconds
