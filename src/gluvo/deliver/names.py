@@ -75,7 +75,7 @@ def stem_of(
 
 
 def safe(text: str) -> str:
-    """Without what a file system minds: nothing of it can lead to another folder.
+    """Without characters that a file system refuses: nothing of it can lead to another folder.
 
     >>> safe('a/../b: "c"')
     'a-..-b- -c-'

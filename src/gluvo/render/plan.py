@@ -1,4 +1,4 @@
-"""What a session sounds like, as a graph: who gets whose sound, down to the mix bus.
+"""The graph of a session: a node for each place of the sound, from the stems to the mix bus, with its inputs.
 
 A plan is made anew for every edit. Its nodes are told apart by a key of all that makes their sound, so that two
 plans share what is the same in both: the cache of renders finds it again, and the live engine goes on playing it.

@@ -1,4 +1,4 @@
-"""How a page finds room: cells that flow into as many columns as fit, groups that fold, words that are cut where there is no room."""
+"""How a page finds room: cells that flow into as many columns as fit, groups that fold, words that are cut."""
 
 from __future__ import annotations
 

@@ -59,7 +59,7 @@ class Notice(QFrame):
         self.take(Said(text, trouble, act, then))
 
     def take(self, said: Said) -> None:
-        """Show a sentence; good news goes away by itself, and gives way to whatever comes."""
+        """Show a sentence; what tells of no trouble goes away by itself, or when another comes."""
         if any(s.text == said.text for s in self._said):
             return
         self._said = [s for s in self._said if s.trouble]
