@@ -458,7 +458,8 @@ def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, mon
     desk.wait(lambda: late in desk.bench.audio.reference_figures)
 
 
-def test_a_road_test_and_a_device_are_a_record_each(tmp_path: Path) -> None:
+def test_what_is_a_record_stands_in_all_places(tmp_path: Path) -> None:
+    """Road test, device, hearable, page, action, preset, target and format, each added as CONTRIBUTING says."""
     soundfile.write(tmp_path / "Take.wav", music(5.0), RATE, "PCM_24")
     done = subprocess.run(
         [sys.executable, str(Path(__file__).with_name("with_new_records.py")), str(tmp_path)],
@@ -469,9 +470,12 @@ def test_a_road_test_and_a_device_are_a_record_each(tmp_path: Path) -> None:
     )
     assert done.returncode == 0, done.stderr
     told = json.loads((tmp_path / "seen.json").read_text())
-    assert "Attic" in " ".join(told["row"]) and told["shown"] in told["row"] and "Attic" in told["shown"]
-    assert "A wire" in told["devices"] and told["chosen"] == "wire" and told["failed"] == ""
-    assert told["kept"] == "attic"
+    assert told["shown"] in told["row"] and "Attic" in told["shown"] and told["road"] == "attic"
+    assert "A wire" in told["devices"] and told["device"] == "wire" and told["failed"] == ""
+    assert "Interval" in told["hearables"] and told["silent"]
+    assert told["name"] == "Nocturne" and told["page"] == "attic"
+    assert told["target"] == "Attic" and told["preset"]
+    assert told["format"] and told["trouble"] == [""] and [Path(n).suffix for n in told["written"]] == [".caf"]
 
 
 def test_a_finding_is_a_function(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import get_args
+from typing import Literal, get_args
 
 from gluvo.deliver.writers import Open, av_writer, broadcast_wav, soundfile_writer, vorbis_writer
 from gluvo.errors import WriteError
@@ -11,6 +11,9 @@ from gluvo.session.records import Deliverable, FileFormat
 
 WHOLE = {"16": "PCM_16", "24": "PCM_24"}
 ALL_RATES = (44_100, 48_000, 88_200, 96_000, 176_400, 192_000)
+
+TagKind = Literal["riff", "aiff", "id3", "flac", "ogg", "mp4"]
+"""See `tagging`."""
 
 
 @dataclass(frozen=True)
@@ -27,6 +30,8 @@ class Format:
     """Why it cannot hold the others, in a sentence."""
     rates: tuple[int, ...] = ALL_RATES
     """Hz that it can hold."""
+    tags: TagKind | None = None
+    """How it tells of the song; not at all, if there is none."""
 
     @property
     def lossy(self) -> bool:
@@ -44,7 +49,7 @@ class Format:
 FORMATS: dict[str, Format] = {
     format.key: format
     for format in (
-        Format("wav", "WAV", ".wav", broadcast_wav, ("24", "16", "32f")),
+        Format("wav", "WAV", ".wav", broadcast_wav, ("24", "16", "32f"), tags="riff"),
         Format(
             "flac",
             "FLAC",
@@ -52,14 +57,23 @@ FORMATS: dict[str, Format] = {
             soundfile_writer("FLAC", WHOLE),
             ("24", "16"),
             "FLAC holds whole numbers only: choose 16 or 24 bit, or WAV for 32-bit float.",
+            tags="flac",
         ),
-        Format("aiff", "AIFF", ".aiff", soundfile_writer("AIFF", {**WHOLE, "32f": "FLOAT"}), ("24", "16", "32f")),
+        Format(
+            "aiff",
+            "AIFF",
+            ".aiff",
+            soundfile_writer("AIFF", {**WHOLE, "32f": "FLOAT"}),
+            ("24", "16", "32f"),
+            tags="aiff",
+        ),
         Format(
             "mp3",
             "MP3",
             ".mp3",
             av_writer("mp3", "libmp3lame", options={"id3v2_version": "0"}),
             rates=(44_100, 48_000),
+            tags="id3",
         ),
         Format(
             "aac",
@@ -67,6 +81,7 @@ FORMATS: dict[str, Format] = {
             ".m4a",
             av_writer("ipod", "aac"),
             rates=(44_100, 48_000, 88_200, 96_000),
+            tags="mp4",
         ),
         Format(
             "ogg",
@@ -74,6 +89,7 @@ FORMATS: dict[str, Format] = {
             ".ogg",
             vorbis_writer,
             rates=(44_100, 48_000, 88_200, 96_000, 192_000),
+            tags="ogg",
         ),
         Format(
             "opus",
@@ -81,6 +97,7 @@ FORMATS: dict[str, Format] = {
             ".opus",
             av_writer("ogg", "libopus"),
             rates=(48_000,),
+            tags="ogg",
         ),
     )
 }

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import IO
 
 from gluvo.deliver.covers import kind_of
+from gluvo.deliver.formats import FORMATS, TagKind
 from gluvo.deliver.writers import Watched
 from gluvo.errors import WriteError
 from gluvo.session.records import FileFormat, Tags
@@ -33,13 +34,14 @@ def tag(file: IO[bytes], format: FileFormat, tags: Tags, cover: bytes | None, ti
     """
     plain = {name: getattr(tags, name) for name in ("artist", "album", "track", "year", "isrc", "comment")}
     plain = {name: value for name, value in {"title": title, **plain}.items() if value}
-    if not plain and cover is None:
+    kind = FORMATS[format].tags
+    if kind is None or (not plain and cover is None):
         return
     file.seek(0)
-    if format == "wav" and file.read(4) != RIFF:
+    if kind == "riff" and file.read(4) != RIFF:
         return  # the tags of a WAV over 4 GB have no place in it
     file.seek(0)
-    _TAGGERS[format](file, plain, cover)
+    _TAGGERS[kind](file, plain, cover)
 
 
 # --- ID3 ---------------------------------------------------------------------------------------------------------------
@@ -82,7 +84,7 @@ def _syncsafe(size: int) -> bytes:
     return bytes(size >> shift & 0x7F for shift in (21, 14, 7, 0))
 
 
-def _mp3(file: IO[bytes], plain: Plain, cover: bytes | None) -> None:
+def _id3(file: IO[bytes], plain: Plain, cover: bytes | None) -> None:
     def with_tag(into: IO[bytes]) -> None:
         into.write(id3_tag(plain, cover))
         shutil.copyfileobj(file, into, PIECE)
@@ -107,7 +109,7 @@ DESCRIPTION = 256
 """Bytes of the description at the beginning of a broadcast chunk."""
 
 
-def _wav(file: IO[bytes], plain: Plain, cover: bytes | None) -> None:
+def _riff(file: IO[bytes], plain: Plain, cover: bytes | None) -> None:
     """As RIFF INFO, in the broadcast chunk's description (EBU Tech 3285), and as ID3, which takes a cover as well."""
     described = " - ".join(plain[name] for name in ("artist", "title") if name in plain)
     if (place := _chunk(file, b"bext")) is not None:
@@ -316,12 +318,11 @@ def _rewritten(file: IO[bytes], write: Callable[[IO[bytes]], None]) -> None:
         file.truncate()
 
 
-_TAGGERS: dict[str, Callable[[IO[bytes], Plain, bytes | None], None]] = {
-    "wav": _wav,
+_TAGGERS: dict[TagKind, Callable[[IO[bytes], Plain, bytes | None], None]] = {
+    "riff": _riff,
     "aiff": _aiff,
-    "mp3": _mp3,
+    "id3": _id3,
     "flac": _flac,
     "ogg": _ogg,
-    "opus": _ogg,
-    "aac": _mp4,
+    "mp4": _mp4,
 }
