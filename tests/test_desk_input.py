@@ -637,6 +637,13 @@ def test_a_second_window_reads_only_and_takes_over(full_desk: Desk, monkeypatch:
     before = other.bench.session
     other.bench.set_setting("trim-1", "gain", -9.0, "Gain")
     assert other.bench.session.strips == before.strips and "Take it over" in other.notice.text.text()
+    other.bench.look(page="shape", step="glue-1")
+    editor = other.shape.editor
+    assert isinstance(editor, GlueEditor)
+    for name, control in editor.controls.items():  # nothing shows what could not be done
+        if isinstance(control, Toggle):
+            desk.bot.mouseClick(control, LEFT)
+            assert control.on is getattr(other.bench.session.step("glue-1"), name), name
     other.notice.dismiss()
     desk.bot.mouseClick(other.notice.act, LEFT)
     other.bench.set_setting("trim-1", "gain", -9.0, "Gain")

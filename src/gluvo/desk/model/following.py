@@ -67,6 +67,10 @@ class Follower(QObject):
         self._watched = Watched(lambda: (*session(bench.session), *picture(bench.picture), *besides()))
         for signal in (bench.session_changed, bench.picture_changed, bench.audio_changed, bench.saved_changed):
             signal.connect(self._look)
+        bench.refused.connect(self._again)
+
+    def _again(self) -> None:
+        self._then()
 
     def _look(self, *_: object) -> None:
         if self._watched.is_other():

@@ -31,6 +31,8 @@ class OpenSession(QObject):
     picture_changed = Signal()
     saved_changed = Signal()
     """Whether it is saved, or whose it is to change, without any change in it."""
+    refused = Signal()
+    """An edit could not be made: what a control shows of it already is to be taken back."""
     told = Signal(object)
     """A sentence for the user, a `Said`."""
 
@@ -88,6 +90,7 @@ class OpenSession(QObject):
             self.document.edit(action, edit, together)
         except SessionError as error:
             self.refuse(str(error))
+            self.refused.emit()
             return False
         return True
 
