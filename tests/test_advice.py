@@ -30,7 +30,7 @@ def held(renderer: Renderer, chain: tuple[AnyStep, ...]) -> tuple[AnyStep, ...]:
 def reduction(renderer: Renderer, chain: tuple[AnyStep, ...], step: str) -> float:
     joint = renderer.song(one(chain)).joint(step)
     assert joint is not None
-    return joint.mean_reduction(SPAN)
+    return joint.reduced(SPAN).peaks
 
 
 def test_two_held_compressors_in_a_row_both_keep_their_aim(renderer: Renderer) -> None:

@@ -43,7 +43,7 @@ def test_there_is_a_document_of_every_version() -> None:
 
 def as_told(item: object) -> float:
     """The aim of the Glue, which was written as 6 dB of what is reduced alone in versions before 3."""
-    assert isinstance(item, Glue) and item.mix == 50.0
+    assert isinstance(item, Glue) and item.mix == 50.0 and item.aim_by == "mean"
     return item.aim
 
 

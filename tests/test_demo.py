@@ -62,7 +62,7 @@ def test_it_is_glued_as_it_says(demo: Path) -> None:
         if isinstance(item, Glue):
             assert held.step(item.id).threshold == pytest.approx(item.threshold, abs=0.01)
             joint = renderer.section(session, span).joint(item.id)
-            assert joint is not None and joint.mean_reduction(span) == pytest.approx(item.aim, abs=0.05), item.id
+            assert joint is not None and joint.reduced(span).peaks == pytest.approx(item.aim, abs=0.05), item.id
     for id in ("lane-1", "eq-1", "saturation-1", "width-1"):
         assert held.item(id) == session.item(id)
     rough = read_sound(demo.parent / "Ferry Hours (rough print).wav").samples

@@ -99,7 +99,7 @@ def test_find_threshold_and_hold(desk: Desk) -> None:
     desk.settle()
     song = desk.bench.picture.song_render
     assert song is not None
-    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.05)
+    assert song.joint("glue-1").reduced(desk.bench.span).peaks == pytest.approx(3.0, abs=0.05)
     hold = editor.controls["hold_aim"]
     desk.bot.mouseClick(hold, Qt.MouseButton.LeftButton)
     desk.settle()
@@ -110,7 +110,7 @@ def test_find_threshold_and_hold(desk: Desk) -> None:
     desk.settle()
     song = desk.bench.picture.song_render
     assert song is not None
-    assert song.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.05)
+    assert song.joint("glue-1").reduced(desk.bench.span).peaks == pytest.approx(3.0, abs=0.05)
     desk.bench.document.undo()  # the cut and the threshold that followed it are one action
     assert glue(desk).low_cut == 20.0 and glue(desk).threshold == pytest.approx(found, abs=0.01)
     desk.bench.set_setting("glue-1", "threshold", -20.0, "Threshold")

@@ -310,7 +310,7 @@ def test_starts_are_ordinary_splits_that_find_their_thresholds(desk: Desk, start
             if isinstance(step, Glue):
                 joint = render.joint(step.id)
                 assert joint is not None and step.held_in == "section-2"
-                assert joint.mean_reduction(desk.bench.span) == pytest.approx(step.aim, abs=0.1)
+                assert joint.reduced(desk.bench.span).peaks == pytest.approx(step.aim, abs=0.1)
     desk.bench.document.undo()
     assert not any(isinstance(item, Split) for item in desk.session.chain)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import msgspec
 import numpy as np
 import pytest
@@ -17,8 +19,9 @@ from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
 from gluvo.session.records import Media, Stem
 from gluvo.steps import Glue, Trim
+from gluvo.steps.solved import AimBy
 
-from .conftest import RATE, material, music, noise, one, sine
+from .conftest import RATE, hold, material, music, noise, one, sine
 
 
 def square(level_db: float, seconds: float) -> np.ndarray:
@@ -142,7 +145,7 @@ def test_the_aim_is_met_when_feeding_back(renderer: Renderer) -> None:
     span, glue = Span(9.0, 15.0), Glue(id="g", ratio=3.0, aim=2.5, low_cut=80.0, feed_back=True)
     found = find_threshold(glue, source(renderer), span)
     song = renderer.song(one([msgspec.structs.replace(glue, threshold=found.value)]))
-    assert found.met and song.joint("g").mean_reduction(span) == pytest.approx(2.5, abs=0.05)
+    assert found.met and song.joint("g").reduced(span).peaks == pytest.approx(2.5, abs=0.05)
 
 
 def test_auto_release_lets_single_hits_go_but_holds_dense_parts() -> None:
@@ -221,7 +224,7 @@ def test_aim_is_met(renderer: Renderer, aim: float, ratio: float) -> None:
     glue = Glue(id="g", ratio=ratio, aim=aim, low_cut=80.0, look_ahead=2.0, attack=15.0)
     found = find_threshold(glue, source(renderer), span)
     song = renderer.song(one([msgspec.structs.replace(glue, threshold=found.value)]))
-    reached = song.joint("g").mean_reduction(span)
+    reached = song.joint("g").reduced(span).peaks
     assert found.met
     assert reached == pytest.approx(aim, abs=0.05)
 
@@ -258,3 +261,24 @@ def test_mean_reduction_is_that_of_the_gain(renderer: Renderer) -> None:
     )
     lost = figures_of(trace_of(x, RATE), Span(1, 3)).rms - song.result.figures(Span(1, 3)).rms
     assert song.joint("g").mean_reduction(Span(1, 3)) == pytest.approx(lost, abs=0.01)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+@pytest.mark.parametrize("by", ["peaks", "most", "mean"])
+@pytest.mark.parametrize(
+    "other",
+    [{}, {"feed_back": True}, {"look_ahead": 3.0, "mode": "mid_side"}, {"mix": 40.0}],
+    ids=["", "back", "late", "mix"],
+)
+def test_an_aim_is_met_as_it_is_read(rate: int, by: AimBy, other: dict[str, Any]) -> None:
+    """What the joint tells after Mix, at peaks, at most or on average, in any span."""
+    x = music(6.0, rate)
+    renderer = Renderer(material(x, rate))
+    for span in (None, Span(1.234, 4.567)):
+        glue = Glue(id="g", ratio=4.0, attack=5.0, aim=2.5, aim_by=by, hold_aim=True, **other)
+        joint = renderer.song(hold(renderer, one([glue]), span)).joint("g")
+        assert joint is not None
+        reduced = joint.reduced(span)
+        assert reduced is not None and reduced.of(by) == pytest.approx(2.5, abs=0.05)
+        assert reduced.mean <= reduced.peaks <= reduced.most
+        assert f"{reduced.of(by):.1f}" in reduced.words and f"{reduced.of(by):.1f}" in reduced.short

@@ -92,7 +92,7 @@ def test_what_is_held_is_found_for_the_song(preset: Preset) -> None:
     for item in session.items:
         if isinstance(item, Glue) and item.hold_aim:
             joint = render.joint(item.id)
-            assert joint is not None and joint.mean_reduction() == pytest.approx(item.aim, abs=0.15)
+            assert joint is not None and joint.reduced().peaks == pytest.approx(item.aim, abs=0.15)
 
 
 # --- files -----------------------------------------------------------------------------------------------------------
@@ -215,7 +215,7 @@ def test_presets_are_heard_as_loud_as_the_result_and_escape_gives_it_back(desk: 
     assert dialog.name.text() == "Hold a mix together" and dialog.texts["when_not"].text().endswith(".")
     desk.wait(lambda: heard(desk) is not None)
     tried, gain = desk.bench.listening._hunted, desk.bench.listening._hunted_gain
-    assert tried is not None and gain is not None and "on average" in dialog.words.text()
+    assert tried is not None and gain is not None and "at peaks" in dialog.words.text()
     renderer, span = desk.bench.renderer, desk.bench.span
     assert renderer is not None
     levels = [renderer.joint(renderer.plan(s).result, span).loudness(span) for s in (tried, before)]
@@ -238,7 +238,7 @@ def test_enter_takes_a_preset_and_undo_gives_the_settings_back(desk: Desk, dialo
     desk.settle()
     now, render = desk.session.step("glue-1"), desk.bench.picture.best
     assert isinstance(now, Glue) and now.ratio == 4.0 and render is not None
-    assert render.joint("glue-1").mean_reduction(desk.bench.span) == pytest.approx(3.0, abs=0.1)
+    assert render.joint("glue-1").reduced(desk.bench.span).peaks == pytest.approx(3.0, abs=0.1)
     desk.bench.document.undo()
     assert desk.session.step("glue-1") == before
 

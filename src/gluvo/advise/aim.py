@@ -14,7 +14,7 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.roots import root_between
-from gluvo.measure.overview import HEARD_FROM, heard_hops
+from gluvo.measure.overview import HEARD_FROM, PEAKS_SHARE, REDUCTION_HOP, heard_hops
 from gluvo.measure.trace import Span
 from gluvo.measure.truepeak import hop_frames
 from gluvo.progress import Progress, no_progress
@@ -23,6 +23,7 @@ from gluvo.render.joint import Joint
 from gluvo.render.song import lead_in
 from gluvo.steps import MAX_BLOCK, Glue, Step, settings_of
 from gluvo.steps.de_esser import WORKS
+from gluvo.steps.solved import AimBy, by_words
 
 CLOSE = 0.01
 """dB within which an aim is met."""
@@ -76,9 +77,9 @@ def find_threshold(
     keys: Sequence[Joint] = (),
     setting: str = "threshold",
 ) -> Found:
-    """The value of a setting, the threshold of a `Reducing` step, for which the mean reduction that arrives over the span is
-    what the step aims at; of what works at moments only (`Solved.while_working`), where it works, and none for which it would
-    work most of the time.
+    """The value of a setting, the threshold of a `Reducing` step, for which the reduction that arrives over the span, at
+    peaks, at most or on average, is what the step aims at; of what works at moments only (`Solved.while_working`) the mean
+    where it works, and none for which it would work most of the time.
 
     `before` is the joint that feeds the step, `keys` what its detector listens to if that is something else. The
     detector's levels are computed once; each try runs only the curve and the ballistics over them (where it feeds
@@ -116,13 +117,27 @@ def find_threshold(
             high,
         )
 
-    def mean_at(threshold: float) -> float:
-        return _mean(hops_at(threshold))
+    by = aim_by_of(step, setting)
 
-    found = _nearby(mean_at, now, aim, low, high)
+    @functools.cache
+    def reached_at(threshold: float) -> float:
+        if by == "mean":
+            return _mean(hops_at(threshold))
+        progress(0.5)
+        tried = msgspec.structs.replace(step, **{setting: threshold})
+        curve = tried.arriving(curve_at(tried))
+        return stretch.largest(curve) if by == "most" else stretch.at_peaks(curve)
+
+    found = _nearby(reached_at, now, aim, low, high)
     if found is not None:
-        return Found(found, mean_at(found), met=True)
-    return sought(mean_at, aim, low, high)
+        return Found(found, reached_at(found), met=True)
+    return sought(reached_at, aim, low, high)
+
+
+def aim_by_of(step: Step, setting: str) -> AimBy:
+    """What the aim of a solved setting is of."""
+    name = step.solved_settings[setting].aim_by
+    return cast("AimBy", getattr(step, name)) if name else "mean"
 
 
 def find_lift(
@@ -171,8 +186,12 @@ def unmet(step: Step, before: Joint, after: Joint, span: Span | None) -> str:
     if solved.while_working:
         reduced = after.reduced(span)
         return "finds nothing here that it would work on" if reduced is not None and reduced.most < WORKS else ""
-    reached, aim = after.mean_reduction(span), getattr(step, solved.aim)
-    return f"reaches {reached:.1f} of {aim:.1f} dB" if reached < aim - NEAR else ""
+    reduced, aim = after.reduced(span), getattr(step, solved.aim)
+    if reduced is None:
+        return ""
+    by = cast("AimBy", getattr(step, solved.aim_by)) if solved.aim_by else "mean"
+    reached = reduced.of(by)
+    return f"reaches {reached:.1f} of {aim:.1f} dB {by_words(by)}" if reached < aim - NEAR else ""
 
 
 def lift_hops(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> Floats:
@@ -298,12 +317,18 @@ class _Stretch:
         inner = before.within(span) or Span(0.0, before.trace.seconds)
         frames = Span(max(0.0, inner.start - lead_in(step.memory)), inner.end).frames(rate, len(before.audio))
         self._hop = hop = hop_frames(rate)
+        self._point = round(inner.start * rate / REDUCTION_HOP)
+        """The first point of the reduction's curve that counts, as `Reduction.reduced` has it, and how far it reaches."""
+        self._points = max(0, round(inner.end * rate / REDUCTION_HOP)) - self._point
+        self._rows = round(inner.end * rate / hop) - round(inner.start * rate / hop)
         # whole hops from the span's first one on, as the ledger counts them
         first = round(inner.start * rate / hop) * hop
         late = step.make(rate).latency  # how early reduction is
         self.skip = max(0, first - frames.start + late)
+        self._begins = max(0, self._point * REDUCTION_HOP - frames.start + late)
         self.audio = (keys[0] if keys else before).audio[frames]
-        self.heard = heard_hops(before.trace)[first // hop : -(-frames.stop // hop)]
+        self._all_heard = heard_hops(before.trace)
+        self.heard = self._all_heard[first // hop : -(-frames.stop // hop)]
 
     def counted(self, curve: Floats) -> Floats:
         """The mean over each 10 ms that counts of a curve with a value a frame."""
@@ -312,6 +337,18 @@ class _Stretch:
         means = np.einsum("ij->i", hops) / self._hop
         counted = self.heard[:whole]
         return np.asarray(means[: len(counted)][counted])
+
+    def largest(self, curve: Floats) -> float:
+        """The largest of a curve with a value a frame, as `Reduction.largest` has it."""
+        return float(curve[self.skip : self.skip + self._rows * self._hop].max(initial=0.0))
+
+    def at_peaks(self, curve: Floats) -> float:
+        """What a curve with a value a frame passes `PEAKS_SHARE` of the time that counts, as `Reduction.reduced` has it."""
+        whole = max(0, min((len(curve) - self._begins) // REDUCTION_HOP, self._points))
+        tops = curve[self._begins : self._begins + whole * REDUCTION_HOP].reshape(-1, REDUCTION_HOP).max(axis=1)
+        rows = (self._point + np.arange(whole)) * REDUCTION_HOP // self._hop
+        counted = tops[self._all_heard[np.minimum(rows, len(self._all_heard) - 1)]]
+        return float(np.quantile(counted, 1.0 - PEAKS_SHARE)) if len(counted) else 0.0
 
 
 def _levels(step: Reducing, audio: np.ndarray, rate: int) -> Floats:

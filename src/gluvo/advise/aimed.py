@@ -7,14 +7,14 @@ from dataclasses import dataclass
 
 import msgspec
 
-from gluvo.advise.aim import Found, find_lift, find_threshold
+from gluvo.advise.aim import Found, aim_by_of, find_lift, find_threshold
 from gluvo.advise.band_aim import find_band_threshold
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.joint import Joint
 from gluvo.steps import MidSideEq, Step
 from gluvo.steps.mid_side_eq import equaliser
-from gluvo.steps.solved import By
+from gluvo.steps.solved import AimBy, By
 
 
 @dataclass(frozen=True)
@@ -23,6 +23,8 @@ class Aimed:
 
     aim: float
     """dB that are asked for."""
+    by: AimBy
+    """What that is of."""
     problem: str
     """Why it cannot be looked for as things are, in a sentence; empty if it can."""
     find: Callable[[Joint, Span | None, Progress, Sequence[Joint]], Found]
@@ -40,6 +42,7 @@ def aimed(step: Step | None, part: int = 0, setting: str = "threshold") -> Aimed
         search = SEARCHES[solved.by]
         return Aimed(
             getattr(step, solved.aim),
+            aim_by_of(step, setting),
             step.not_solvable(setting),
             lambda before, span, check, keys: search(step, before, span, check, keys, setting),
             _putting(setting),
@@ -59,7 +62,7 @@ def _band(eq: MidSideEq, part: int) -> Aimed:
     found = eq.band(part)
     if found is None or not found.moving:
         problem = "No band that moves is chosen. Choose one, or switch Dynamic on and raise its ratio."
-        return Aimed(0.0, problem, lambda *_: Found(0.0, 0.0, met=False), lambda now, *_: now)
+        return Aimed(0.0, "mean", problem, lambda *_: Found(0.0, 0.0, met=False), lambda now, *_: now)
     band = found
 
     def put(now: Step, value: float, _held_in: str) -> Step:
@@ -67,7 +70,11 @@ def _band(eq: MidSideEq, part: int) -> Aimed:
         return now if present is None else present.with_edit(band.id, threshold=value)
 
     return Aimed(
-        band.aim, "", lambda before, span, check, keys: find_band_threshold(eq, band, before, span, check, keys), put
+        band.aim,
+        "mean",
+        "",
+        lambda before, span, check, keys: find_band_threshold(eq, band, before, span, check, keys),
+        put,
     )
 
 

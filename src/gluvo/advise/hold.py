@@ -96,7 +96,9 @@ def _threshold(
 
     # whatever the settings that are found are now, this one depends on the rest
     rest = msgspec.structs.replace(step, **{name: 0.0 for name in step.solved_settings})
-    return _with(session, step, setting, renderer.once((setting, wish.aim, rest.sound_key(), *fed.place), find))
+    return _with(
+        session, step, setting, renderer.once((setting, wish.aim, wish.by, rest.sound_key(), *fed.place), find)
+    )
 
 
 def _makeup(
@@ -176,7 +178,7 @@ def _as(kind: type[S], step: object) -> S:
 def gentle_and_crushed(session: Session, strip: str, held_in: str = "") -> Session:
     """A gentle Glue at the end of a strip's chain and a lane beside it with one that crushes; both still to be aimed.
 
-    Ordinary steps, to be changed like any others: 2 dB of held reduction in the chain, 10 dB in the lane, which
+    Ordinary steps, to be changed like any others: 2 dB of held reduction at peaks in the chain, 12 dB in the lane, which
     comes back at −14 dB and holds its loudness. `held_in`: the section that they are held in.
     """
     found = session.strip(strip)
@@ -184,7 +186,7 @@ def gentle_and_crushed(session: Session, strip: str, held_in: str = "") -> Sessi
         return session
     last = found.chain[-1].id if found.chain else ""
     gentle = Glue(ratio=2.0, attack=30.0, release=120.0, auto_release=40.0, aim=2.0, hold_aim=True, held_in=held_in)
-    crush = Glue(ratio=8.0, attack=1.0, release=60.0, knee=3.0, aim=10.0, hold_aim=True, held_in=held_in)
+    crush = Glue(ratio=8.0, attack=1.0, release=60.0, knee=3.0, aim=12.0, hold_aim=True, held_in=held_in)
     lane = Lane(name="Crushed", since=last, level=-14.0, hold_loudness=True, held_in=held_in, steps=(crush,))
     session = session.with_new_step(gentle, strip, last)
     beside = chains.after_which(session.strip(strip).chain, last)  # type: ignore[union-attr]

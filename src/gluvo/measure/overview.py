@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Literal, Protocol
 
 import numpy as np
 
@@ -99,6 +99,20 @@ class Reduced:
     """What is passed `PEAKS_SHARE` of the time: what is read off a meter when hits come."""
     most: float
     """At most."""
+
+    def of(self, by: Literal["peaks", "most", "mean"]) -> float:
+        """One of the three."""
+        return {"peaks": self.peaks, "most": self.most, "mean": self.mean}[by]
+
+    @property
+    def words(self) -> str:
+        """All three, as they are told."""
+        return f"{self.peaks:.1f} dB off at peaks, {self.most:.1f} at most, {self.mean:.1f} on average"
+
+    @property
+    def short(self) -> str:
+        """All three where there is little room."""
+        return f"{self.peaks:.1f} dB at peaks, {self.most:.1f} at most, {self.mean:.1f} mean"
 
 
 @dataclass(frozen=True, eq=False)

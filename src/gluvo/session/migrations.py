@@ -10,7 +10,7 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
-VERSION = 3
+VERSION = 4
 """Of all documents."""
 
 Change = Callable[[dict[str, Any]], dict[str, Any]]
@@ -36,6 +36,11 @@ def _aim_of_what_arrives(glue: dict[str, Any]) -> dict[str, Any]:
     share = mix / 100.0
     left = -20.0 * math.log10(1.0 - share + share * 10.0 ** (aim / -20.0))
     return {**glue, "aim": max(LEAST_AIM, round(left, 2))}
+
+
+def _aim_on_average(glue: dict[str, Any]) -> dict[str, Any]:
+    """The aim of a Glue was the mean, and is what is said beside it."""
+    return {**glue, "aim_by": glue.get("aim_by", "mean")}
 
 
 def _holds_belong_to_sections(session: dict[str, Any]) -> dict[str, Any]:
@@ -65,6 +70,7 @@ def _holds_belong_to_sections(session: dict[str, Any]) -> dict[str, Any]:
 CHANGES: Mapping[int, Mapping[str, Change]] = {
     1: {"gluvo-session": _holds_belong_to_sections},
     2: {"glue": _aim_of_what_arrives},
+    3: {"glue": _aim_on_average},
 }
 """What has to be done to a record of a version: by that version and the kind of record."""
 

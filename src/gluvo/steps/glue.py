@@ -19,7 +19,7 @@ from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.common import mix
 from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
-from gluvo.steps.solved import Solved
+from gluvo.steps.solved import AimBy, Solved, aim_by
 
 HEARS, MOVES, GOES, LIFT = "What it listens to", "When it moves", "How far it goes", "Lift"
 LONGEST_LOOK_AHEAD = 10.0
@@ -41,12 +41,13 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True
     solved_settings: ClassVar[Mapping[str, Solved]] = {
-        "threshold": Solved("reduction", "hold_aim", "aim"),
+        "threshold": Solved("reduction", "hold_aim", "aim", aim_by="aim_by"),
         "lift_threshold": Solved("lift", "hold_lift", "lift_aim"),
         "makeup": Solved("makeup", "hold_loudness"),
     }
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {
         "aim",
+        "aim_by",
         "hold_aim",
         "lift_aim",
         "hold_lift",
@@ -328,10 +329,11 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
             "dB",
             0.1,
             20.0,
-            "The mean reduction over the section that the threshold is sought for.",
+            "The reduction over the section that the threshold is sought for: at peaks, at most or on average.",
             group="Aim",
         ),
     ] = 2.0
+    aim_by: Annotated[AimBy, aim_by("Aim")] = "peaks"
     hold_aim: Annotated[
         bool,
         switch("Hold", "Finds the threshold again whenever another setting changes.", group="Aim"),

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
+from typing import ClassVar, Literal
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -110,21 +112,26 @@ class SpreadView(Chart):
 
     BAND = 1.0
     """dB to either side of the aim."""
+    NAMES: ClassVar[Mapping[str, str]] = {"peaks": "at peaks", "most": "at most", "mean": "mean"}
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(Axis(0.0, 6.0, range(7)), Axis(0.0, 1.1, ()), parent)
         self.bottom = 38
         self._shares: np.ndarray | None = None
-        self._width, self._mean, self._words = 0.25, 0.0, ""
+        self._width, self._reached, self._words = 0.25, 0.0, ""
+        self._by = "mean"
         self._aim: float | None = 0.0
         self.setToolTip(
             "How much of the section's time has how much reduction, in quarters of a dB. The band lies 1 dB to either "
             "side of the aim; a narrow hill inside it is steady, a wide one moves a lot."
         )
 
-    def show_spread(self, values: np.ndarray, aim: float | None, mean: float) -> None:
-        """`values`: the reduction of every 10 ms that had signal, dB. `aim`: None where there is none."""
-        self._aim, self._mean, self._shares = aim, mean, None
+    def show_spread(
+        self, values: np.ndarray, aim: float | None, reached: float, by: Literal["peaks", "most", "mean"] = "mean"
+    ) -> None:
+        """`values`: the reduction of every 10 ms that had signal, dB; `reached`: what that comes to at peaks, at most or on
+        average (`by`). `aim`: None where there is none."""
+        self._aim, self._reached, self._by, self._shares = aim, reached, by, None
         if len(values) and (aim is not None or values.max() > 0.0):
             most = max(3.0, (aim or 0.0) + 2.0, math.ceil(float(np.percentile(values, 99.5)) + 0.5))
             self._width = most / 48
@@ -134,7 +141,7 @@ class SpreadView(Chart):
             self.x_axis = Axis(0.0, most, [float(v) for v in range(0, int(most) + 1, step)])
             low, high = np.percentile(values, [25.0, 75.0])
             self._words = f"half of it between {low:.1f} and {high:.1f} dB"
-            if aim is not None:
+            if aim is not None and by == "mean":
                 inside = float((np.abs(values - aim) <= self.BAND).mean())
                 self._words = f"{100 * inside:.0f} % within 1 dB of the aim · {self._words}"
         self.changed()
@@ -149,10 +156,11 @@ class SpreadView(Chart):
         if self._shares is None:
             self.say(painter, "Nothing is taken off here." if self._aim is None else "Nothing measured yet.")
             return
-        lines = [(self._mean, "ink", Qt.PenStyle.SolidLine)]
-        if self._aim is not None:
+        lines = [(self._reached, "ink", Qt.PenStyle.SolidLine)]
+        if self._aim is not None and self._by == "mean":
             left, right = self.x_at(max(0.0, self._aim - self.BAND)), self.x_at(self._aim + self.BAND)
             painter.fillRect(QRectF(left, area.top(), right - left, area.height()), c.soft("signal", 40))
+        if self._aim is not None:
             lines.append((self._aim, "signal", Qt.PenStyle.DashLine))
         top = float(self._shares.max())
         for n, share in enumerate(self._shares):
@@ -167,8 +175,9 @@ class SpreadView(Chart):
         if self._shares is None:
             return
         aim = self._aim
-        under = aim is not None and self._mean < aim
-        self.note(painter, self.x_at(self._mean), area.top() + 9, f"mean {self._mean:.1f}", "ink", under)
+        under = aim is not None and self._reached < aim
+        told = f"{self.NAMES[self._by]} {self._reached:.1f}"
+        self.note(painter, self.x_at(self._reached), area.top() + 9, told, "ink", under)
         if aim is not None:
             self.note(painter, self.x_at(aim), area.top() + 25, f"aim {aim:.1f}", "signal", not under)
         painter.setPen(colours()["faint"])

@@ -111,14 +111,14 @@ class ReductionView(Chart):
         self._times = np.zeros(0)
         self._aim: float | None = None
         self._now: float | None = None
-        self._mean = 0.0
+        self._told = ""
         self.setToolTip("What the step takes away over the section, moment by moment; the upright line is now.")
 
     def show_reduction(
-        self, reduction: Reduction | None, span: Span | None, offset: float, aim: float | None, mean: float
+        self, reduction: Reduction | None, span: Span | None, offset: float, aim: float | None, told: str = ""
     ) -> None:
-        """`span` in the song; `offset` is where the reduction's arrays begin in it."""
-        self._aim, self._mean = aim, mean
+        """`span` in the song; `offset` is where the reduction's arrays begin in it. `told` stands at the line of the `aim`."""
+        self._aim, self._told = aim, told
         self._curve = None
         if reduction is not None:
             start = (span.start - offset) if span else 0.0
@@ -158,7 +158,7 @@ class ReductionView(Chart):
             y = self.y_at(-self._aim)
             painter.setPen(QPen(c["ink"], 1, Qt.PenStyle.DotLine))
             painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-            self.note(painter, area.left(), y + 9, f"aim {self._aim:.1f} dB · mean {self._mean:.2f} dB")
+            self.note(painter, area.left(), y + 9, self._told)
 
     def draw_live(self, painter: QPainter, area: QRectF) -> None:
         c = colours()

@@ -12,13 +12,15 @@ from gluvo.desk.controls.widgets import button
 
 
 def aim_row(
-    aim: QWidget, hold: QWidget, find: Callable[[], object], tip: str, words_tip: str
+    aim: QWidget, hold: QWidget, find: Callable[[], object], tip: str, words_tip: str, by: QWidget | None = None
 ) -> tuple[QHBoxLayout, QPushButton, Elided]:
-    """The row, the button that has the threshold looked for by `find`, and the words at its end."""
+    """The row, the button that has the threshold looked for by `find`, and the words at its end. `by`: what the aim is of."""
     row = QHBoxLayout()
     row.setSpacing(10)
     aim.setFixedWidth(150)
     row.addWidget(aim)
+    if by is not None:
+        row.addWidget(by)
     search = button("Find threshold", tip, find, "main")
     row.addWidget(search)
     row.addWidget(hold)

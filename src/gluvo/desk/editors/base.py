@@ -195,13 +195,13 @@ class StepEditor(QWidget, Generic[S]):
         """What stands under a column of settings besides them."""
         return []
 
-    def control(self, setting: Setting) -> QWidget:
-        """The control of a setting, wired to the session."""
+    def control(self, setting: Setting, *, named: bool = True) -> QWidget:
+        """The control of a setting, wired to the session; of a choice also without its name."""
 
         def change(value: Any) -> None:
             self.bench.set_setting(self.step_id, setting.name, value, setting.label)
 
-        made = self.controls[setting.name] = setting_control(setting, change, self.bench.settle)
+        made = self.controls[setting.name] = setting_control(setting, change, self.bench.settle, named=named)
         return made
 
     # --- keeping up ----------------------------------------------------------------------------------------

@@ -87,7 +87,7 @@ class CeilingEditor(StepEditor[CeilingStep]):
         if after is None or before is None or after.reduction is None:
             return
         inner = after.within(span)
-        self.reduction.show_reduction(after.reduction, span, after.start, None, 0.0)
+        self.reduction.show_reduction(after.reduction, span, after.start, None)
         self.spread.show_spread(after.reduction_in(span), None, after.mean_reduction(span))
         work, largest = after.reduction.working(inner), after.largest_reduction(span)
         where = self.bench.span_name

@@ -83,7 +83,7 @@ class DeEsserEditor(StepEditor[DeEsser]):
         self.transfer.show_curve(step.curve, picture.levels if picture.hits_step == self.step_id else None)
         if after is not None and before is not None:
             mean = worked.mean if worked is not None else 0.0
-            self.sibilants.show_reduction(after.reduction, span, after.start, None, mean)
+            self.sibilants.show_reduction(after.reduction, span, after.start, None)
             self.sibilants.show_voice(before.section(span).sample_peak, worked.places if worked is not None else ())
             values = after.reduction_in(span)
             self.spread.show_spread(values[values > WORKS], step.aim if step.hold_aim else None, mean)

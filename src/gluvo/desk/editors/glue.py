@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from itertools import takewhile
 
-from PySide6.QtCore import QRect
+from PySide6.QtCore import QRect, Qt
 from PySide6.QtWidgets import QComboBox, QWidget
 
 from gluvo.advise.aim import NEAR
@@ -24,6 +24,7 @@ from gluvo.dsp.compression import QUICKEST
 from gluvo.measure.loudness import SILENT
 from gluvo.steps import ChainItem, Glue, Lane, Setting, settings_of
 from gluvo.steps.glue import HEARS, LIFT
+from gluvo.steps.solved import by_words
 
 
 class GlueEditor(StepEditor[Glue]):
@@ -55,11 +56,17 @@ class GlueEditor(StepEditor[Glue]):
             self.control(settings["aim"]),
             self.control(settings["hold_aim"]),
             lambda: self.bench.advice.find_threshold(self.step_id),
-            "Set the threshold so that the mean reduction over the section is this much (T).",
-            "Punch: the peak of the mean hit over what follows it 50–150 ms later, after the step ÷ before. Pumping: how "
-            "much of the reduction's movement follows the beat.",
+            "Set the threshold so that the reduction over the section is this much, as is said beside it (T).",
+            "What is taken off in the section, as it arrives after Mix: what is passed 5 % of the time where there is "
+            "signal, the largest, and the mean. Punch: the peak of the mean hit over what follows it 50–150 ms later, after "
+            "the step ÷ before. Pumping: how much of the reduction's movement follows the beat.",
+            self.control(settings["aim_by"], named=False),
         )
+        row.removeWidget(self.punch)
+        row.addStretch(1)
+        self.punch.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self.below_views.addLayout(row)
+        self.below_views.addWidget(self.punch)  # all three figures are told, however little room there is
 
     def further_controls(self, title: str) -> list[QWidget]:
         if title == LIFT:
@@ -101,20 +108,21 @@ class GlueEditor(StepEditor[Glue]):
         if step is None:
             return
         _, after = self.joints()
-        mean = after.mean_reduction(span) if after else 0.0
+        reduced = after.reduced(span) if after is not None else None
         mine = picture.hits_step == self.step_id
         lift = step.lift_curve if step.lifts else None
         self.transfer.show_curve(step.curve, picture.levels if mine else None, lift, step.mix / 100.0)
         around = picture.around if picture.around is not None and picture.around.step == self.step_id else None
         self.drive.show_drive(around.drive if around is not None else None)
-        if after is not None:
-            self.reduction.show_reduction(after.reduction, span, after.start, step.aim, mean)
-            self.spread.show_spread(after.reduction_in(span), step.aim, mean)
+        if after is not None and reduced is not None:
+            told = f"aim {step.aim:.1f} dB {by_words(step.aim_by)} · {reduced.words}"
+            self.reduction.show_reduction(after.reduction, span, after.start, step.aim, told)
+            self.spread.show_spread(after.reduction_in(span), step.aim, reduced.of(step.aim_by), step.aim_by)
         hits = picture.hits if mine else None
         self.hits.show_hits(hits, step.attack, self.bench.span_name)
-        words = [f"{mean:.2f} dB off in {self.bench.span_name}"] if after is not None else []
-        if after is not None and (wet := after.wet_reduced(span)) is not None:
-            words[0] = f"{mean:.2f} dB off after Mix, wet {wet.mean:.2f}"
+        words = [reduced.words] if reduced is not None else []
+        if reduced is not None and after is not None and (wet := after.wet_reduced(span)) is not None:
+            words[0] += f", wet {wet.of(step.aim_by):.1f}"
         if hits is not None:
             words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
         if step.lifts and around is not None:

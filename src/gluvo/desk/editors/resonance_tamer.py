@@ -71,7 +71,7 @@ class TamerEditor(StepEditor[ResonanceTamer]):
         self.cuts.show_cuts(*((cuts.freqs, cuts.mean, cuts.most) if cuts is not None else (nothing,) * 3))
         _, after = self.joints()
         if after is not None:
-            self.reduction.show_reduction(after.reduction, span, after.start, None, after.mean_reduction(span))
+            self.reduction.show_reduction(after.reduction, span, after.start, None)
         words = "nothing is taken"
         if cuts is not None and cuts.most.max(initial=0.0) > 0.0:
             place = int(np.argmax(cuts.mean))

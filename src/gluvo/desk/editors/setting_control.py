@@ -12,8 +12,11 @@ from gluvo.steps import Setting
 Control = Ruler | Toggle | ChoiceRow
 
 
-def setting_control(setting: Setting, change: Callable[[Any], object], settle: Callable[[], object]) -> Control:
-    """A ruler, a switch or a choice; `change` takes what the user sets, `settle` is called when a gesture has ended."""
+def setting_control(
+    setting: Setting, change: Callable[[Any], object], settle: Callable[[], object], *, named: bool = True
+) -> Control:
+    """A ruler, a switch or a choice, also one without its name; `change` takes what the user sets, `settle` is called when a
+    gesture has ended."""
     if setting.kind == "number":
         ruler = Ruler(setting)
         ruler.moved.connect(change)
@@ -23,7 +26,7 @@ def setting_control(setting: Setting, change: Callable[[Any], object], settle: C
         toggle = Toggle(setting.label, f"<b>{setting.label}</b><br>{setting.tip}")
         toggle.toggled.connect(change)
         return toggle
-    choice = ChoiceRow(setting)
+    choice = ChoiceRow(setting, named=named, roomy=not named)
     choice.chosen.connect(change)
     return choice
 

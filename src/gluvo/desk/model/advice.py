@@ -22,6 +22,7 @@ from gluvo.progress import Progress
 from gluvo.session.records import MIX, Session
 from gluvo.steps import AnyStep, Limiter
 from gluvo.steps.ceiling import last_limiter
+from gluvo.steps.solved import by_words
 
 
 class Advice(QObject):
@@ -81,7 +82,8 @@ class Advice(QObject):
                 bench.tell(said, False)
             if not found.met:
                 bench.refuse(
-                    f"{wish.aim:.1f} dB cannot be reached here; this is as near as it goes: {found.reached:.1f} dB. "
+                    f"{wish.aim:.1f} dB {by_words(wish.by)} cannot be reached here; this is as near as it goes: "
+                    f"{found.reached:.1f} dB. "
                     f"{found.why_not}".rstrip()
                 )
 

@@ -115,7 +115,7 @@ class Ledger(QWidget):
         self.split_button.setStyleSheet("QPushButton::menu-indicator { width: 0; }")
         self.pair_button = button(
             "Gentle and crushed",
-            "Add a gentle Glue (2 dB) and, in a lane at −14 dB beside it, one that crushes (10 dB); "
+            "Add a gentle Glue (2 dB at peaks) and, in a lane at −14 dB beside it, one that crushes (12 dB); "
             "both hold their aim.",
             lambda: bench.advice.gentle_and_crushed(bench.session.view.strip),
             "plain",
@@ -368,12 +368,11 @@ class Ledger(QWidget):
             ):
                 return Row(title, words)
             if joint is not None and step.reduces:
-                mean = joint.mean_reduction(bench.span)
-                most = joint.largest_reduction(bench.span)
+                reduced = joint.reduced(bench.span)
                 idle = words if step.raises else f"{words} · idle"
-                words = f"{mean:.1f} dB off, at most {most:.1f}" if most > 0.05 else idle
+                words = reduced.short if reduced is not None and reduced.most > 0.05 else idle
                 if (wet := joint.wet_reduced(bench.span)) is not None and wet.most > 0.05:
-                    words += f" · wet {wet.mean:.1f}"
+                    words += f" · wet {wet.peaks:.1f}"
             for id in step.keys_from:
                 key = session.strip(id)
                 words += f" · key {key.name}" if key is not None else " · its key is gone: listens to itself"
