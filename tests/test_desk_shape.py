@@ -5,10 +5,11 @@ from __future__ import annotations
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QWheelEvent
-from PySide6.QtWidgets import QApplication, QLineEdit
+from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit
 
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import DAY, NIGHT, contrast, theme
+from gluvo.desk.controls.widgets import ChoiceRow
 from gluvo.desk.editors.ceiling import CeilingEditor
 from gluvo.desk.editors.glue import GlueEditor
 from gluvo.desk.editors.source import SourceEditor
@@ -115,6 +116,30 @@ def test_find_threshold_and_hold(desk: Desk) -> None:
     assert glue(desk).low_cut == 20.0 and glue(desk).threshold == pytest.approx(found, abs=0.01)
     desk.bench.set_setting("glue-1", "threshold", -20.0, "Threshold")
     assert not glue(desk).hold_aim and glue(desk).threshold == -20.0
+
+
+def test_an_aim_says_by_keys_what_it_is_of(desk: Desk) -> None:
+    editor = desk.window.shape.editor
+    assert isinstance(editor, GlueEditor)
+    choice = editor.controls["aim_by"]
+    assert isinstance(choice, ChoiceRow)
+    box = choice.findChild(QComboBox)
+    assert box is not None and box.currentText() == "at peaks"
+    box.setFocus()
+    for n, (by, words) in enumerate((("most", "at most"), ("mean", "on average"))):
+        desk.bot.keyClick(box, Qt.Key.Key_Down)
+        assert glue(desk).aim_by == by and box.currentText() == words
+        assert desk.bench.document.undo_name == "Glue aim at", n
+        shortcut(desk, "T")
+        desk.wait(lambda: desk.bench.document.undo_name == "Find threshold")
+        desk.settle()
+        song = desk.bench.picture.song_render
+        assert song is not None
+        reduced = song.joint("glue-1").reduced(desk.bench.span)
+        assert reduced is not None and reduced.of(glue(desk).aim_by) == pytest.approx(2.0, abs=0.05)
+        assert reduced.words in editor.punch.text() and reduced.short in desk.window.shape.ledger.row("glue-1").words
+        assert editor.spread._by == by
+        box.setFocus()
 
 
 def test_held_loudness_follows(desk: Desk) -> None:
