@@ -142,6 +142,42 @@ def test_an_aim_says_by_keys_what_it_is_of(desk: Desk) -> None:
         box.setFocus()
 
 
+def test_a_fader_before_a_glue_tells_what_it_moved(desk: Desk) -> None:
+    editor = desk.window.shape.editor
+    assert isinstance(editor, GlueEditor)
+    assert "since" not in editor.state.text()
+
+    def move(by: float) -> float:
+        """The fader moved; by how much it takes more at peaks."""
+        song = desk.bench.picture.song_render
+        assert song is not None
+        before = song.joint("glue-1").reduced(desk.bench.span).peaks
+        desk.bench.set_strip("stem-1", "fader", by, "Fader")
+        desk.bench.settle()
+        desk.settle()
+        song = desk.bench.picture.song_render
+        assert song is not None
+        return float(song.joint("glue-1").reduced(desk.bench.span).peaks - before)
+
+    more = move(4.0)
+    assert more > 0.5
+    assert f"+{more:.1f} dB of reduction at peaks since “{desk.session.stems[0].name} fader”" in editor.punch.text()
+    desk.bench.set_setting("glue-1", "attack", 3.0, "Attack")  # its own settings tell nothing
+    desk.settle()
+    assert "since" not in editor.punch.text()
+    desk.bench.set_setting("glue-1", "hold_aim", True, "Hold")
+    desk.settle()
+    held = glue(desk).threshold
+    assert "since" not in editor.state.text()
+    assert abs(move(-2.0)) < 0.05
+    moved = glue(desk).threshold - held
+    assert moved == pytest.approx(-6.0, abs=0.1)
+    assert f"threshold −{-moved:.1f} dB since “{desk.session.stems[0].name} fader”" in editor.state.text()
+    desk.bench.document.undo()
+    desk.settle()
+    assert "since “Harbour" not in editor.state.text()
+
+
 def test_held_loudness_follows(desk: Desk) -> None:
     desk.bench.set_setting("glue-1", "hold_loudness", True, "Hold loudness")
     desk.bench.set_setting("glue-1", "ratio", 6.0, "Ratio")

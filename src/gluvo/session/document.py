@@ -185,6 +185,11 @@ class Document:
         return self._now, len(self._entries)
 
     @property
+    def before(self) -> Session | None:
+        """The session before the last action."""
+        return self._entries[self._now - 1].session if self._now > 0 else None
+
+    @property
     def undo_name(self) -> str | None:
         return self._entries[self._now].action if self._now > 0 else None
 

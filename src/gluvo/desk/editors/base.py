@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from functools import partial
 from typing import Any, ClassVar, Generic, TypeVar, cast
 
+from msgspec.structs import replace
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
@@ -17,7 +19,7 @@ from gluvo.desk.editors.preset_dialog import choose_preset, for_item
 from gluvo.desk.editors.setting_control import Control, setting_control, show_value
 from gluvo.desk.editors.spectrum_panel import SpectrumPanel
 from gluvo.desk.model.workbench import Workbench
-from gluvo.measure.trace import Trace
+from gluvo.measure.trace import Span, Trace
 from gluvo.render.joint import Joint
 from gluvo.steps import ChainItem, Setting, Step, settings_of
 
@@ -32,6 +34,21 @@ S = TypeVar("S", bound=Step)
 
 _folded: dict[tuple[type[Step], str], bool] = {}
 """Which groups of which kinds of step the user has folded or shown, as long as the program runs."""
+
+
+MOVED = 0.1
+"""dB that are worth a word."""
+
+
+@dataclass(frozen=True)
+class _Read:
+    """What a step took at peaks, dB, and when."""
+
+    place: tuple[int, int]
+    """In the history."""
+    step: Step
+    span: Span | None
+    peaks: float
 
 
 class StepEditor(QWidget, Generic[S]):
@@ -49,6 +66,10 @@ class StepEditor(QWidget, Generic[S]):
         self.bench, self.step_id = bench, step.id
         self.kind = type(step)
         self.controls: dict[str, Control] = {}
+        self._read: _Read | None = None
+        self._read_before: _Read | None = None
+        """What was read of the reduction now and before the last action."""
+        self._since = ""
         self.groups: dict[str, Group] = {}
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(MARGIN, 8, MARGIN, 8)
@@ -234,6 +255,7 @@ class StepEditor(QWidget, Generic[S]):
         elsewhere = held and self.bench.held_name(step) != self.bench.span_name
         if held:
             words.append(f"held in {self.bench.held_name(step)}")
+            words += self._held_moved(step)
             if not elsewhere and (short := self._unmet(step)):
                 words.append(short)
             if (moved := self._song_moved(step)) is not None:
@@ -243,6 +265,41 @@ class StepEditor(QWidget, Generic[S]):
         self.state.setText(" · ".join(words))
         self._below_head.setVisible(bool(words))
         self.hold_here.setVisible(elsewhere)
+
+    def _held_moved(self, step: S) -> list[str]:
+        """Which held settings the last action has moved, where that was one of something else; and by how much."""
+        document = self.bench.document
+        before, action = document.before, document.undo_name
+        was = before.item(step.id) if before is not None else None
+        rest = dict.fromkeys(step.solved_settings, 0.0)
+        if type(was) is not type(step) or replace(was, **rest) != replace(step, **rest):
+            return []
+        moved = {name: getattr(step, name) - getattr(was, name) for name in step.held_now}
+        settings = settings_of(type(step))
+        return [
+            f"{settings[name].label.lower()} {figure(by, 1, 'dB', signed=True)} since “{action}”"
+            for name, by in moved.items()
+            if abs(by) >= MOVED
+        ]
+
+    def reduction_moved(self, step: S) -> str:
+        """By how much more or less it takes at peaks since the last action, where that was one of something else and nothing
+        holds it."""
+        _, after = self.joints()
+        span, document = self.bench.span, self.bench.document
+        reduced = after.reduced(span) if after is not None and step.reduces else None
+        if reduced is None or not self.bench.picture.section_current:
+            return self._since
+        read = _Read(document.place_in_history, step, span, reduced.peaks)
+        if self._read is not None and self._read.place != read.place:
+            self._read_before = self._read
+        self._read = read
+        before, by = self._read_before, 0.0
+        if before is not None and (before.step, before.span) == (step, span) and "threshold" not in step.held_now:
+            by = read.peaks - before.peaks
+        words = f"{figure(by, 1, 'dB', signed=True)} of reduction at peaks since “{document.undo_name}”"
+        self._since = words if abs(by) >= MOVED and document.undo_name else ""
+        return self._since
 
     def _unmet(self, step: S) -> str:
         """What there is to say of its aim where that is not met in what is shown."""

@@ -128,6 +128,8 @@ class GlueEditor(StepEditor[Glue]):
         if step.lifts and around is not None:
             bounded = step.hold_lift and around.lift < step.lift_aim - NEAR
             words.insert(1, f"lifts {around.lift:.2f} dB on average" + (", more would raise what is loud" * bounded))
+        if since := self.reduction_moved(step):
+            words.insert(1, since)
         self.punch.setText(" · ".join(words))
         for switch, name in step.switches().items():
             found = self.controls[name]
