@@ -453,6 +453,7 @@ def patient(desk: Desk, condition: object) -> None:
     desk.bot.waitUntil(condition, timeout=180_000)
 
 
+@pytest.mark.thorough
 @pytest.mark.timeout(600)
 def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> None:
     desk = first_steps

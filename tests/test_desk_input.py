@@ -281,6 +281,7 @@ def test_reach_goes_down_in_one_action_and_its_cost_belongs_to_its_state(full_de
     assert panel.cost.text() == ""
 
 
+@pytest.mark.thorough
 def test_looking_elsewhere_changes_nothing_and_undo_gives_the_bytes_of_the_start(full_desk: Desk) -> None:
     desk = full_desk
     start = session_bytes(desk.session.looking(section="section-2", position=0.0))
@@ -581,6 +582,7 @@ def overlapping(window: QWidget) -> list[str]:
     return wrong
 
 
+@pytest.mark.thorough
 def test_everything_is_usable_at_every_size(full_desk: Desk) -> None:
     desk, window = full_desk, full_desk.window
     views = [("buses", "glue-1"), ("deliver", "glue-1"), ("shape", ""), *(("shape", i.id) for i in desk.session.items)]

@@ -55,6 +55,7 @@ def press(menu: QMenu, text: str) -> None:
 # --- spectra -----------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_every_step_has_a_spectrum(tone_desk: Desk) -> None:
     tone_desk.bench.look(step="trim-1")
     for kind in STEP_KINDS:

@@ -328,6 +328,7 @@ def test_two_sessions_of_one_name_are_not_written_over_each_other(saved: Path, t
     assert not (tmp_path / "out").exists()
 
 
+@pytest.mark.thorough
 def test_good_files_are_done_and_each_bad_one_told(saved: Path, tmp_path: Path) -> None:
     bad = tmp_path / "Bad.wav"
     bad.write_bytes(b"no audio at all")

@@ -21,6 +21,7 @@ from .conftest import RATE, music
 SCRIPT = Path(__file__).with_name("with_new_step.py")
 
 
+@pytest.mark.thorough
 def test_a_step_is_one_file_and_one_name(tmp_path: Path) -> None:
     soundfile.write(tmp_path / "Take.wav", music(5.0), RATE, "PCM_24")
     done = subprocess.run(

@@ -458,6 +458,7 @@ def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, mon
     desk.wait(lambda: late in desk.bench.audio.reference_figures)
 
 
+@pytest.mark.thorough
 def test_what_is_a_record_stands_in_all_places(tmp_path: Path) -> None:
     """Road test, device, hearable, page, action, preset, target and format, each added as CONTRIBUTING says."""
     soundfile.write(tmp_path / "Take.wav", music(5.0), RATE, "PCM_24")
