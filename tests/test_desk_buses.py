@@ -191,7 +191,7 @@ def test_a_missing_stem_is_a_marked_row(band: Desk, tmp_path: Path) -> None:
     band.window.deliver.use_folder(tmp_path / "out")
     band.window.deliver.write_all()
     band.wait(lambda: "Nothing was written" in band.window.notice.text.text())
-    band.window.relocate("Voice.wav", tmp_path / "Elsewhere.wav")
+    band.window.audio_files.relocate("Voice.wav", tmp_path / "Elsewhere.wav")
     band.wait(lambda: not band.bench.audio.missing)
     band.settle()
     assert band.bench.audio.material is not None and not band.bench.audio.material.missing

@@ -262,7 +262,7 @@ def test_notices_go_when_they_are_solved_and_move_nothing(desk: Desk, monkeypatc
 
 def test_what_is_deleted_while_it_is_heard_gives_the_result(desk: Desk) -> None:
     desk.bench.listening.hear("reference-1")
-    desk.window.remove_reference("reference-1")
+    desk.window.audio_files.remove_reference("reference-1")
     assert desk.session.view.hear == RESULT and desk.window.hear_row.buttons[RESULT].isChecked()
     desk.bench.versions.keep("Before", "")
     version = desk.session.versions[-1].id

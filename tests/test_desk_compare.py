@@ -134,7 +134,7 @@ def test_references_of_any_kind_are_taken_or_refused(desk: Desk) -> None:
     told: list[str] = []
     desk.bench.told.connect(lambda said: told.append(said.text))
     for name in ("Short.wav", "Silent.flac", "High.wav", "Low.wav", "Torn.wav", "Half.flac"):
-        desk.window.add_references([folder / name])
+        desk.window.audio_files.add_references([folder / name])
         desk.wait(lambda: not desk.bench.background.busy)
     desk.settle()
     names = {r.name for r in desk.session.references}

@@ -108,15 +108,15 @@ def test_the_timeline_chooses_seeks_and_zooms_to_samples(desk: Desk) -> None:
 def test_sections_from_the_song(desk: Desk) -> None:
     desk.window.timeline.zoom_to(None)
     desk.window.timeline._set_view(1.0, 2.0)
-    desk.window.section_from_view()
+    desk.window.sections.from_view()
     made = desk.session.section(desk.session.view.section)
     assert made is not None and (made.start, made.end) == (1.0, 3.0)
     assert [s.start for s in desk.session.sections] == [0.0, 1.0, 3.0]
-    desk.window.choose_section(-1)
+    desk.window.sections.choose(-1)
     assert desk.session.view.section == "section-1"
-    desk.window.choose_section(-1)
+    desk.window.sections.choose(-1)
     assert desk.session.view.section == ""
-    desk.window.section_from_loudest(2.0)
+    desk.window.sections.from_loudest(2.0)
     loudest = desk.session.section(desk.session.view.section)
     assert loudest is not None and loudest.end - loudest.start == pytest.approx(2.0)
 
@@ -161,14 +161,14 @@ def test_sections_are_marked_renamed_removed_and_exchanged(desk: Desk, tmp_path:
     desk.bot.keyClicks(field, "Coda")
     desk.bot.keyClick(field, Qt.Key.Key_Return)
     assert desk.session.section(made.id).name == "Coda"
-    desk.window.export_sections(tmp_path / "s.csv")
+    desk.window.sections.give_out(tmp_path / "s.csv")
     assert (tmp_path / "s.csv").read_text().splitlines()[0] == "name,start,end"
     line.remove(made.id)
     assert desk.session.section(made.id) is None and desk.session.view.section == ""
-    desk.window.import_sections(tmp_path / "s.csv")
+    desk.window.sections.bring_in(tmp_path / "s.csv")
     assert [s.name for s in desk.session.sections] == ["Verse", "Refrain", "Coda"]
     (tmp_path / "bad.csv").write_text("Verse,1,x\n")
-    desk.window.import_sections(tmp_path / "bad.csv")
+    desk.window.sections.bring_in(tmp_path / "bad.csv")
     assert "section 1 needs" in desk.window.notice.text.text() and len(desk.session.sections) == 3
 
 
@@ -241,7 +241,7 @@ def test_missing_audio_is_asked_for(empty_desk: Desk, tmp_path: Path) -> None:
     desk.window.open_path(path)
     desk.wait(lambda: "Harbour Take.wav" in desk.window.notice.text.text())
     assert desk.window.notice.act.isVisible() and desk.bench.audio.material is None
-    desk.window.relocate("Harbour Take.wav", tmp_path / "Moved.wav")
+    desk.window.audio_files.relocate("Harbour Take.wav", tmp_path / "Moved.wav")
     desk.wait(lambda: desk.bench.audio.material is not None)
     desk.settle()
     assert desk.session.stems[0].media.path == "Moved.wav"

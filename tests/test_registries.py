@@ -419,13 +419,13 @@ def test_references_are_added_without_a_stop_in_playing(desk: Desk) -> None:
     desk.wait(lambda: engine.playing and engine.position > 0.05)
     path, there = desk.bench.document.folder / "Reference.wav", set(desk.bench.audio.references)
     soundfile.write(path, music(2.0), RATE)
-    desk.window.add_references([path])
+    desk.window.audio_files.add_references([path])
     desk.wait(lambda: len(desk.bench.audio.references) > len(there))
     (reference,) = set(desk.bench.audio.references) - there
     assert desk.bench.engine is engine and engine.playing and reference in engine.beside
     desk.bench.listening.hear(reference)
     desk.wait(lambda: desk.bench.session.view.hear == reference and reference in desk.window.hear_row.buttons)
-    desk.window.remove_reference(reference)
+    desk.window.audio_files.remove_reference(reference)
     desk.wait(lambda: set(desk.bench.audio.references) == there)
     assert desk.bench.engine is engine and engine.playing and reference not in engine.beside
 
@@ -451,7 +451,7 @@ def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, mon
     before = set(desk.bench.audio.references)
     path = desk.bench.document.folder / "Late.wav"
     soundfile.write(path, music(2.0), RATE)
-    desk.window.add_references([path])
+    desk.window.audio_files.add_references([path])
     desk.wait(lambda: len(desk.bench.audio.references) > len(before))
     go_on.set()
     (late,) = set(desk.bench.audio.references) - before

@@ -24,8 +24,10 @@ from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.pages.shape import ShapePage
+from gluvo.desk.window.audio_files import AudioFiles
 from gluvo.desk.window.hear_list import LOOPS
 from gluvo.desk.window.hear_row import HearRow
+from gluvo.desk.window.song_sections import SongSections
 from gluvo.desk.window.timeline import Timeline
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.measure.trace import Span
@@ -45,6 +47,8 @@ class Desk(Protocol):
     deliver: DeliverPage
     timeline: Timeline
     hear_row: HearRow
+    audio_files: AudioFiles
+    sections: SongSections
 
     def ask(self, what: str) -> None:
         """Ask the user for a file or a value, and do what is to be done with it; see `asking.QUESTIONS`."""
@@ -52,12 +56,8 @@ class Desk(Protocol):
     def save(self, *, elsewhere: bool = False) -> None: ...
     def open_demo(self) -> None: ...
     def find_action(self, *, keys: bool = False) -> None: ...
-    def locate(self) -> None: ...
     def leave(self) -> None: ...
     def close(self) -> bool: ...
-    def choose_section(self, by: int) -> None: ...
-    def section_from_loudest(self, seconds: float = ...) -> None: ...
-    def section_from_view(self) -> None: ...
 
 
 @dataclass(frozen=True)
@@ -205,7 +205,13 @@ FILE: Sequence[Action] = (
     Action(
         "File", "Add references…", "Ctrl+Shift+R", lambda d: d.ask("references"), "Bring in tracks to compare with."
     ),
-    Action("File", "Locate missing audio…", "", lambda d: d.locate(), "Say where files are that were not found."),
+    Action(
+        "File",
+        "Locate missing audio…",
+        "",
+        lambda d: d.audio_files.locate(),
+        "Say where files are that were not found.",
+    ),
     Action(
         "File",
         "Write all deliverables",
@@ -490,12 +496,12 @@ SONG: Sequence[Action] = (
     Action(
         "Song", "Versions", "Ctrl+Shift+Y", partial(_show_panel, "versions"), "All that were kept, and what differs."
     ),
-    Action("Song", "Next section", "N", lambda d: d.choose_section(1), rule=True),
-    Action("Song", "Previous section", "P", lambda d: d.choose_section(-1)),
+    Action("Song", "Next section", "N", lambda d: d.sections.choose(1), rule=True),
+    Action("Song", "Previous section", "P", lambda d: d.sections.choose(-1)),
     Action("Song", "Whole song", "W", lambda d: d.bench.look(section="")),
-    Action("Song", f"Loudest {LOUDEST_SECONDS:.0f} s as a section", "Ctrl+L", lambda d: d.section_from_loudest()),
+    Action("Song", f"Loudest {LOUDEST_SECONDS:.0f} s as a section", "Ctrl+L", lambda d: d.sections.from_loudest()),
     Action("Song", "Loudest span as a section…", "", lambda d: d.ask("loudest"), "As long as you say."),
-    Action("Song", "What is in view as a section", "Ctrl+K", lambda d: d.section_from_view()),
+    Action("Song", "What is in view as a section", "Ctrl+K", lambda d: d.sections.from_view()),
     Action("Song", "Rename section", "Ctrl+F2", lambda d: d.timeline.rename(d.bench.session.view.section)),
     Action("Song", "Remove section", "Ctrl+Shift+K", lambda d: d.timeline.remove(d.bench.session.view.section)),
     Action(

@@ -10,12 +10,12 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from gluvo import __version__
+from gluvo.desk.window.audio_files import AUDIO_FILTER, AudioFiles
 from gluvo.desk.window.help import ProblemDialog, open_guide
+from gluvo.desk.window.song_sections import SongSections
 from gluvo.measure.loudness import LOUDEST_SECONDS
-from gluvo.session.sounds import AUDIO_SUFFIXES
 from gluvo.session.store import SUFFIX
 
-AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in AUDIO_SUFFIXES)});;All files (*)"
 SESSION_FILTER = f"Gluvo sessions (*{SUFFIX})"
 CSV_FILTER = "Sections (*.csv);;All files (*)"
 
@@ -23,14 +23,12 @@ CSV_FILTER = "Sections (*.csv);;All files (*)"
 class Answering(Protocol):
     """What is done with the answers."""
 
+    audio_files: AudioFiles
+    sections: SongSections
+
     def new_from(self, files: list[Path], top: Path | None = None) -> None: ...
     def new_from_stems(self, folder: Path) -> None: ...
     def open_path(self, path: Path) -> None: ...
-    def add_stems(self, paths: list[Path]) -> None: ...
-    def add_references(self, paths: list[Path]) -> None: ...
-    def section_from_loudest(self, seconds: float = ...) -> None: ...
-    def import_sections(self, path: Path) -> None: ...
-    def export_sections(self, path: Path) -> None: ...
     def known_of_itself(self) -> dict[str, str]: ...
 
 
@@ -60,31 +58,31 @@ def _session(parent: QWidget, desk: Answering) -> None:
 def _more_stems(parent: QWidget, desk: Answering) -> None:
     found, _ = QFileDialog.getOpenFileNames(parent, "Further stems", "", AUDIO_FILTER)
     if found:
-        desk.add_stems([Path(f) for f in found])
+        desk.audio_files.add_stems([Path(f) for f in found])
 
 
 def _references(parent: QWidget, desk: Answering) -> None:
     found, _ = QFileDialog.getOpenFileNames(parent, "Tracks to compare with", "", AUDIO_FILTER)
     if found:
-        desk.add_references([Path(f) for f in found])
+        desk.audio_files.add_references([Path(f) for f in found])
 
 
 def _loudest(parent: QWidget, desk: Answering) -> None:
     seconds, given = QInputDialog.getDouble(parent, "Loudest span", "Seconds", LOUDEST_SECONDS, 1.0, 600.0, 1)
     if given:
-        desk.section_from_loudest(seconds)
+        desk.sections.from_loudest(seconds)
 
 
 def _import(parent: QWidget, desk: Answering) -> None:
     found, _ = QFileDialog.getOpenFileName(parent, "Sections", "", CSV_FILTER)
     if found:
-        desk.import_sections(Path(found))
+        desk.sections.bring_in(Path(found))
 
 
 def _export(parent: QWidget, desk: Answering) -> None:
     found, _ = QFileDialog.getSaveFileName(parent, "Sections", "Sections.csv", CSV_FILTER)
     if found:
-        desk.export_sections(Path(found))
+        desk.sections.give_out(Path(found))
 
 
 def _about(parent: QWidget, _desk: Answering) -> None:

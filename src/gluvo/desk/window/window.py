@@ -8,12 +8,10 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-import msgspec
 from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QMainWindow,
     QStackedWidget,
     QVBoxLayout,
@@ -33,7 +31,8 @@ from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
-from gluvo.desk.window.asking import AUDIO_FILTER, ask
+from gluvo.desk.window.asking import ask
+from gluvo.desk.window.audio_files import AudioFiles
 from gluvo.desk.window.beginning import Beginning
 from gluvo.desk.window.documents import Documents
 from gluvo.desk.window.findables import findables
@@ -43,20 +42,16 @@ from gluvo.desk.window.hear_row import HearRow
 from gluvo.desk.window.menus import Entry, Menus
 from gluvo.desk.window.notices import Notice, WorkLine
 from gluvo.desk.window.reference_rows import ReferenceRows
+from gluvo.desk.window.song_sections import SongSections
 from gluvo.desk.window.timeline import Timeline
-from gluvo.errors import AudioFileError, GluvoError
-from gluvo.measure.loudness import LOUDEST_SECONDS
-from gluvo.opened.tasks import BRINGING_IN, WRITING
+from gluvo.errors import GluvoError
+from gluvo.opened.tasks import WRITING
 from gluvo.play.device import device_choices
 from gluvo.play.engine import DIM_DB
 from gluvo.play.meters import Readings
-from gluvo.progress import Progress
-from gluvo.session.create import reference_of, stems_added, with_reference
 from gluvo.session.files import answered, reason_of
-from gluvo.session.media import media_of
-from gluvo.session.records import Media, Reference, Session, Stem
-from gluvo.session.sections import read_csv, same_span, with_section, write_csv
-from gluvo.session.sounds import AUDIO_SUFFIXES, header_of
+from gluvo.session.records import Reference, Stem
+from gluvo.session.sounds import AUDIO_SUFFIXES
 from gluvo.session.store import SUFFIX
 
 TICK_MS = 33
@@ -131,9 +126,8 @@ class Window(QMainWindow):
         bench.told.connect(self.notice.take)
         bench.session_changed.connect(lambda *_: self.notice.look_again())
         bench.audio_changed.connect(self.notice.look_again)
-        bench.opening.missing_found.connect(self._tell_missing)
-        bench.opening.changed_found.connect(self._tell_changed)
-        bench.opening.spoilt_found.connect(self._tell_spoilt)
+        self.audio_files = AudioFiles(self, bench, self.notice)
+        self.sections = SongSections(bench, self.timeline, self.notice, self.attempt)
         theme.changed.connect(self._dress)
         self._dress()
         self.ears = ListeningTime(float(str(self.settings.value("ears/last", 0.0) or 0.0)))
@@ -161,12 +155,14 @@ class Window(QMainWindow):
             ]
 
         def references() -> list[Entry]:
-            return [(r.name, partial(self.remove_reference, r.id), False) for r in self.bench.session.references]
+            return [
+                (r.name, partial(self.audio_files.remove_reference, r.id), False) for r in self.bench.session.references
+            ]
 
         def files() -> list[Entry]:
             session = self.bench.session
             owners: list[Stem | Reference] = [*session.stems, *session.references]
-            return [(o.name, partial(self.use_another, o.media.path), False) for o in owners]
+            return [(o.name, partial(self.audio_files.use_another, o.media.path), False) for o in owners]
 
         def devices() -> list[Entry]:
             now = self.bench.listening.device_choice
@@ -258,209 +254,11 @@ class Window(QMainWindow):
         """A new session from a folder of stems; folders inside it become buses."""
         self.attempt(lambda: self.documents.new_from_stems(folder))
 
-    def add_stems(self, paths: list[Path]) -> None:
-        """Bring further stems into the open session; read in the background."""
-        session, folder = self.bench.session, self.bench.document.folder
-        known = {s.id for s in session.stems}
-        refused: list[str] = []
-
-        def done(found: Session) -> None:
-            self._tell_refused(refused)
-            new = tuple(s for s in found.stems if s.id not in known)
-            self.bench.edit(
-                f"Add {len(new)} stem{'s' if len(new) > 1 else ''}",
-                lambda s: s.replace(rate=found.rate, strips=(*s.strips, *new)),
-            )
-
-        self.bench.background.run(
-            BRINGING_IN,
-            "Bringing in stems",
-            lambda told: stems_added(session, [p.resolve() for p in paths], folder, told, refused),
-            done,
-        )
-
-    def _tell_refused(self, refused: list[str]) -> None:
-        """Tell of files that could not be taken, each in its sentence."""
-        for sentence in refused[::-1]:
-            self.bench.tell(sentence, True)
-
-    # --- media ---------------------------------------------------------------------------------------------
-
-    def add_references(self, paths: list[Path]) -> None:
-        """Bring in tracks to compare with; read in the background."""
-        session, folder = self.bench.session, self.bench.document.folder
-        if not session.stems:
-            self.notice.tell("Bring in a mix first; then references to compare it with.", True)
-            return
-
-        refused: list[str] = []
-
-        def work(told: Progress) -> list[Reference]:
-            found = []
-            for n, path in enumerate(paths):
-                try:
-                    found.append(reference_of(path.resolve(), folder, lambda d, n=n: told((n + d) / len(paths))))  # type: ignore[misc]
-                except AudioFileError as error:
-                    refused.append(str(error))
-            return found
-
-        def done(found: list[Reference]) -> None:
-            self._tell_refused(refused)
-            for reference in found:
-                self.bench.edit(f"Add reference {reference.name}", partial(with_reference, reference=reference))
-
-        self.bench.background.run(BRINGING_IN, "Bringing in references", work, done)
-
     def _branch(self, version: str) -> None:
         """Go on with a version in a session of its own."""
         path = self.documents.branch(version)
         if path is not None:
             self.open_path(path)
-
-    def remove_reference(self, id: str) -> None:
-        self.bench.edit(
-            "Remove reference", lambda s: s.replace(references=tuple(r for r in s.references if r.id != id))
-        )
-
-    def _tell_missing(self) -> None:
-        missing = self.bench.audio.missing
-        names = ", ".join(media.path.rsplit("/", 1)[-1] for media, _ in missing[:3])
-        more = f" and {len(missing) - 3} more" if len(missing) > 3 else ""
-        audio = self.bench.audio
-        self.notice.take(
-            Said(
-                f"Missing or unreadable: {names}{more}. {missing[0][1]}",
-                act="Locate…",
-                then=self.locate,
-                solved=lambda: self.bench.audio is not audio,
-            )
-        )
-
-    def locate(self) -> None:
-        """Ask for the folder or file of each missing piece of audio."""
-        for media, _ in self.bench.audio.missing:
-            name = media.path.rsplit("/", 1)[-1]
-            found, _filter = QFileDialog.getOpenFileName(
-                self, f"Where is {name}?", str(self.bench.document.folder), AUDIO_FILTER
-            )
-            if not found:
-                return
-            self.relocate(media.path, Path(found))
-
-    def relocate(self, old: str, path: Path) -> None:
-        """Use another file in place of one that is missing; it is read in the background."""
-        folder = self.bench.document.folder
-
-        def changed(session: Session, media: Media, mono: bool) -> Session:
-            return session.replace(
-                strips=tuple(
-                    msgspec.structs.replace(s, media=media, mono=mono)
-                    if isinstance(s, Stem) and s.media.path == old
-                    else s
-                    for s in session.strips
-                ),
-                references=tuple(
-                    msgspec.structs.replace(r, media=media) if r.media.path == old else r for r in session.references
-                ),
-            )
-
-        self.bench.background.run(
-            BRINGING_IN,
-            f"Bringing in {path.name}",
-            lambda told: (media_of(path.resolve(), folder, told), header_of(path).channels == 1),
-            lambda found: self.bench.edit(f"Locate {path.name}", lambda s: changed(s, *found)),
-        )
-
-    def _tell_changed(self) -> None:
-        """Audio files are others than were brought in: they are taken as they are now only if the user says so."""
-        changed = list(self.bench.audio.changed.values())
-        more = (
-            f" {len(changed) - 1} more {'has' if len(changed) == 2 else 'have'} changed, too."
-            if len(changed) > 1
-            else ""
-        )
-        silent = (self.bench.audio.missing and " Until it is taken, it is silent.") or " What plays is what it was."
-        told = self.bench.audio.changed
-        self.notice.take(
-            Said(
-                f"{changed[0].words}{more}{silent}",
-                act="Take as it is now",
-                then=self.bench.opening.take_changed,
-                solved=lambda: self.bench.audio.changed != told,
-            )
-        )
-
-    def _tell_spoilt(self) -> None:
-        """Files that were read are gone or damaged: what plays is in memory, but the session could not be opened again."""
-        for path, words in self.bench.audio.spoilt.items():
-            self.notice.take(
-                Said(
-                    f"{words} What plays is what it was; the session needs the file when it is opened again.",
-                    act="Use another file…",
-                    then=partial(self.use_another, path),
-                    solved=lambda path=path: path not in self.bench.audio.spoilt,  # type: ignore[misc]
-                )
-            )
-
-    def use_another(self, path: str) -> None:
-        """Ask for a file to be used in place of one of the session's, by its path there."""
-        name = path.rsplit("/", 1)[-1]
-        found, _filter = QFileDialog.getOpenFileName(
-            self, f"Instead of {name}", str(self.bench.document.folder), AUDIO_FILTER
-        )
-        if found:
-            self.relocate(path, Path(found))
-
-    # --- sections ------------------------------------------------------------------------------------------
-
-    def choose_section(self, by: int) -> None:
-        """The next or the previous section; past the ends lies the whole song."""
-        ids = ["", *(s.id for s in self.bench.session.sections)]
-        now = self.bench.session.view.section
-        index = (ids.index(now) + by) % len(ids) if now in ids else 0
-        self.bench.look(section=ids[index])
-        section = self.bench.session.section(ids[index])
-        if section is not None:
-            self.bench.listening.seek(section.start)
-
-    def section_from_loudest(self, seconds: float = LOUDEST_SECONDS) -> None:
-        """The loudest stretch of that length, as a section that is chosen."""
-        start = self.bench.measurement.loudest(seconds)
-        if start is None:
-            self.notice.tell("The song is not measured yet, or shorter than that.", True)
-            return
-        there = next((s for s in self.bench.session.sections if same_span(s, start, start + seconds)), None)
-        if there is not None:
-            self.bench.look(section=there.id)
-            return
-        self.add_section(f"Loudest {seconds:g} s", start, start + seconds)
-
-    def section_from_view(self) -> None:
-        """The stretch that the timeline shows, as a section."""
-        view = self.timeline.view
-        self.add_section(f"Section {len(self.bench.session.sections) + 1}", view.start, view.end)
-
-    def add_section(self, name: str, start: float, end: float) -> None:
-        session, made = with_section(self.bench.session, name, start, end)
-        self.bench.edit("Add section", lambda s: s.replace(sections=session.sections))
-        self.bench.look(section=made.id)
-
-    def import_sections(self, path: Path) -> None:
-        """Take the sections from a CSV file, in place of those that are there; can be undone."""
-
-        def take() -> None:
-            found = read_csv(path, self.bench.session)
-            self.bench.look(section="")
-            self.bench.edit("Import sections", lambda s: s.replace(sections=found.sections))
-
-        self.attempt(take)
-
-    def export_sections(self, path: Path) -> None:
-        def give() -> None:
-            write_csv(path, self.bench.session)
-            self.notice.tell(f"Sections written to {path}.", False)
-
-        self.attempt(give)
 
     # --- events --------------------------------------------------------------------------------------------
 
@@ -580,9 +378,9 @@ class Window(QMainWindow):
         elif paths[0].is_dir():
             self.new_from_stems(paths[0])
         elif self.bench.session.stems and self.bench.session.view.page == "buses":
-            self.add_stems(paths)
+            self.audio_files.add_stems(paths)
         elif self.bench.session.stems:
-            self.add_references(paths)
+            self.audio_files.add_references(paths)
         else:
             self.new_from(paths)
 
