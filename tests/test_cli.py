@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from gluvo.session.migrations import VERSION
 from gluvo.session.records import Deliverable, Section
 from gluvo.session.store import read_session, write_session
 from gluvo.steps import Glue, Limiter, Trim
@@ -142,7 +143,7 @@ def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_f
     nonsense = tmp_path / "nonsense.wav"
     nonsense.write_text("hello")
     newer = tmp_path / "newer.gluvo"
-    newer.write_text(session.read_text().replace('"version": 3', '"version": 7'))
+    newer.write_text(session.read_text().replace(f'"version": {VERSION}', '"version": 7'))
     lost = tmp_path / "lost.gluvo"
     lost.write_text(session.read_text().replace("Harbour Take.wav", "../gone/Lost.wav"))
     for args, word in (

@@ -279,7 +279,7 @@ def test_a_key_is_chosen_heard_and_marked_when_gone(band: Desk) -> None:
 
 def test_views_beside_the_hits(band: Desk) -> None:
     band.bench.choose_strip(strip_id(band, "Drums"))
-    band.window.shape.ledger.add(Glue(ratio=4.0, threshold=-30.0, aim=3.0))
+    band.window.shape.ledger.add(Glue(ratio=4.0, threshold=-30.0, aim=3.0, aim_by="mean"))
     band.bench.document.look(page="shape")
     band.settle()
     editor = band.window.shape.editor

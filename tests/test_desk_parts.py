@@ -122,7 +122,7 @@ def test_views_show_what_they_are_given(qtbot: QtBot, qapp: QApplication) -> Non
         TransferView: lambda v, n: v.show_curve(Glue(ratio=2.0 + n, threshold=-20.0).curve, np.full(50, -18.0 - n)),
         SpreadView: lambda v, n: v.show_spread(reduction.mean if n else np.zeros(0), 2.0, 2.1),
         LaneView: lambda v, n: v.show_lane(trace, trace.scaled(0.1 + 0.2 * n), trace.scaled(1.2), Span(0.0, 6.0)),
-        ReductionView: lambda v, n: v.show_reduction(reduction if n else None, Span(1.0, 4.0), 0.0, 2.0, 2.1),
+        ReductionView: lambda v, n: v.show_reduction(reduction if n else None, Span(1.0, 4.0), 0.0, 2.0, "aim 2.0 dB"),
         CaughtView: lambda v, n: v.show_peaks(trace if n else None, Span(0.0, 6.0), 6.0, -1.0, True),
         ToneView: lambda v, n: v.show_tone(tones[0] if n else None, tones[1:]),
     }

@@ -20,6 +20,7 @@ from gluvo.opened.audio import joint_of
 from gluvo.opened.tasks import WRITING
 from gluvo.progress import Progress, Stopper
 from gluvo.session.copies import copies_left
+from gluvo.session.migrations import VERSION
 from gluvo.session.store import read_session
 
 from .conftest import RATE, music
@@ -217,7 +218,7 @@ def test_bad_files_are_told_and_change_nothing(desk: Desk, tmp_path: Path) -> No
     bad = tmp_path / "bad.wav"
     bad.write_text("not audio")
     newer = tmp_path / "newer.gluvo"
-    newer.write_text((tmp_path / "Harbour Take.gluvo").read_text().replace('"version": 3', '"version": 99'))
+    newer.write_text((tmp_path / "Harbour Take.gluvo").read_text().replace(f'"version": {VERSION}', '"version": 99'))
     for path, word in (
         (bad, "cannot be read as audio"),
         (newer, "newer Gluvo"),

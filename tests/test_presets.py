@@ -238,7 +238,7 @@ def test_enter_takes_a_preset_and_undo_gives_the_settings_back(desk: Desk, dialo
     desk.settle()
     now, render = desk.session.step("glue-1"), desk.bench.picture.best
     assert isinstance(now, Glue) and now.ratio == 4.0 and render is not None
-    assert render.joint("glue-1").reduced(desk.bench.span).peaks == pytest.approx(3.0, abs=0.1)
+    assert render.joint("glue-1").reduced(desk.bench.span).peaks == pytest.approx(4.0, abs=0.1)
     desk.bench.document.undo()
     assert desk.session.step("glue-1") == before
 

@@ -20,6 +20,7 @@ from gluvo.session.create import new_session
 from gluvo.session.document import Document
 from gluvo.session.files import replacing
 from gluvo.session.media import media_of, place_of
+from gluvo.session.migrations import VERSION
 from gluvo.session.records import Bus, Deliverable, Section, Session, View
 from gluvo.session.store import loaded_from, read_session, schema, session_bytes, write_session
 from gluvo.steps import STEP_KINDS, Band, Glue, Lane, Limiter, MidSideEq, Trim
@@ -55,7 +56,7 @@ def test_the_file_is_stable_and_readable(tmp_path: Path) -> None:
     write_session(path, read_session(path).session)
     assert path.read_bytes() == first
     lines = first.decode().splitlines()
-    assert lines[1:3] == ['  "format": "gluvo-session",', '  "version": 3,']
+    assert lines[1:3] == ['  "format": "gluvo-session",', f'  "version": {VERSION},']
 
 
 def test_unknown_keys_are_kept_where_they_were(tmp_path: Path) -> None:

@@ -417,7 +417,7 @@ def test_held_settings_are_found_in_bands() -> None:
     render = renderer.section(session, span)
     for id, aim in (("g1", 2.0), ("g2", 1.0)):
         joint = render.joint(id)
-        assert joint is not None and joint.mean_reduction(span) == pytest.approx(aim, abs=0.05)
+        assert joint is not None and joint.reduced(span).peaks == pytest.approx(aim, abs=0.05)
     assert not session.item("s").is_transparent
 
 
