@@ -484,7 +484,7 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
     patient(desk, lambda: desk.session.step("glue-1").threshold != before and desk.bench.picture.section_current)
     render = desk.bench.picture.best
     assert render is not None
-    assert render.joint("glue-1").reduced(desk.bench.span).peaks == pytest.approx(2.0, abs=0.05)
+    assert render.joint("glue-1").reduced(desk.bench.span).peaks == pytest.approx(3.5, abs=0.05)
     # 4: to the target
     shortcut(desk, "Ctrl+R")
     patient(
