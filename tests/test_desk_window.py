@@ -366,3 +366,15 @@ def test_the_work_line_shows_at_once_what_goes_on_and_soon_how_far_it_is(desk: D
     assert len(shown) < 500  # not for each of the 2000
     go_on.set()
     desk.wait(lambda: line.task is None)
+
+
+@pytest.mark.parametrize("width", [1280, 940])
+def test_what_comes_into_the_hear_row_changes_nothing_of_what_is_heard_in_it(desk: Desk, width: int) -> None:
+    row = desk.window.hear_row
+    desk.window.resize(width, 800)
+    for n in range(1, 4):
+        shortcut(desk, str(n % 2 + 1))
+        heard = desk.session.view.hear
+        desk.bench.versions.keep(f"State {n}")
+        assert row.buttons[heard].isChecked() and row.buttons[heard].isVisible()
+        assert not row.more.isChecked() and row.more.text().split()[0] in ("More", "References"), row.more.text()

@@ -174,6 +174,7 @@ class Opening(QObject):
         if generation == self._bench.generation and same:
             self._bench.audio = replace(found, changed=now.changed)
             self.analysis_changed.emit()
+            self._bench.audio_changed.emit()  # what is told of it elsewhere, such as flat tops on the Deliver page
 
     # --- its files on disk ---------------------------------------------------------------------------------
 

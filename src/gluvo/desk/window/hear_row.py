@@ -136,7 +136,7 @@ class HearRow(QFrame):
         self._row.addLayout(holder)
         self.buttons: dict[str, QPushButton] = {}
         self._group = QButtonGroup(self)
-        Follower(self, bench, self._rebuild, besides=lambda: (bench.listening.hearables(), bench.audio))
+        Follower(self, bench, self._rebuild, besides=lambda: (bench.listening.hearables(),))
         Follower(self, bench, self.refresh, session=self._shown, picture=lambda p: (p.gains,))
 
     def _offer(self, name: str, data: str, tip: str) -> None:
@@ -181,6 +181,7 @@ class HearRow(QFrame):
             self._group.addButton(made)
             self.buttons[heard.id] = made
             self._choices.addWidget(made)
+            made.show()  # at once: what is not shown is told by the list of the rest
         self.refresh()
         self._fit()
 
