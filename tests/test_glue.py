@@ -13,13 +13,13 @@ from gluvo.advise.equal_loudness import find_makeup
 from gluvo.dsp.filters import low_cut, response
 from gluvo.dsp.matched import bell, tilt
 from gluvo.measure.figures import figures_of
+from gluvo.measure.overview import ReducedBy
 from gluvo.measure.trace import Span, trace_of
 from gluvo.render.chain import Chain, run_chain
 from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
 from gluvo.session.records import Media, Stem
 from gluvo.steps import Glue, Trim
-from gluvo.steps.solved import AimBy
 
 from .conftest import RATE, hold, material, music, noise, one, sine
 
@@ -270,7 +270,7 @@ def test_mean_reduction_is_that_of_the_gain(renderer: Renderer) -> None:
     [{}, {"feed_back": True}, {"look_ahead": 3.0, "mode": "mid_side"}, {"mix": 40.0}],
     ids=["", "back", "late", "mix"],
 )
-def test_an_aim_is_met_as_it_is_read(rate: int, by: AimBy, other: dict[str, Any]) -> None:
+def test_an_aim_is_met_as_it_is_read(rate: int, by: ReducedBy, other: dict[str, Any]) -> None:
     """What the joint tells after Mix, at peaks, at most or on average, in any span."""
     x = music(6.0, rate)
     renderer = Renderer(material(x, rate))

@@ -14,7 +14,7 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.roots import root_between
-from gluvo.measure.overview import HEARD_FROM, PEAKS_SHARE, REDUCTION_HOP, heard_hops
+from gluvo.measure.overview import HEARD_FROM, PEAKS_SHARE, REDUCED_BY, REDUCTION_HOP, ReducedBy, heard_hops
 from gluvo.measure.trace import Span
 from gluvo.measure.truepeak import hop_frames
 from gluvo.progress import Progress, no_progress
@@ -23,7 +23,6 @@ from gluvo.render.joint import Joint
 from gluvo.render.song import lead_in
 from gluvo.steps import MAX_BLOCK, Glue, Step, settings_of
 from gluvo.steps.de_esser import WORKS
-from gluvo.steps.solved import AimBy, by_words
 
 CLOSE = 0.01
 """dB within which an aim is met."""
@@ -134,10 +133,10 @@ def find_threshold(
     return sought(reached_at, aim, low, high)
 
 
-def aim_by_of(step: Step, setting: str) -> AimBy:
+def aim_by_of(step: Step, setting: str) -> ReducedBy:
     """What the aim of a solved setting is of."""
     name = step.solved_settings[setting].aim_by
-    return cast("AimBy", getattr(step, name)) if name else "mean"
+    return cast("ReducedBy", getattr(step, name)) if name else "mean"
 
 
 def find_lift(
@@ -189,9 +188,9 @@ def unmet(step: Step, before: Joint, after: Joint, span: Span | None) -> str:
     reduced, aim = after.reduced(span), getattr(step, solved.aim)
     if reduced is None:
         return ""
-    by = cast("AimBy", getattr(step, solved.aim_by)) if solved.aim_by else "mean"
+    by = cast("ReducedBy", getattr(step, solved.aim_by)) if solved.aim_by else "mean"
     reached = reduced.of(by)
-    return f"reaches {reached:.1f} of {aim:.1f} dB {by_words(by)}" if reached < aim - NEAR else ""
+    return f"reaches {reached:.1f} of {aim:.1f} dB {REDUCED_BY[by]}" if reached < aim - NEAR else ""
 
 
 def lift_hops(glue: Glue, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> Floats:

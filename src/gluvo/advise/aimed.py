@@ -9,12 +9,13 @@ import msgspec
 
 from gluvo.advise.aim import Found, aim_by_of, find_lift, find_threshold
 from gluvo.advise.band_aim import find_band_threshold
+from gluvo.measure.overview import ReducedBy
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress
 from gluvo.render.joint import Joint
 from gluvo.steps import MidSideEq, Step
 from gluvo.steps.mid_side_eq import equaliser
-from gluvo.steps.solved import AimBy, By
+from gluvo.steps.solved import By
 
 
 @dataclass(frozen=True)
@@ -23,7 +24,7 @@ class Aimed:
 
     aim: float
     """dB that are asked for."""
-    by: AimBy
+    by: ReducedBy
     """What that is of."""
     problem: str
     """Why it cannot be looked for as things are, in a sentence; empty if it can."""

@@ -106,7 +106,7 @@ def _of_tone(compared: Compared) -> list[Finding]:
     centres, outside = corridor.centres[:count], corridor.outside(result.spectrum[: len(corridor.centres)])[:count]
     heard = (centres >= LOWEST) & (centres <= HIGHEST)
     level = np.maximum(result.spectrum[:count], corridor.mean[:count])  # what is missing would be as loud as there
-    loud = np.asarray(level - level[heard].max(initial=-200.0))
+    levels = np.asarray(level - level[heard].max(initial=-200.0))
     found = []
     for sign in (1.0, -1.0):
         there = heard & (sign * outside > TOLD / 2.0)
@@ -121,7 +121,7 @@ def _of_tone(compared: Compared) -> list[Finding]:
             wide = float(centres[last - 1] / centres[first]) > 2.0
             reach = f" ({spoken(float(centres[first]))} to {spoken(float(centres[last - 1]))})" if wide else ""
             source = f"; most of what is there comes from {buses[bus][0]} ({100.0 * share:.0f} %)" if bus else ""
-            weight = _weight(centres[first:last], loud[first:last])
+            weight = _weight(centres[first:last], levels[first:last])
             found.append(Finding(f"{where}{reach}{source}.", most * weight, float(centres[at]), bus))
     found.sort(key=lambda f: -f.severity)
     if not found:
@@ -129,10 +129,10 @@ def _of_tone(compared: Compared) -> list[Finding]:
     return found[:MOST_TOLD]
 
 
-def _weight(centres: Floats, loud: Floats) -> float:
+def _weight(centres: Floats, levels: Floats) -> float:
     """How much of a difference is heard: by the level of its range against the loudest (dB), and by its width, of which an
     octave counts fully."""
-    level = float(np.clip(1.0 + loud.max() / HARDLY_HEARD, LEAST_WEIGHT, 1.0))
+    level = float(np.clip(1.0 + levels.max() / HARDLY_HEARD, LEAST_WEIGHT, 1.0))
     octaves = float(np.log2(centres[-1] / centres[0])) + 1.0 / FRACTION
     return level * min(octaves, 2.0) ** 0.5
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
@@ -89,6 +90,12 @@ class Working:
     """Of the time, 0–1."""
 
 
+ReducedBy = Literal["peaks", "most", "mean"]
+"""Which figure of a reduction; see `Reduced`."""
+REDUCED_BY: Mapping[ReducedBy, str] = {"peaks": "at peaks", "most": "at most", "mean": "on average"}
+"""In words."""
+
+
 @dataclass(frozen=True)
 class Reduced:
     """What a step takes away over a span, dB; only where it has signal."""
@@ -100,7 +107,7 @@ class Reduced:
     most: float
     """At most."""
 
-    def of(self, by: Literal["peaks", "most", "mean"]) -> float:
+    def of(self, by: ReducedBy) -> float:
         """One of the three."""
         return {"peaks": self.peaks, "most": self.most, "mean": self.mean}[by]
 

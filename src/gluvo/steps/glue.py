@@ -15,11 +15,12 @@ from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.matched import bell, tilt
 from gluvo.dsp.simd_max import largest
+from gluvo.measure.overview import ReducedBy
 from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.common import mix
 from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
-from gluvo.steps.solved import AimBy, Solved, aim_by
+from gluvo.steps.solved import Solved, aim_by
 
 HEARS, MOVES, GOES, LIFT = "What it listens to", "When it moves", "How far it goes", "Lift"
 LONGEST_LOOK_AHEAD = 10.0
@@ -333,7 +334,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
             group="Aim",
         ),
     ] = 2.0
-    aim_by: Annotated[AimBy, aim_by("Aim")] = "peaks"
+    aim_by: Annotated[ReducedBy, aim_by("Aim")] = "peaks"
     hold_aim: Annotated[
         bool,
         switch("Hold", "Finds the threshold again whenever another setting changes.", group="Aim"),

@@ -8,16 +8,12 @@ from typing import Literal
 
 import msgspec
 
+from gluvo.measure.overview import REDUCED_BY
 from gluvo.steps.settings import choice, number, switch
 
 By = Literal["reduction", "lift", "loudness", "makeup", "blend"]
 """What a setting is solved for: so many dB taken away or lifted by its threshold; the same loudness after the step as before
 it, by a gain after all of it, by a gain before its mix, or by the level of what a lane makes."""
-
-
-AimBy = Literal["peaks", "most", "mean"]
-"""What an aim of reduction is of: what is passed 5 % of the time where there is signal, which is what is read off a meter when
-hits come; the largest; or the mean."""
 
 
 @dataclass(frozen=True)
@@ -30,7 +26,7 @@ class Solved:
     aim: str = ""
     """The setting that says how many dB are wanted, where any number can be."""
     aim_by: str = ""
-    """The setting that says what the aim is of (`AimBy`); without one, the mean."""
+    """The setting that says what the aim is of (`ReducedBy`); without one, the mean."""
     while_working: bool = False
     """Whether the reduction that is wanted is the mean while it works, and not over all that is heard; for what works at
     moments only."""
@@ -40,16 +36,11 @@ def aim_by(group: str) -> msgspec.Meta:
     """What an aim of reduction is of."""
     return choice(
         "Aim at",
-        (("peaks", "at peaks"), ("most", "at most"), ("mean", "on average")),
-        "What is to be that much: the reduction when hits come, which is passed 5 % of the time; the largest of all; or the "
-        "mean. All where there is signal, and as it arrives after Mix.",
+        tuple(REDUCED_BY.items()),
+        "What is to be that much, as it arrives after Mix: the reduction when hits come, which is passed 5 % of the time where "
+        "there is signal; the largest of all; or the mean where there is signal.",
         group=group,
     )
-
-
-def by_words(by: AimBy) -> str:
-    """What an aim is of, in words."""
-    return {"peaks": "at peaks", "most": "at most", "mean": "on average"}[by]
 
 
 OUTPUT: Mapping[str, Solved] = {"output": Solved("loudness", "hold_loudness")}

@@ -135,10 +135,6 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
     def band(self, id: int) -> SplitBand | None:
         return next((band for band in self.bands if band.id == id), None)
 
-    def of_row(self, row: str) -> SplitBand | None:
-        """The band of a row."""
-        return next((band for band in self.bands if self.row_id(band.id) == row), None)
-
     def place(self, id: int) -> int:
         """Which band it is, from the lowest on; the lowest if it is gone."""
         return next((n for n, band in enumerate(self.bands) if band.id == id), 0)

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from typing import ClassVar, Literal
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -15,6 +13,7 @@ from gluvo.desk.charts.chart import Axis, Chart, time_ticks
 from gluvo.desk.controls.theme import colours
 from gluvo.measure import loudness
 from gluvo.measure.hits import Hits
+from gluvo.measure.overview import REDUCED_BY, ReducedBy
 from gluvo.measure.trace import Span, Trace
 
 
@@ -112,23 +111,20 @@ class SpreadView(Chart):
 
     BAND = 1.0
     """dB to either side of the aim."""
-    NAMES: ClassVar[Mapping[str, str]] = {"peaks": "at peaks", "most": "at most", "mean": "mean"}
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(Axis(0.0, 6.0, range(7)), Axis(0.0, 1.1, ()), parent)
         self.bottom = 38
         self._shares: np.ndarray | None = None
         self._width, self._reached, self._words = 0.25, 0.0, ""
-        self._by = "mean"
+        self._by: ReducedBy = "mean"
         self._aim: float | None = 0.0
         self.setToolTip(
             "How much of the section's time has how much reduction, in quarters of a dB. The band lies 1 dB to either "
             "side of the aim; a narrow hill inside it is steady, a wide one moves a lot."
         )
 
-    def show_spread(
-        self, values: np.ndarray, aim: float | None, reached: float, by: Literal["peaks", "most", "mean"] = "mean"
-    ) -> None:
+    def show_spread(self, values: np.ndarray, aim: float | None, reached: float, by: ReducedBy = "mean") -> None:
         """`values`: the reduction of every 10 ms that had signal, dB; `reached`: what that comes to at peaks, at most or on
         average (`by`). `aim`: None where there is none."""
         self._aim, self._reached, self._by, self._shares = aim, reached, by, None
@@ -176,7 +172,7 @@ class SpreadView(Chart):
             return
         aim = self._aim
         under = aim is not None and self._reached < aim
-        told = f"{self.NAMES[self._by]} {self._reached:.1f}"
+        told = f"{REDUCED_BY[self._by]} {self._reached:.1f}"
         self.note(painter, self.x_at(self._reached), area.top() + 9, told, "ink", under)
         if aim is not None:
             self.note(painter, self.x_at(aim), area.top() + 25, f"aim {aim:.1f}", "signal", not under)

@@ -22,9 +22,9 @@ from gluvo.desk.editors.key_choice import KeyChoice
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.dsp.compression import QUICKEST
 from gluvo.measure.loudness import SILENT
+from gluvo.measure.overview import REDUCED_BY
 from gluvo.steps import ChainItem, Glue, Lane, Setting, settings_of
 from gluvo.steps.glue import HEARS, LIFT
-from gluvo.steps.solved import by_words
 
 
 class GlueEditor(StepEditor[Glue]):
@@ -115,7 +115,7 @@ class GlueEditor(StepEditor[Glue]):
         around = picture.around if picture.around is not None and picture.around.step == self.step_id else None
         self.drive.show_drive(around.drive if around is not None else None)
         if after is not None and reduced is not None:
-            told = f"aim {step.aim:.1f} dB {by_words(step.aim_by)} · {reduced.words}"
+            told = f"aim {step.aim:.1f} dB {REDUCED_BY[step.aim_by]} · {reduced.words}"
             self.reduction.show_reduction(after.reduction, span, after.start, step.aim, told)
             self.spread.show_spread(after.reduction_in(span), step.aim, reduced.of(step.aim_by), step.aim_by)
         hits = picture.hits if mine else None

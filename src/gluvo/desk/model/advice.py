@@ -16,13 +16,13 @@ from gluvo.deliver.targets import measured_by
 from gluvo.desk.controls.widgets import figure
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.open_session import OpenSession
+from gluvo.measure.overview import REDUCED_BY
 from gluvo.measure.trace import Span
 from gluvo.opened.tasks import SEARCHING
 from gluvo.progress import Progress
 from gluvo.session.records import MIX, Session
 from gluvo.steps import AnyStep, Limiter
 from gluvo.steps.ceiling import last_limiter
-from gluvo.steps.solved import by_words
 
 
 class Advice(QObject):
@@ -82,7 +82,7 @@ class Advice(QObject):
                 bench.tell(said, False)
             if not found.met:
                 bench.refuse(
-                    f"{wish.aim:.1f} dB {by_words(wish.by)} cannot be reached here; this is as near as it goes: "
+                    f"{wish.aim:.1f} dB {REDUCED_BY[wish.by]} cannot be reached here; this is as near as it goes: "
                     f"{found.reached:.1f} dB. "
                     f"{found.why_not}".rstrip()
                 )
