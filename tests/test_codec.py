@@ -47,6 +47,14 @@ def as_told(item: object) -> float:
     return item.aim
 
 
+def test_aims_of_older_documents_stay_those_of_the_mean() -> None:
+    chain = [{"step": "de_esser"}, {"step": "de_esser", "aim": 3.0}, {"step": "mid_side_eq", "bands": [{"id": 1}, 5]}]
+    soft, said, eq = migrated(chain, 4)
+    assert (soft["aim"], soft["aim_by"], said["aim"], said["aim_by"]) == (0.5, "mean", 3.0, "mean")
+    assert eq["bands"] == [{"id": 1, "aim": 1.0, "aim_by": "mean"}, 5]
+    assert migrated(chain, VERSION) == chain and migrated({"step": "mid_side_eq", "bands": 3}, 4)["bands"] == 3
+
+
 @pytest.mark.parametrize("number", numbers("session"))
 def test_sessions_of_every_version_are_read(number: int) -> None:
     session = store.read_session(named("session", number)).session

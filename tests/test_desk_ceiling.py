@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import msgspec
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QComboBox
 
 from gluvo.compare.hearables import nodes_of
 from gluvo.compare.match import RESULT, TAKEN
 from gluvo.desk.editors.ceiling import CeilingEditor
-from gluvo.steps import Clipper
+from gluvo.steps import Clipper, Limiter
 
-from .desk import Desk
+from .desk import Desk, key
 
 
 def editor(desk: Desk, step: str) -> CeilingEditor:
@@ -67,7 +69,7 @@ def test_only_what_is_taken_can_be_heard(desk: Desk) -> None:
 
 def test_words_tell_of_section_and_song(desk: Desk) -> None:
     shown = driven(desk, 24.0)
-    assert "dB off at most" in shown.words.text() and "works" in shown.words.text()
+    assert "dB off at peaks" in shown.aim.words.text() and "works" in shown.words.text()
     assert "of the song over 1, 2, 3 dB" in shown.words.text()
     desk.bench.edit("Add", lambda s: s.with_new_step(Clipper(ceiling=-12.0, drive=12.0), "mix", "glue-1"))
     clipper = next(i.id for i in desk.bench.session.mix.chain if isinstance(i, Clipper))
@@ -88,3 +90,29 @@ def test_every_view_of_a_clipper_draws(desk: Desk) -> None:
         shown.chooser.button(key).click()
         seen.append(shown.grab().toImage())
     assert all(one != other for n, one in enumerate(seen) for other in seen[n + 1 :])
+
+
+def test_a_drive_is_found_by_its_key_and_held(desk: Desk) -> None:
+    shown = driven(desk, 3.0)
+    desk.window.setFocus()
+    key(desk, "t")
+    desk.wait(lambda: desk.bench.document.undo_name == "Find drive")
+    desk.settle()
+    assert "2.0 at most" in shown.aim.words.text()
+    box = shown.controls["aim_by"].findChild(QComboBox)
+    box.setFocus()
+    desk.bot.keyClick(box, Qt.Key.Key_Up)
+    desk.settle()
+    limiter = desk.session.step("limiter-1")
+    assert isinstance(limiter, Limiter) and limiter.aim_by == "peaks"
+    hold = shown.controls["hold_aim"]
+    desk.bot.mouseClick(hold, Qt.MouseButton.LeftButton)
+    desk.settle()
+    assert "2.0 dB off at peaks" in shown.aim.words.text()
+    desk.bench.edit("Quieter", lambda s: s.with_step(msgspec.structs.replace(s.step("trim-1"), gain=-3.0)))
+    desk.settle()
+    assert "2.0 dB off at peaks" in shown.aim.words.text() and "drive" in shown.state.text()
+    desk.bench.advice.reach_target()
+    desk.settle()
+    reached = desk.session.step("limiter-1")
+    assert isinstance(reached, Limiter) and not reached.hold_aim and reached.drive != limiter.drive

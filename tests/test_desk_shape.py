@@ -95,7 +95,7 @@ def test_find_threshold_and_hold(desk: Desk) -> None:
     editor = desk.window.shape.editor
     assert isinstance(editor, GlueEditor)
     desk.bench.set_setting("glue-1", "aim", 3.0, "Reduce by")
-    desk.bot.mouseClick(editor.find_button, Qt.MouseButton.LeftButton)
+    desk.bot.mouseClick(editor.aim.find_button, Qt.MouseButton.LeftButton)
     desk.wait(lambda: desk.bench.document.undo_name == "Find threshold")
     desk.settle()
     song = desk.bench.picture.song_render
@@ -137,7 +137,9 @@ def test_an_aim_says_by_keys_what_it_is_of(desk: Desk) -> None:
         assert song is not None
         reduced = song.joint("glue-1").reduced(desk.bench.span)
         assert reduced is not None and reduced.of(glue(desk).aim_by) == pytest.approx(2.0, abs=0.05)
-        assert reduced.words in editor.punch.text() and reduced.short in desk.window.shape.ledger.row("glue-1").words
+        assert (
+            reduced.words in editor.aim.words.text() and reduced.short in desk.window.shape.ledger.row("glue-1").words
+        )
         assert editor.spread._by == by
         box.setFocus()
 
@@ -161,10 +163,10 @@ def test_a_fader_before_a_glue_tells_what_it_moved(desk: Desk) -> None:
 
     more = move(4.0)
     assert more > 0.5
-    assert f"+{more:.1f} dB of reduction at peaks since “{desk.session.stems[0].name} fader”" in editor.punch.text()
+    assert f"+{more:.1f} dB of reduction at peaks since “{desk.session.stems[0].name} fader”" in editor.aim.words.text()
     desk.bench.set_setting("glue-1", "attack", 3.0, "Attack")  # its own settings tell nothing
     desk.settle()
-    assert "since" not in editor.punch.text()
+    assert "since" not in editor.aim.words.text()
     desk.bench.set_setting("glue-1", "hold_aim", True, "Hold")
     desk.settle()
     held = glue(desk).threshold

@@ -327,12 +327,12 @@ def with_step(desk: Desk, step: Step) -> None:
 def test_the_de_esser_finds_its_threshold_and_shows_where_it_works(desk: Desk) -> None:
     with_step(desk, DeEsser(range=8.0, threshold=0.0, aim=1.0))
     shown = desk.window.shape.editor
-    assert isinstance(shown, DeEsserEditor) and shown.words.text().startswith("does not work")
-    shown.find_button.click()
+    assert isinstance(shown, DeEsserEditor) and shown.aim.words.text().startswith("does not work")
+    shown.aim.find_button.click()
     desk.settle()
     step = desk.session.step(desk.session.view.step)
     assert isinstance(step, DeEsser) and step.threshold < 0.0
-    assert "times" in shown.words.text() and len(shown.sibilants._places) > 2
+    assert "times" in shown.aim.words.text() and len(shown.sibilants._places) > 2
     image, wanted = shown.sibilants.grab().toImage(), colours()["reduction"]
     marked = round(shown.sibilants.x_at(shown.sibilants._places[1][0])) + 1
     assert any(image.pixelColor(marked, y) == wanted for y in range(image.height() - 112, image.height()))
@@ -353,7 +353,11 @@ def test_the_de_esser_finds_its_threshold_and_shows_where_it_works(desk: Desk) -
     desk.bench.set_setting(step.id, "low", 3000.0, "from")
     desk.settle()
     again = desk.session.step(step.id)
-    assert isinstance(again, DeEsser) and again.threshold != step.threshold and "1.00 dB" in shown.words.text()
+    assert (
+        isinstance(again, DeEsser)
+        and again.threshold != step.threshold
+        and "1.0 dB off at peaks" in shown.aim.words.text()
+    )
 
 
 def test_the_tamers_weights_are_dragged_and_stepped(desk: Desk) -> None:
@@ -418,7 +422,7 @@ def test_a_glue_shows_what_drives_it_and_lifts_by_its_aim(desk: Desk) -> None:
     desk.bench.set_setting("glue-1", "lift_aim", 0.2, "lift by")
     shown.find_lift.click()
     desk.settle()
-    desk.wait(lambda: "lifts 0.20" in shown.punch.text())
+    desk.wait(lambda: "0.2 mean" in shown.aim.words.text())
     desk.bench.set_setting("glue-1", "hold_lift", True, "hold")
     desk.settle()
     held = desk.session.step("glue-1")

@@ -7,12 +7,17 @@ import numpy as np
 import pytest
 from scipy import signal
 
+from gluvo.advise.aimed import aimed
+from gluvo.advise.step_analysis import analysed_step
 from gluvo.advise.tone import hunting
 from gluvo.compare.readings import hear_readings
 from gluvo.measure.figures import figures_of
+from gluvo.measure.overview import ReducedBy
 from gluvo.measure.trace import Span, trace_of
 from gluvo.play.engine import Engine, Monitoring
+from gluvo.progress import no_progress
 from gluvo.render.chain import run_chain
+from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
 from gluvo.session.records import Session
 from gluvo.steps import Band, Limiter, MidSideEq, Saturation, Step, Trim, Width
@@ -179,3 +184,23 @@ def test_the_board_tells_how_far_bands_have_moved() -> None:
     )
     pulled(engine, RATE)
     assert engine.board.moves[1] == pytest.approx(10.0, abs=0.1)
+
+
+@pytest.mark.parametrize("by", ["peaks", "most", "mean"])
+@pytest.mark.parametrize("key", ["", "other"])
+def test_a_bands_threshold_is_found_for_how_far_it_moves(by: ReducedBy, key: str) -> None:
+    """As what was measured of it tells, and as it moves."""
+    x = music(4.0) * np.repeat([1.0, 0.3, 0.7, 0.05], RATE)[:, None]
+    band = Band(id=3, target="mid", freq=400.0, dynamic=True, ratio=4.0, range=9.0, aim=1.5, aim_by=by, key=key)
+    eq = MidSideEq(id="e", bands=(*BANDS[:2], band), strength=90.0)
+    before, span = Joint(x.astype(np.float32), trace_of(x, RATE)), Span(0.5, 3.3)
+    keys = (Joint((0.5 * x).astype(np.float32), trace_of(0.5 * x, RATE)),) if key else ()
+    wish = aimed(eq, 3)
+    assert wish is not None and wish.by == by
+    found = wish.find(before, span, no_progress, keys)
+    assert found.met and found.reached == pytest.approx(1.5, abs=0.05)
+    put = wish.put(eq, found.value, "")
+    around = analysed_step(put, before, before, span, keys=keys)
+    told = around.moved[3]
+    assert told.of(by) == pytest.approx(1.5, abs=0.05) and told.mean <= told.peaks <= told.most
+    assert told.most == pytest.approx(abs(around.moves[3].most), abs=0.02)

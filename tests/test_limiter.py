@@ -4,15 +4,21 @@ from __future__ import annotations
 
 import itertools
 
+import msgspec
 import numpy as np
 import pytest
 from scipy import signal
 
+from gluvo.advise.loudness_target import driven
 from gluvo.dsp.db import db_of
+from gluvo.measure.overview import ReducedBy
+from gluvo.measure.trace import Span
 from gluvo.render.chain import Chain, run_chain
+from gluvo.render.song import Renderer
 from gluvo.steps import Clipper, Limiter
+from gluvo.steps.ceiling import CeilingStep
 
-from .conftest import RATE, music, noise, sine
+from .conftest import RATE, hold, material, music, noise, one, sine
 
 
 def band_limited(x: np.ndarray) -> np.ndarray:
@@ -245,3 +251,34 @@ def test_oversampling_keeps_what_clipping_makes_from_folding_back() -> None:
         freqs = np.fft.rfftfreq(24_000, 1 / RATE)
         others = np.min([np.abs(freqs - 5000 * k) for k in (1, 3)], axis=0) > 60
         assert db_of(float(spectrum[others].max() / spectrum.max())) < allowed
+
+
+@pytest.mark.parametrize("rate", [44_100, 96_000])
+@pytest.mark.parametrize("by", ["peaks", "most", "mean"])
+@pytest.mark.parametrize(
+    "step",
+    [
+        Limiter(id="l", ceiling=-3.0, aim=2.0),
+        Limiter(id="l", ceiling=-1.0, aim=5.0, true_peak=False, link=0.0, knee=3.0, look_ahead=5.0),
+        Clipper(id="l", ceiling=-6.0, aim=2.0),
+        Clipper(id="l", ceiling=-3.0, aim=0.5, knee=60.0, oversampling=1),
+    ],
+    ids=["limiter", "unlinked", "clipper", "round"],
+)
+def test_a_drive_is_found_for_what_it_takes_off(step: CeilingStep, by: ReducedBy, rate: int) -> None:
+    """What the joint tells, in any span; held, it is found again when what comes in is louder."""
+    x = music(4.0, rate)
+    for gain, span in ((0.7, Span(0.876, 3.21)), (0.4, None)):
+        renderer = Renderer(material(x * gain, rate))
+        held = msgspec.structs.replace(step, aim_by=by, aim=step.aim * (0.1 if by == "mean" else 1.0), hold_aim=True)
+        session = hold(renderer, one([held]), span)
+        joint = renderer.song(session).joint("l")
+        assert joint is not None
+        reduced = joint.reduced(span)
+        assert reduced is not None and reduced.of(by) == pytest.approx(held.aim, abs=0.05)
+
+
+def test_a_drive_that_reach_sets_is_no_longer_held() -> None:
+    session = one([Limiter(id="l", drive=3.0, hold_aim=True, hold_loudness=True)])
+    step = driven(session, "l", 8.0, -1.0).step("l")
+    assert isinstance(step, Limiter) and step.drive == 8.0 and not step.held_now

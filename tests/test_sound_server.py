@@ -270,9 +270,7 @@ def test_start_stop_and_start_are_fades(server: SoundServer, host: Host, stalls:
     assert loudest < -80.0
 
 
-def test_a_server_that_goes_is_told_in_words_and_gone_back_to(
-    server: SoundServer, host: Host, stalls: Stalls
-) -> None:
+def test_a_server_that_goes_is_told_in_words_and_gone_back_to(server: SoundServer, host: Host, stalls: Stalls) -> None:
     engine = opened(host, sine(440, 60.0, -12))
     engine.play()
     steady(engine, 1.0)

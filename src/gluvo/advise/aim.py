@@ -14,7 +14,7 @@ import numpy as np
 from gluvo.dsp import compression as comp
 from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.roots import root_between
-from gluvo.measure.overview import HEARD_FROM, PEAKS_SHARE, REDUCED_BY, REDUCTION_HOP, ReducedBy, heard_hops
+from gluvo.measure.overview import HEARD_FROM, PEAKS_SHARE, REDUCED_BY, REDUCTION_HOP, Reduced, ReducedBy, heard_hops
 from gluvo.measure.trace import Span
 from gluvo.measure.truepeak import hop_frames
 from gluvo.progress import Progress, no_progress
@@ -77,15 +77,15 @@ def find_threshold(
     setting: str = "threshold",
 ) -> Found:
     """The value of a setting, the threshold of a `Reducing` step, for which the reduction that arrives over the span, at
-    peaks, at most or on average, is what the step aims at; of what works at moments only (`Solved.while_working`) the mean
-    where it works, and none for which it would work most of the time.
+    peaks, at most or on average, is what the step aims at; of what works at moments only (`Solved.while_working`) that
+    where it works, of 10 ms each, and none for which it would work most of the time.
 
     `before` is the joint that feeds the step, `keys` what its detector listens to if that is something else. The
     detector's levels are computed once; each try runs only the curve and the ballistics over them (where it feeds
     back, the whole detector). Where the input's RMS is under −50 dBFS it does not count.
     """
     solved, now = step.solved_settings[setting], getattr(step, setting)
-    aim = getattr(step, solved.aim)
+    aim, by = getattr(step, solved.aim), aim_by_of(step, setting)
     curve = cast(Reducing, step).curve
     if curve.slope * curve.most == 0.0:
         return Found(now, 0.0, met=False)
@@ -95,42 +95,70 @@ def find_threshold(
     rate = before.rate
     curve_at: Callable[[Any], Floats]
     if step.feeds_back and not keys:
-        curve_at = functools.partial(_fed_back, audio=stretch.audio, rate=rate)
+        curve_at = functools.partial(_run_through, audio=stretch.audio, rate=rate)
     else:
         level = _levels(cast(Reducing, step), stretch.audio, rate)
         curve_at = functools.partial(_fed_forward, level=level, made=np.zeros_like(level), rate=rate)
 
-    @functools.cache
-    def hops_at(threshold: float) -> Floats:
-        progress(0.5)
-        tried = msgspec.structs.replace(step, **{setting: threshold})
-        return stretch.counted(tried.arriving(curve_at(tried)))
-
     low, high = range_of(step, setting)
     if solved.while_working:
-        return _from_above(
-            lambda t: _where_it_works(hops_at(t)),
-            lambda t: float((hops_at(t) > WORKS).mean()) <= MOST_SHARE,
-            aim,
-            low,
-            high,
-        )
 
-    by = aim_by_of(step, setting)
+        @functools.cache
+        def worked_at(threshold: float) -> tuple[Floats, float]:
+            """What is taken in each 10 ms that counts, and the most of all."""
+            progress(0.5)
+            curve = curve_at(msgspec.structs.replace(step, **{setting: threshold}))
+            return stretch.counted(curve), stretch.largest(curve)
+
+        def while_working(threshold: float) -> float:
+            hops, most = worked_at(threshold)
+            return most if by == "most" else Reduced.among(hops[hops > WORKS]).of(by)
+
+        return _from_above(
+            while_working, lambda t: float((worked_at(t)[0] > WORKS).mean()) <= MOST_SHARE, aim, low, high
+        )
 
     @functools.cache
     def reached_at(threshold: float) -> float:
-        if by == "mean":
-            return _mean(hops_at(threshold))
         progress(0.5)
         tried = msgspec.structs.replace(step, **{setting: threshold})
-        curve = tried.arriving(curve_at(tried))
-        return stretch.largest(curve) if by == "most" else stretch.at_peaks(curve)
+        return stretch.figure(tried.arriving(curve_at(tried)), by)
 
     found = _nearby(reached_at, now, aim, low, high)
     if found is not None:
         return Found(found, reached_at(found), met=True)
     return sought(reached_at, aim, low, high)
+
+
+def find_drive(
+    step: Step,
+    before: Joint,
+    span: Span | None,
+    progress: Progress = no_progress,
+    keys: Sequence[Joint] = (),
+    setting: str = "drive",
+) -> Found:
+    """The drive for which what a step takes off over the span, at peaks, at most or on average, is what it aims at. Each try
+    runs all of the step."""
+    solved, now = step.solved_settings[setting], getattr(step, setting)
+    aim, by = getattr(step, solved.aim), aim_by_of(step, setting)
+    stretch = _Stretch(step, before, keys, span, 0)
+    if not stretch.heard.any():
+        return Found(now, 0.0, met=False)
+
+    @functools.cache
+    def reached_at(lower: float) -> float:
+        """What is taken at a drive, which is turned over so that it falls as it rises."""
+        progress(0.5)
+        curve = _run_through(msgspec.structs.replace(step, **{setting: -lower}), audio=stretch.audio, rate=before.rate)
+        return stretch.figure(curve, by)
+
+    lowest, highest = range_of(step, setting)
+    near = _nearby(reached_at, -now, aim, -highest, -lowest)
+    if near is not None:
+        return Found(-near, reached_at(near), met=True)
+    found = sought(reached_at, aim, -highest, -lowest)
+    return Found(-found.value, found.reached, found.met)
 
 
 def aim_by_of(step: Step, setting: str) -> ReducedBy:
@@ -147,8 +175,8 @@ def find_lift(
     keys: Sequence[Joint] = (),
     setting: str = "lift_threshold",
 ) -> Found:
-    """The lift's threshold for which what is quiet is lifted by ``glue.lift_aim`` dB on average over the span; see
-    `find_threshold`. It is no higher than leaves alone what is loud, see `LOUD_LIFT`."""
+    """The lift's threshold for which what is quiet is lifted by ``glue.lift_aim`` dB over the span, at peaks, at most or on
+    average; see `find_threshold`. It is no higher than leaves alone what is loud, see `LOUD_LIFT`."""
     if not glue.lifts:
         return Found(glue.lift_threshold, 0.0, met=False)
     stretch = _Stretch(glue, before, keys, span)
@@ -161,12 +189,13 @@ def find_lift(
 
     @functools.cache
     def lifts_at(lower: float) -> tuple[float, float]:
-        """The mean lift, and that of what is loud, at a threshold, which is turned over so that it falls as it rises."""
+        """The lift that is aimed at, and the mean of what is loud, at a threshold, which is turned over so that it falls as
+        it rises."""
         progress(0.5)
         hops = _lifted(msgspec.structs.replace(glue, lift_threshold=-lower), stretch, level, before.rate)
-        return _mean(hops), _mean(hops[loud])
+        return Reduced.among(hops).of(by), _mean(hops[loud])
 
-    lowest, highest = range_of(glue, setting)
+    by, (lowest, highest) = aim_by_of(glue, setting), range_of(glue, setting)
     low, high = -highest, -lowest
     found = sought(lambda t: lifts_at(t)[0], glue.lift_aim, low, high)
     if lifts_at(found.value)[1] > LOUD_LIFT:
@@ -177,17 +206,17 @@ def find_lift(
 
 def unmet(step: Step, before: Joint, after: Joint, span: Span | None) -> str:
     """What there is to say of an aim that is held and not met over a span, in a few words; nothing where it is met."""
-    solved = next((s for s in step.solved_settings.values() if s.by == "reduction" and getattr(step, s.switch)), None)
+    held = (s for s in step.solved_settings.values() if s.by in ("reduction", "drive") and getattr(step, s.switch))
+    solved = next(held, None)
     if solved is None or not step.on:
         return ""
     if not heard_hops(before.section(span)).any():
         return f"finds nothing: all that it works on here is softer than {HEARD_FROM:.0f} dBFS".replace("-", "−")
-    if solved.while_working:
-        reduced = after.reduced(span)
-        return "finds nothing here that it would work on" if reduced is not None and reduced.most < WORKS else ""
-    reduced, aim = after.reduced(span), getattr(step, solved.aim)
+    reduced, aim = after.taken_by(step, span), getattr(step, solved.aim)
     if reduced is None:
         return ""
+    if solved.while_working and reduced.most < WORKS:
+        return "finds nothing here that it would work on"
     by = cast("ReducedBy", getattr(step, solved.aim_by)) if solved.aim_by else "mean"
     reached = reduced.of(by)
     return f"reaches {reached:.1f} of {aim:.1f} dB {REDUCED_BY[by]}" if reached < aim - NEAR else ""
@@ -223,10 +252,6 @@ def _lifted(glue: Glue, stretch: _Stretch, level: Floats, rate: int) -> Floats:
 
 def _mean(hops: Floats) -> float:
     return float(hops.mean()) if len(hops) else 0.0
-
-
-def _where_it_works(hops: Floats) -> float:
-    return _mean(hops[hops > WORKS])
 
 
 def range_of(step: msgspec.Struct, setting: str) -> tuple[float, float]:
@@ -311,7 +336,11 @@ def detector_levels(step: Step, before: Joint, span: Span | None, keys: Sequence
 class _Stretch:
     """What a detector listens to over a span with a lead-in, how many frames that is, and which 10 ms count."""
 
-    def __init__(self, step: Step, before: Joint, keys: Sequence[Joint], span: Span | None) -> None:
+    def __init__(
+        self, step: Step, before: Joint, keys: Sequence[Joint], span: Span | None, early: int | None = None
+    ) -> None:
+        """`early`: frames by which the curves that will be counted are ahead of what comes out; if not said, as those of a
+        detector are."""
         rate = before.rate
         inner = before.within(span) or Span(0.0, before.trace.seconds)
         frames = Span(max(0.0, inner.start - lead_in(step.memory)), inner.end).frames(rate, len(before.audio))
@@ -322,7 +351,7 @@ class _Stretch:
         self._rows = round(inner.end * rate / hop) - round(inner.start * rate / hop)
         # whole hops from the span's first one on, as the ledger counts them
         first = round(inner.start * rate / hop) * hop
-        late = step.make(rate).latency  # how early reduction is
+        late = step.make(rate).latency if early is None else early
         self.skip = max(0, first - frames.start + late)
         self._begins = max(0, self._point * REDUCTION_HOP - frames.start + late)
         self.audio = (keys[0] if keys else before).audio[frames]
@@ -336,6 +365,12 @@ class _Stretch:
         means = np.einsum("ij->i", hops) / self._hop
         counted = self.heard[:whole]
         return np.asarray(means[: len(counted)][counted])
+
+    def figure(self, curve: Floats, by: ReducedBy) -> float:
+        """One of the three figures of a curve with a value a frame."""
+        if by == "mean":
+            return _mean(self.counted(curve))
+        return self.largest(curve) if by == "most" else self.at_peaks(curve)
 
     def largest(self, curve: Floats) -> float:
         """The largest of a curve with a value a frame, as `Reduction.largest` has it."""
@@ -367,7 +402,7 @@ def _fed_forward(step: Reducing, level: Floats, made: Floats, rate: int) -> Floa
     return made[0] if len(made) == 1 else np.asarray(made.max(axis=0))
 
 
-def _fed_back(step: Step, audio: np.ndarray, rate: int) -> Floats:
+def _run_through(step: Step, audio: np.ndarray, rate: int) -> Floats:
     processor, reduction = step.make(rate), np.zeros(len(audio))
     wet = processor.reduction if processor.wet is None else processor.wet
     for at, place, block in stream(processor, audio):

@@ -1,4 +1,4 @@
-"""What can be looked for in a step: its thresholds, each for an aim of its own."""
+"""What can be looked for in a step: its thresholds and drives, each for an aim of its own."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import msgspec
 
-from gluvo.advise.aim import Found, aim_by_of, find_lift, find_threshold
+from gluvo.advise.aim import Found, aim_by_of, find_drive, find_lift, find_threshold
 from gluvo.advise.band_aim import find_band_threshold
 from gluvo.measure.overview import ReducedBy
 from gluvo.measure.trace import Span
@@ -20,7 +20,7 @@ from gluvo.steps.solved import By
 
 @dataclass(frozen=True)
 class Aimed:
-    """A threshold that can be looked for: of a step, or of one of its parts."""
+    """A setting that can be looked for: of a step, or of one of its parts."""
 
     aim: float
     """dB that are asked for."""
@@ -31,13 +31,15 @@ class Aimed:
     find: Callable[[Joint, Span | None, Progress, Sequence[Joint]], Found]
     """Looks for it, given what feeds the step and its keys."""
     put: Callable[[Step, float, str], Step]
-    """The step as it has become by then with the threshold, held in a section."""
+    """The step as it has become by then with what was found, held in a section."""
 
 
-def aimed(step: Step | None, part: int = 0, setting: str = "threshold") -> Aimed | None:
-    """What can be looked for in a step, a part of which may be chosen; None if it has no such threshold."""
+def aimed(step: Step | None, part: int = 0, setting: str = "") -> Aimed | None:
+    """What can be looked for in a step, a part of which may be chosen; None if it has nothing of the kind. `setting`: which of
+    its settings; if not said, the first."""
     if step is None:
         return None
+    setting = setting or first_aimed(step)
     solved = step.solved_settings.get(setting)
     if solved is not None and solved.aim:
         search = SEARCHES[solved.by]
@@ -50,6 +52,11 @@ def aimed(step: Step | None, part: int = 0, setting: str = "threshold") -> Aimed
         )
     eq = equaliser(step)
     return _band(eq, part) if eq is not None and setting == "threshold" else None
+
+
+def first_aimed(step: Step) -> str:
+    """The first of its settings that has an aim; of an equaliser, that of a band."""
+    return next((name for name, solved in step.solved_settings.items() if solved.aim), "threshold")
 
 
 def _putting(setting: str) -> Callable[[Step, float, str], Step]:
@@ -72,12 +79,16 @@ def _band(eq: MidSideEq, part: int) -> Aimed:
 
     return Aimed(
         band.aim,
-        "mean",
+        band.aim_by,
         "",
         lambda before, span, check, keys: find_band_threshold(eq, band, before, span, check, keys),
         put,
     )
 
 
-SEARCHES: Mapping[By, Callable[..., Found]] = {"reduction": find_threshold, "lift": find_lift}
-"""How a threshold is looked for, by what it is solved for."""
+SEARCHES: Mapping[By, Callable[..., Found]] = {
+    "reduction": find_threshold,
+    "drive": find_drive,
+    "lift": find_lift,
+}
+"""How a setting is looked for, by what it is solved for."""

@@ -13,6 +13,7 @@ from gluvo.dsp import compression as comp
 from gluvo.dsp.filters import Sections
 from gluvo.dsp.kernel import Floats, record
 from gluvo.dsp.moving import follow, selector
+from gluvo.measure.overview import Reduced
 from gluvo.measure.trace import Span
 from gluvo.measure.truepeak import hop_frames
 from gluvo.progress import Progress, no_progress
@@ -25,12 +26,33 @@ HEARD = -80.0
 """dBFS under which a band's range counts as silent."""
 
 
-def band_levels(eq: MidSideEq, band: Band, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> Floats:
-    """The largest level in dBFS that a moving band's detector reads in every 10 ms of a span."""
-    levels, skip = _band_levels(eq, band, before, span, keys)
-    hop = hop_frames(before.rate)
-    count = (len(levels) - skip) // hop
-    return np.asarray(levels[skip : skip + count * hop].reshape(count, hop).max(axis=1))
+class MovingRange:
+    """What a moving band's detector reads over a span, with a lead-in, and how the band moves for it."""
+
+    def __init__(self, eq: MidSideEq, band: Band, before: Joint, span: Span | None, keys: Sequence[Joint] = ()) -> None:
+        """`before` is the joint that feeds the equaliser, `keys` what its keyed bands listen to."""
+        self._band, self._rate = band, before.rate
+        self._read, self._skip = _levels_read(eq, band, before, span, keys)
+        self._counted = self._read[self._skip :] > HEARD
+        self._moved = np.zeros(len(self._read))
+
+    @property
+    def silent(self) -> bool:
+        """Whether nothing of the span counts."""
+        return not self._counted.any()
+
+    @property
+    def levels(self) -> Floats:
+        """The largest level of every 10 ms, dBFS."""
+        hop = hop_frames(self._rate)
+        count = (len(self._read) - self._skip) // hop
+        return np.asarray(self._read[self._skip : self._skip + count * hop].reshape(count, hop).max(axis=1))
+
+    def moved(self, strength: float, threshold: float | None = None) -> Reduced:
+        """By how many dB it moves, at its threshold or at another, where its range is not silent."""
+        band = self._band if threshold is None else msgspec.structs.replace(self._band, threshold=threshold)
+        follow(self._read, record(band.curve(strength)), record(band.times(self._rate)), self._moved)
+        return Reduced.among(np.abs(self._moved[self._skip :][self._counted]))
 
 
 def find_band_threshold(
@@ -41,28 +63,21 @@ def find_band_threshold(
     progress: Progress = no_progress,
     keys: Sequence[Joint] = (),
 ) -> Found:
-    """The threshold for which a band moves by ``band.aim`` dB on average over a span, where it is not silent.
-
-    `before` is the joint that feeds the equaliser, `keys` what its keyed bands listen to. The levels of the band's
-    range are reckoned once.
-    """
-    levels, skip = _band_levels(eq, band, before, span, keys)
-    counted = levels[skip:] > HEARD
-    if not counted.any() or not band.moving:
+    """The threshold for which a band moves by ``band.aim`` dB over a span, at peaks, at most or on average where it is not
+    silent; see `MovingRange`. The levels of the band's range are reckoned once."""
+    levels = MovingRange(eq, band, before, span, keys)
+    if levels.silent or not band.moving:
         return Found(band.threshold, 0.0, met=False)
-    moved = np.zeros(len(levels))
 
     @functools.cache
     def movement_at(threshold: float) -> float:
         progress(0.5)
-        candidate = msgspec.structs.replace(band, threshold=threshold)
-        follow(levels, record(candidate.curve(eq.strength)), record(candidate.times(before.rate)), moved)
-        return float(moved[skip:][counted].mean())
+        return levels.moved(eq.strength, threshold).of(band.aim_by)
 
     return sought(movement_at, band.aim, *range_of(band, "threshold"))
 
 
-def _band_levels(
+def _levels_read(
     eq: MidSideEq, band: Band, before: Joint, span: Span | None, keys: Sequence[Joint]
 ) -> tuple[Floats, int]:
     """What a moving band's detector reads over a span with a lead-in, dBFS, and how many frames that is."""

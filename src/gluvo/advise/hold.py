@@ -25,7 +25,7 @@ NEAR_ENOUGH = 0.02
 
 
 def held_session(renderer: Renderer, session: Session, progress: Progress = no_progress, up_to: str = "") -> Session:
-    """The session with its held settings brought up to date: thresholds to their aim; make-up, outputs and
+    """The session with its held settings brought up to date: thresholds and drives to their aim; make-up, outputs and
     blends to the same loudness.
 
     Strips and steps are taken in the order in which the sound goes through them, since each one's input depends on
@@ -76,7 +76,7 @@ class _Fed:
         return tuple(found[node.key] for node in self._nodes)
 
 
-def _threshold(
+def _aimed(
     renderer: Renderer,
     session: Session,
     id: str,
@@ -150,8 +150,9 @@ def _blend(
 
 
 FINDERS: Mapping[By, Callable[[Renderer, Session, str, Span | None, Progress, str], Session]] = {
-    "reduction": _threshold,
-    "lift": _threshold,
+    "reduction": _aimed,
+    "drive": _aimed,
+    "lift": _aimed,
     "makeup": _makeup,
     "loudness": _output,
     "blend": _blend,

@@ -93,7 +93,9 @@ def driven(session: Session, step: str, drive: float, ceiling: float) -> Session
     """
     limiter = next(s for s in session.mix.chain if s.id == step)
     own = settings_of(type(limiter))["drive"].clamp(drive)
-    limiter = msgspec.structs.replace(limiter, drive=round(own, 3), ceiling=ceiling, output=0.0, hold_loudness=False)
+    limiter = msgspec.structs.replace(
+        limiter, drive=round(own, 3), ceiling=ceiling, output=0.0, hold_aim=False, hold_loudness=False
+    )
     session, rest, trim = session.with_step(limiter), round(drive - own, 3), _trim_before(session, step)
     if trim is not None:
         if rest == 0.0 and trim.gain == trim.by_reach != 0.0 and trim.is_level:

@@ -152,7 +152,7 @@ def divided(renderer: Renderer, session: Session, tops: float, progress: Progres
     settings = settings_of(type(first))
     ceiling = settings["ceiling"].clamp(peak - tops)
     drive = settings["drive"].clamp(first.drive + (ceiling - (peak - tops)))  # where the ceiling's own range ends
-    changed = msgspec.structs.replace(first, ceiling=round(ceiling, 3), drive=round(drive, 3))
+    changed = msgspec.structs.replace(first, ceiling=round(ceiling, 3), drive=round(drive, 3), hold_aim=False)
     aim = msgspec.structs.replace(
         session.target, measure="integrated", loudness=max(-40.0, min(0.0, loudness)), true_peak=last.ceiling
     )

@@ -132,14 +132,14 @@ BUILT_IN: tuple[Preset, ...] = (
         "Lowers sibilants by 2 dB where they stick out, at most by 6; nothing else is touched.",
         "On a voice, or a bus of voices.",
         "On a whole mix: hats and snares would set it off.",
-        DeEsser(threshold=0.0, range=6.0, aim=2.0, hold_aim=True),
+        DeEsser(threshold=0.0, range=6.0, aim=4.0, hold_aim=True),
     ),
     _preset(
         "Sharp words in a mix",
         "Lowers the range in the middle only, by 0.5 dB where it works, at most by 3.",
         "The voice cannot be reached any more: only the finished mix is there.",
         "The voice has a stem of its own: work there.",
-        DeEsser(threshold=0.0, range=3.0, aim=0.5, hold_aim=True, mode="mid", low=6000.0),
+        DeEsser(threshold=0.0, range=3.0, aim=1.5, hold_aim=True, mode="mid", low=6000.0),
     ),
     # --- tamer -----------------------------------------------------------------------------------------------
     _preset(
@@ -339,7 +339,7 @@ BUILT_IN: tuple[Preset, ...] = (
         "Each voice is worked on by itself already.",
         MidSideEq(bands=(Band(id=1, shape="low_cut", freq=80.0, slope=12, q=0.71),)),
         _glue(5.0, ratio=2.5, attack=8.0, release=160.0, rms=10.0, hold_loudness=True),
-        DeEsser(threshold=0.0, range=6.0, aim=1.5, hold_aim=True),
+        DeEsser(threshold=0.0, range=6.0, aim=3.0, hold_aim=True),
         Saturation(shape="warm", drive=2.0, low=200.0, high=6000.0, hold_loudness=True),
     ),
 )

@@ -8,14 +8,14 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from gluvo.advise.aim import lift_hops
-from gluvo.advise.band_aim import band_levels
+from gluvo.advise.band_aim import MovingRange
 from gluvo.advise.tone import BandCost, LowCutCost, Movement, cost, low_cut_cost, movements
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.sibilance import sibilants
 from gluvo.dsp.taming import OVERLAP, frame_length
 from gluvo.measure.drive import Drive, DriveMeter
 from gluvo.measure.harmonics import NewSound, new_spectrum
-from gluvo.measure.overview import REDUCTION_HOP
+from gluvo.measure.overview import REDUCTION_HOP, Reduced
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
 from gluvo.measure.stereo import Scatter, scatter_of
@@ -39,10 +39,8 @@ class Worked:
     """Each time it did: from and to in the song, s, and the most that was taken, dB."""
     share: float
     """Of the time, 0–1."""
-    mean: float
-    """dB that it takes on average where it works."""
-    most: float
-    """dB"""
+    taken: Reduced
+    """What it takes where it works."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -70,6 +68,8 @@ class StepAnalysis:
     costs: Mapping[int, BandCost] = field(default_factory=dict)
     """What each band of an equaliser does, by its id."""
     moves: Mapping[int, Movement] = field(default_factory=dict)
+    moved: Mapping[int, Reduced] = field(default_factory=dict)
+    """By how many dB each of them moves where its range is not silent."""
     low_cuts: Mapping[int, LowCutCost] = field(default_factory=dict)
     """The truth about each low cut; there once the song has been measured."""
     resonances: tuple[Resonance, ...] = ()
@@ -84,8 +84,8 @@ class StepAnalysis:
     """Left against right after a width."""
     drive: Drive | None = None
     """What drives the reduction of a Glue, by thirds of an octave."""
-    lift: float = 0.0
-    """By how many dB a Glue lifts what has signal, on average."""
+    lift: Reduced = Reduced(0.0, 0.0, 0.0)
+    """By how many dB a Glue lifts what has signal."""
     worked: Worked | None = None
     """How often and how far a De-esser works."""
     cuts: Cuts | None = None
@@ -128,13 +128,14 @@ def _bands(around: StepAnalysis, step: MidSideEq, sides: Sides, progress: Progre
     before, after, span = sides.before, sides.after, sides.span
     ringing = sorted((r for part in MID_SIDE for r in after.resonances(span, part)), key=lambda r: -r.prominence)
     heard = [key.heard_in(span) for key in sides.keys]
-    moving = [band for band in step.bands if band.moving]
+    ranges = {band.id: MovingRange(step, band, before, span, sides.keys) for band in step.bands if band.moving}
     return replace(
         around,
         costs={band.id: cost(step, band, around.before, sides.rate) for band in step.bands},
         moves=movements(step, before.heard_in(span), sides.rate, progress, heard),
         resonances=tuple(ringing),
-        band_levels={band.id: band_levels(step, band, before, span, sides.keys) for band in moving},
+        band_levels={id: band.levels for id, band in ranges.items()},
+        moved={id: ranges[id].moved(step.strength) for id in ranges},
         late=step.lateness(sides.rate),
     )
 
@@ -166,10 +167,10 @@ def _lift(around: StepAnalysis, step: Glue, sides: Sides, _progress: Progress) -
     if not step.lifts:
         return around
     hops = lift_hops(step, sides.before, sides.span, sides.keys)
-    return replace(around, lift=float(hops.mean()) if len(hops) else 0.0)
+    return replace(around, lift=Reduced.among(hops))
 
 
-def _events(around: StepAnalysis, _step: Step, sides: Sides, _progress: Progress) -> StepAnalysis:
+def _events(around: StepAnalysis, step: Step, sides: Sides, _progress: Progress) -> StepAnalysis:
     reduction, after = sides.after.reduction, sides.after
     if reduction is None:
         return around
@@ -178,6 +179,9 @@ def _events(around: StepAnalysis, _step: Step, sides: Sides, _progress: Progress
     rows = slice(round(inner.start / hop), round(inner.end / hop))
     mean, top = reduction.mean[rows], reduction.top[rows]
     working = mean > WORKS
+    if (heard := after.heard) is not None:
+        counted = heard[rows][: len(working)]
+        working[: len(counted)] &= counted
     places = tuple(
         (sides.span.start + a * hop, sides.span.start + b * hop, float(top[a:b].max()))
         for a, b in sibilants(mean, hop, WORKS)
@@ -185,8 +189,7 @@ def _events(around: StepAnalysis, _step: Step, sides: Sides, _progress: Progress
     found = Worked(
         places,
         float(working.mean()) if len(mean) else 0.0,
-        float(mean[working].mean()) if working.any() else 0.0,
-        float(top.max()) if len(top) else 0.0,
+        after.taken_by(step, sides.span) or Reduced(0.0, 0.0, 0.0),
     )
     return replace(around, worked=found)
 

@@ -45,7 +45,7 @@ def _joint(item: Step, joint: Joint, song: Rendered, span: Span | None) -> dict[
         "step": item.id,
         "name": item.called,
         **_levels(joint, span),
-        "reduction": _reduction(joint.reduced(span), joint.wet_reduced(span)),
+        "reduction": _reduction(joint.taken_by(item, span), joint.wet_reduced(span)),
         "holds": {setting: getattr(item, setting) for setting in item.held_now},
         "late_ms": 1000.0 * late / joint.rate,
     }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Literal, Protocol
+from typing import Literal, Protocol, Self
 
 import numpy as np
 
@@ -106,6 +106,13 @@ class Reduced:
     """What is passed `PEAKS_SHARE` of the time: what is read off a meter when hits come."""
     most: float
     """At most."""
+
+    @classmethod
+    def among(cls, values: Floats) -> Self:
+        """The figures of amounts that all count alike."""
+        if not len(values):
+            return cls(0.0, 0.0, 0.0)
+        return cls(float(values.mean()), float(np.quantile(values, 1.0 - PEAKS_SHARE)), float(values.max()))
 
     def of(self, by: ReducedBy) -> float:
         """One of the three."""

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TypeVar, cast
 
 import numpy as np
 
 from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.loudness import integrated
-from gluvo.measure.overview import Catch, Outline, Reduced, Reduction, heard_hops, outline_of
+from gluvo.measure.overview import WORTH, Catch, Outline, Reduced, Reduction, heard_hops, outline_of
 from gluvo.measure.resonances import Resonance, resonances
 from gluvo.measure.spectrum import Tone, tone_of
 from gluvo.measure.trace import Span, Trace
 from gluvo.render.scaled import Sounding, stretch_of
 from gluvo.session.scratch import SMALLEST
+from gluvo.steps import Step
 
 T = TypeVar("T")
 
@@ -119,6 +120,15 @@ class Joint:
     def reduced(self, span: Span | None = None) -> Reduced | None:
         """What the step takes away in a span, as it arrives; None if it is none that does."""
         return self._reduced(self.reduction, span, "reduced")
+
+    def taken_by(self, step: Step, span: Span | None = None) -> Reduced | None:
+        """What its step takes away in a span, as it is told: where there is signal, or, of what works at moments only, where
+        it works."""
+        reduced = self.reduced(span)
+        if reduced is None or not step.works_at_moments:
+            return reduced
+        values = self.reduction_in(span)
+        return self.once(("worked", span), lambda: replace(Reduced.among(values[values > WORTH]), most=reduced.most))
 
     def wet_reduced(self, span: Span | None = None) -> Reduced | None:
         """What is taken from what is reduced alone; None where nothing passes beside it."""

@@ -10,7 +10,7 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
-VERSION = 4
+VERSION = 5
 """Of all documents."""
 
 Change = Callable[[dict[str, Any]], dict[str, Any]]
@@ -22,6 +22,8 @@ RENAMED: Mapping[int, Mapping[str, Mapping[str, str]]] = {
 
 LEAST_AIM, USUAL_AIM = 0.1, 2.0
 """dB of reduction that a Glue can be asked for at least, and is if nothing else is said."""
+USUAL_DE_ESSER_AIM, USUAL_BAND_AIM = 0.5, 1.0
+"""dB that a De-esser and a moving band were asked for on average, if nothing else was said."""
 
 
 def _aim_of_what_arrives(glue: dict[str, Any]) -> dict[str, Any]:
@@ -38,9 +40,21 @@ def _aim_of_what_arrives(glue: dict[str, Any]) -> dict[str, Any]:
     return {**glue, "aim": max(LEAST_AIM, round(left, 2))}
 
 
-def _aim_on_average(glue: dict[str, Any]) -> dict[str, Any]:
-    """The aim of a Glue was the mean, and is what is said beside it."""
-    return {**glue, "aim_by": glue.get("aim_by", "mean")}
+def _aim_on_average(step: dict[str, Any]) -> dict[str, Any]:
+    """The aim of a step was the mean, and is what is said beside it."""
+    return {**step, "aim_by": step.get("aim_by", "mean")}
+
+
+def _de_esser_on_average(step: dict[str, Any]) -> dict[str, Any]:
+    return {"aim": USUAL_DE_ESSER_AIM, **_aim_on_average(step)}
+
+
+def _bands_on_average(eq: dict[str, Any]) -> dict[str, Any]:
+    bands = eq.get("bands")
+    if not isinstance(bands, list):
+        return eq
+    found = [{"aim": USUAL_BAND_AIM, **_aim_on_average(b)} if isinstance(b, dict) else b for b in bands]
+    return {**eq, "bands": found}
 
 
 def _holds_belong_to_sections(session: dict[str, Any]) -> dict[str, Any]:
@@ -71,6 +85,7 @@ CHANGES: Mapping[int, Mapping[str, Change]] = {
     1: {"gluvo-session": _holds_belong_to_sections},
     2: {"glue": _aim_of_what_arrives},
     3: {"glue": _aim_on_average},
+    4: {"de_esser": _de_esser_on_average, "mid_side_eq": _bands_on_average},
 }
 """What has to be done to a record of a version: by that version and the kind of record."""
 

@@ -14,7 +14,9 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.filters import NOTHING, response
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.moving import LEAST_MOVE, MoveTimes, knots
+from gluvo.measure.overview import ReducedBy
 from gluvo.steps.settings import choice, number, switch
+from gluvo.steps.solved import aim_by
 
 BAND, MOVING = "Band", "When it moves"
 Shape = Literal["bell", "low_shelf", "high_shelf", "low_cut", "high_cut", "notch", "tilt", "band_pass"]
@@ -195,10 +197,11 @@ class Band(msgspec.Struct, frozen=True, kw_only=True):
             "dB",
             0.1,
             12.0,
-            "The mean movement over the section that the threshold is sought for.",
+            "The movement over the section that the threshold is sought for.",
             group=MOVING,
         ),
-    ] = 1.0
+    ] = 2.0
+    aim_by: Annotated[ReducedBy, aim_by(MOVING, "movement")] = "peaks"
 
     @property
     def moving(self) -> bool:

@@ -192,6 +192,11 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         return ""
 
     @property
+    def works_at_moments(self) -> bool:
+        """Whether it is told by what it takes while it works, since that is at moments only."""
+        return any(solved.while_working for solved in self.solved_settings.values())
+
+    @property
     def feeds_back(self) -> bool:
         """Whether its detector listens to what comes out, so that every try has to run all of it."""
         return False

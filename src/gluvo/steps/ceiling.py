@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, ClassVar, Literal, Self
 import msgspec
 
 from gluvo.dsp.db import gain_of
+from gluvo.measure.overview import ReducedBy
 from gluvo.steps import solved
 from gluvo.steps.base import Step
-from gluvo.steps.settings import choice, number
+from gluvo.steps.settings import choice, number, switch
 
 LOUDER, HOLDS = "How loud", "How it holds"
 Oversampling = Literal[1, 2, 4, 8, 16]
@@ -26,6 +27,16 @@ def drive(more: str) -> msgspec.Meta:
 def ceiling(low: float, tip: str) -> msgspec.Meta:
     """The level that nothing passes, dBTP, from `low` up."""
     return number("Ceiling", "dBTP", low, 0.0, tip, group=LOUDER, decimals=2, fine=0.1)
+
+
+def aim(tip: str) -> msgspec.Meta:
+    """The dB that are to be taken off, for which the drive is sought."""
+    return number("Reduce by", "dB", 0.1, 24.0, tip, group="Aim")
+
+
+def hold_aim() -> msgspec.Meta:
+    """Whether the drive is sought again."""
+    return switch("Hold drive", "Finds the drive again whenever something else changes.", group="Aim")
 
 
 def oversampling(what: str, group: str) -> msgspec.Meta:
@@ -44,13 +55,19 @@ class CeilingStep(Step, frozen=True, kw_only=True):
     if TYPE_CHECKING:  # each kind declares them, in the order in which they are shown
         drive: float
         ceiling: float
+        aim: float
+        aim_by: ReducedBy
+        hold_aim: bool
         output: float
         hold_loudness: bool
 
     reduces: ClassVar[bool] = True
     has_ceiling: ClassVar[bool] = True
-    solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
-    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
+    solved_settings: ClassVar[Mapping[str, solved.Solved]] = {
+        "drive": solved.Solved("drive", "hold_aim", "aim", aim_by="aim_by"),
+        **solved.OUTPUT,
+    }
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"aim", "aim_by", "hold_aim", "hold_loudness"}
     reaches_target: ClassVar[bool] = False
     """Whether it is what a song is brought to its target's loudness by, where the mix bus ends with it."""
     cuts_tops: ClassVar[bool] = False

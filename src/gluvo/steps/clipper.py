@@ -12,6 +12,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.limiting import Mender
+from gluvo.measure.overview import ReducedBy
 from gluvo.steps import ceiling as ceiling_step
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
@@ -49,6 +50,12 @@ class Clipper(CeilingStep, tag="clipper", frozen=True, kw_only=True):
         ),
     ] = 0.0
     oversampling: Annotated[Oversampling, ceiling_step.oversampling("How finely tops are cut off", HOLDS)] = 4
+
+    aim: Annotated[
+        float, ceiling_step.aim("How much is cut off, as is said beside it; the drive is sought for that.")
+    ] = 1.0
+    aim_by: Annotated[ReducedBy, solved.aim_by("Aim")] = "most"
+    hold_aim: Annotated[bool, ceiling_step.hold_aim()] = False
 
     output: Annotated[float, solved.output(LOUDER)] = 0.0
     hold_loudness: Annotated[

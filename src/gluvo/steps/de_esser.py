@@ -14,6 +14,7 @@ from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.moving import ShiftedBand
 from gluvo.dsp.sibilance import relative_levels
 from gluvo.dsp.simd_max import largest
+from gluvo.measure.overview import REDUCED_BY, ReducedBy
 from gluvo.steps.bands import Band
 from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.common import StereoComponent, columns_of, works_on
@@ -43,9 +44,9 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True
     solved_settings: ClassVar[Mapping[str, Solved]] = {
-        "threshold": Solved("reduction", "hold_aim", "aim", while_working=True)
+        "threshold": Solved("reduction", "hold_aim", "aim", aim_by="aim_by", while_working=True)
     }
-    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"aim", "hold_aim"}
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"aim", "aim_by", "hold_aim"}
 
     key: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of the stem or bus that the detector listens to instead; empty for the signal itself."""
@@ -108,10 +109,20 @@ class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
             "dB",
             0.1,
             12.0,
-            "How much it takes on average where it works; the threshold is sought for that.",
+            "How much it takes where it works, as is said beside it; the threshold is sought for that.",
             group="Aim",
         ),
-    ] = 0.5
+    ] = 2.0
+    aim_by: Annotated[
+        ReducedBy,
+        choice(
+            "Aim at",
+            tuple(REDUCED_BY.items()),
+            "What is to be that much: what the sharpest sounds lose, which is passed 5 % of the time that it works; the "
+            "largest of all; or the mean while it works.",
+            group="Aim",
+        ),
+    ] = "peaks"
     hold_aim: Annotated[
         bool, switch("Hold", "Finds the threshold again whenever another setting changes.", group="Aim")
     ] = False

@@ -43,7 +43,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     takes_key: ClassVar[bool] = True
     solved_settings: ClassVar[Mapping[str, Solved]] = {
         "threshold": Solved("reduction", "hold_aim", "aim", aim_by="aim_by"),
-        "lift_threshold": Solved("lift", "hold_lift", "lift_aim"),
+        "lift_threshold": Solved("lift", "hold_lift", "lift_aim", aim_by="lift_aim_by"),
         "makeup": Solved("makeup", "hold_loudness"),
     }
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {
@@ -51,6 +51,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         "aim_by",
         "hold_aim",
         "lift_aim",
+        "lift_aim_by",
         "hold_lift",
         "hold_loudness",
     }
@@ -314,10 +315,9 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     ] = 200.0
     lift_aim: Annotated[
         float,
-        number(
-            "Lift by", "dB", 0.1, 12.0, "The mean lift over the section that its threshold is sought for.", group=LIFT
-        ),
+        number("Lift by", "dB", 0.1, 12.0, "The lift over the section that its threshold is sought for.", group=LIFT),
     ] = 1.5
+    lift_aim_by: Annotated[ReducedBy, aim_by(LIFT, "lift")] = "mean"
     hold_lift: Annotated[
         bool,
         switch("Hold lift", "Finds the lift's threshold again whenever another setting changes.", group=LIFT),

@@ -12,6 +12,7 @@ from gluvo.dsp.delay import Delay
 from gluvo.dsp.interpolation import HALF, PeakReader
 from gluvo.dsp.kernel import Audio
 from gluvo.dsp.limiting import LookAheadLimiter, Mender, ReleaseTimes, magnitudes
+from gluvo.measure.overview import ReducedBy
 from gluvo.steps import ceiling as ceiling_step
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Processor, Step
@@ -126,6 +127,12 @@ class Limiter(CeilingStep, tag="limiter", frozen=True, kw_only=True):
             fine=1.0,
         ),
     ] = 100.0
+
+    aim: Annotated[
+        float, ceiling_step.aim("How much it takes off, as is said beside it; the drive is sought for that.")
+    ] = 2.0
+    aim_by: Annotated[ReducedBy, solved.aim_by("Aim")] = "most"
+    hold_aim: Annotated[bool, ceiling_step.hold_aim()] = False
 
     output: Annotated[float, solved.output(LOUDER)] = 0.0
     hold_loudness: Annotated[

@@ -11,9 +11,9 @@ import msgspec
 from gluvo.measure.overview import REDUCED_BY
 from gluvo.steps.settings import choice, number, switch
 
-By = Literal["reduction", "lift", "loudness", "makeup", "blend"]
-"""What a setting is solved for: so many dB taken away or lifted by its threshold; the same loudness after the step as before
-it, by a gain after all of it, by a gain before its mix, or by the level of what a lane makes."""
+By = Literal["reduction", "drive", "lift", "loudness", "makeup", "blend"]
+"""What a setting is solved for: so many dB taken away by its threshold or by its drive, or lifted by its threshold; the same
+loudness after the step as before it, by a gain after all of it, by a gain before its mix, or by the level of what a lane makes."""
 
 
 @dataclass(frozen=True)
@@ -32,12 +32,12 @@ class Solved:
     moments only."""
 
 
-def aim_by(group: str) -> msgspec.Meta:
-    """What an aim of reduction is of."""
+def aim_by(group: str, what: str = "reduction") -> msgspec.Meta:
+    """What an aim is of, where `what` has three figures."""
     return choice(
         "Aim at",
         tuple(REDUCED_BY.items()),
-        "What is to be that much, as it arrives after Mix: the reduction when hits come, which is passed 5 % of the time where "
+        f"What is to be that much, as it arrives after Mix: the {what} when hits come, which is passed 5 % of the time where "
         "there is signal; the largest of all; or the mean where there is signal.",
         group=group,
     )

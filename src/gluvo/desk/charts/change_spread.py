@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QWidget
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.controls.theme import colours
 from gluvo.dsp.kernel import Floats
+from gluvo.measure.overview import PEAKS_SHARE
 
 BINS = 32
 LEAST_DOWN = -6.0
@@ -56,7 +57,7 @@ class ChangeSpread(Chart):
                 self.y_axis = Axis(down, up, [float(v) for v in range(int(first), int(up) + 1, step)], signed=True)
                 counts, self._edges = np.histogram(change, bins=BINS, range=(down, up))
                 self._shares = counts / max(1, counts.max())
-                self._words = _words(mean, low, high)
+                self._words = _words(change, mean, low, high)
         self.setAccessibleName(self._words or "Nothing is changed")
         self.changed()
 
@@ -91,8 +92,8 @@ class ChangeSpread(Chart):
         painter.drawPolygon(QPolygonF([QPointF(left, y), QPointF(left + 8, y - 5), QPointF(left + 8, y + 5)]))
 
 
-def _words(mean: float, low: float, high: float) -> str:
-    """“2.0 dB off · at most 4.1” or “0.8 dB up · at most 1.3”."""
-    most = low if mean < 0.0 else high
-    way = "off" if mean < 0.0 else "up"
-    return f"{abs(mean):.1f} dB {way} · at most {abs(most):.1f}"
+def _words(change: Floats, mean: float, low: float, high: float) -> str:
+    """“2.0 dB off at peaks, 4.1 at most, 0.7 mean” or the like, up."""
+    way, most, share = ("off", low, PEAKS_SHARE) if mean < 0.0 else ("up", high, 1.0 - PEAKS_SHARE)
+    peaks = float(np.quantile(change, share))
+    return f"{abs(peaks):.1f} dB {way} at peaks, {abs(most):.1f} at most, {abs(mean):.1f} mean"

@@ -1,31 +1,34 @@
-"""The row of an aim: how much, the search for its threshold, whether it is held, and what it came to."""
+"""The row of an aim: how much, of what, the search for the setting that gives it, whether that is held; and what it came to."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.widgets import button
 
 
-def aim_row(
-    aim: QWidget, hold: QWidget, find: Callable[[], object], tip: str, words_tip: str, by: QWidget | None = None
-) -> tuple[QHBoxLayout, QPushButton, Elided]:
-    """The row, the button that has the threshold looked for by `find`, and the words at its end. `by`: what the aim is of."""
-    row = QHBoxLayout()
-    row.setSpacing(10)
-    aim.setFixedWidth(150)
-    row.addWidget(aim)
-    if by is not None:
-        row.addWidget(by)
-    search = button("Find threshold", tip, find, "main")
-    row.addWidget(search)
-    row.addWidget(hold)
-    words = Elided("", "caption", 400)
-    words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-    words.setToolTip(words_tip)
-    row.addWidget(words, 1)
-    return row, search, words
+class AimRow(QWidget):
+    """The controls in a row, and under them what it came to: all of that is told, however little room there is."""
+
+    def __init__(
+        self, controls: tuple[QWidget, QWidget, QWidget], find: Callable[[], object], named: str, tip: str
+    ) -> None:
+        """`controls`: how much, of what, and whether it is held. `find` has it looked for; `named` is what stands on that
+        button, `tip` what it does."""
+        super().__init__()
+        aim, by, hold = controls
+        column, row = QVBoxLayout(self), QHBoxLayout()
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        row.setSpacing(10)
+        aim.setFixedWidth(150)
+        self.find_button = button(named, tip, find, "main")
+        for widget in (aim, by, self.find_button, hold):
+            row.addWidget(widget)
+        row.addStretch(1)
+        self.words = Elided("", "caption", 400)
+        column.addLayout(row)
+        column.addWidget(self.words)

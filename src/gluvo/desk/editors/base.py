@@ -15,6 +15,7 @@ from gluvo.advise.aim import unmet
 from gluvo.advise.hold import holds
 from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
 from gluvo.desk.controls.widgets import Segments, button, figure, label
+from gluvo.desk.editors.aim_row import AimRow
 from gluvo.desk.editors.preset_dialog import choose_preset, for_item
 from gluvo.desk.editors.setting_control import Control, setting_control, show_value
 from gluvo.desk.editors.spectrum_panel import SpectrumPanel
@@ -126,6 +127,19 @@ class StepEditor(QWidget, Generic[S]):
         first = next((c for c in self.controls.values() if c.isVisible() and c.isEnabled()), None)
         if first is not None:
             first.setFocus()
+
+    def add_aim(self, named: str, tip: str, words_tip: str) -> AimRow:
+        """The row of its aim, under the views; see `AimRow`."""
+        settings = settings_of(self.kind)
+        controls = (
+            self.control(settings["aim"]),
+            self.control(settings["aim_by"], named=False),
+            self.control(settings["hold_aim"]),
+        )
+        row = AimRow(controls, lambda: self.bench.advice.find_threshold(self.step_id), named, tip)
+        row.words.setToolTip(words_tip)
+        self.below_views.addWidget(row)
+        return row
 
     def choose_preset(self) -> None:
         """Choose among the presets of this kind of step, by ear."""
@@ -287,7 +301,7 @@ class StepEditor(QWidget, Generic[S]):
         holds it."""
         _, after = self.joints()
         span, document = self.bench.span, self.bench.document
-        reduced = after.reduced(span) if after is not None and step.reduces else None
+        reduced = after.taken_by(step, span) if after is not None and step.reduces else None
         if reduced is None or not self.bench.picture.section_current:
             return self._since
         read = _Read(document.place_in_history, step, span, reduced.peaks)
@@ -295,7 +309,8 @@ class StepEditor(QWidget, Generic[S]):
             self._read_before = self._read
         self._read = read
         before, by = self._read_before, 0.0
-        if before is not None and (before.step, before.span) == (step, span) and "threshold" not in step.held_now:
+        held = any(step.solved_settings[name].aim for name in step.held_now)
+        if before is not None and (before.step, before.span) == (step, span) and not held:
             by = read.peaks - before.peaks
         words = f"{figure(by, 1, 'dB', signed=True)} of reduction at peaks since “{document.undo_name}”"
         self._since = words if abs(by) >= MOVED and document.undo_name else ""

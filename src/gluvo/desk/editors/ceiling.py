@@ -50,6 +50,11 @@ class CeilingEditor(StepEditor[CeilingStep]):
         )
 
     def build_middle(self) -> None:
+        self.aim = self.add_aim(
+            "Find drive",
+            "Set the drive so that this much is taken off in the section, as is said beside it (T).",
+            "What is taken off in the section: what is passed 5 % of the time where there is signal, the largest, and the mean.",
+        )
         row = QHBoxLayout()
         self.words = Lines(
             4 if self.step is not None and self.step.cuts_tops else 3, "caption"
@@ -88,14 +93,22 @@ class CeilingEditor(StepEditor[CeilingStep]):
             return
         inner = after.within(span)
         self.reduction.show_reduction(after.reduction, span, after.start, None)
-        self.spread.show_spread(after.reduction_in(span), None, after.mean_reduction(span))
+        reduced = after.reduced(span)
+        if reduced is not None:
+            self.spread.show_spread(
+                after.reduction_in(span), step.aim if step.hold_aim else None, reduced.of(step.aim_by), step.aim_by
+            )
+            self.aim.words.setText(" · ".join([reduced.words, *filter(None, [self.reduction_moved(step)])]))
+        drive = self.controls["drive"]
+        assert isinstance(drive, Ruler)
+        drive.set_note("held" if step.hold_aim else "")
         work, largest = after.reduction.working(inner), after.largest_reduction(span)
         where = self.bench.span_name
         if largest <= 0.0:
             done = f"Nothing is taken off in {where}: all of it lies under the ceiling."
         else:
             done = (
-                f"In {where}: {largest:.1f} dB off at most, {after.mean_reduction(span):.2f} on average · works "
+                f"In {where} it works "
                 f"{work.times} time{'' if work.times == 1 else 's'}, {lasting(work.mean_seconds)} each"
             )
         lost = before.figures(span).plr - after.figures(span).plr

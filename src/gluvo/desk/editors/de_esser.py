@@ -10,7 +10,6 @@ from gluvo.desk.charts.band_views import SibilantsView
 from gluvo.desk.charts.hit_views import SpreadView
 from gluvo.desk.charts.views import TransferView
 from gluvo.desk.controls.ruler import Ruler
-from gluvo.desk.editors.aim_row import aim_row
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import detector_toggle, show_ear, taken_toggle
 from gluvo.desk.editors.key_choice import KeyChoice
@@ -44,15 +43,12 @@ class DeEsserEditor(StepEditor[DeEsser]):
         )
 
     def build_middle(self) -> None:
-        settings = settings_of(DeEsser)
-        row, self.find_button, self.words = aim_row(
-            self.control(settings["aim"]),
-            self.control(settings["hold_aim"]),
-            lambda: self.bench.advice.find_threshold(self.step_id),
-            "Set the threshold so that this much is taken on average where it works (T).",
-            "How often and how far it works in the section.",
+        self.aim = self.add_aim(
+            "Find threshold",
+            "Set the threshold so that this much is taken where it works, as is said beside it (T).",
+            "How often and how far it works in the section: what is passed 5 % of the time that it works, the largest, and the "
+            "mean while it works.",
         )
-        self.below_views.addLayout(row)
 
     def further_controls(self, title: str) -> list[QWidget]:
         if title != HEARS:
@@ -82,15 +78,15 @@ class DeEsserEditor(StepEditor[DeEsser]):
         worked = around.worked if around is not None else None
         self.transfer.show_curve(step.curve, picture.levels if picture.hits_step == self.step_id else None)
         if after is not None and before is not None:
-            mean = worked.mean if worked is not None else 0.0
+            taken = worked.taken.of(step.aim_by) if worked is not None else 0.0
             self.sibilants.show_reduction(after.reduction, span, after.start, None)
             self.sibilants.show_voice(before.section(span).sample_peak, worked.places if worked is not None else ())
             values = after.reduction_in(span)
-            self.spread.show_spread(values[values > WORKS], step.aim if step.hold_aim else None, mean)
+            self.spread.show_spread(values[values > WORKS], step.aim if step.hold_aim else None, taken, step.aim_by)
         name = self.bench.session.section_name
         places = sorted(worked.places, key=lambda p: -p[2]) if worked is not None else []
         self.list.show_found(tuple((start, f"{most:.1f} dB", name(start)) for start, _, most in places))
-        self.words.setText(self._words(worked) if worked is not None and step.range > 0.0 else "nothing is taken")
+        self.aim.words.setText(self._words(worked) if worked is not None and step.range > 0.0 else "nothing is taken")
         threshold = self.controls["threshold"]
         assert isinstance(threshold, Ruler)
         threshold.set_note("held" if step.hold_aim else "")
@@ -100,7 +96,7 @@ class DeEsserEditor(StepEditor[DeEsser]):
         if not count:
             return f"does not work in {self.bench.span_name}"
         times = "once" if count == 1 else f"{count} times"
-        return f"{times}, {100 * worked.share:.0f} % of the time · {worked.mean:.2f} dB, at most {worked.most:.1f}"
+        return f"{times}, {100 * worked.share:.0f} % of the time · {worked.taken.words}"
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         super().tick(seconds, level, reduction)

@@ -15,7 +15,6 @@ from gluvo.desk.charts.views import ReductionView, TransferView
 from gluvo.desk.controls.flow import Elided, Flow
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, edit_in_place, figure, label
-from gluvo.desk.editors.aim_row import aim_row
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import detector_toggle, show_ear
 from gluvo.desk.editors.key_choice import KeyChoice
@@ -51,26 +50,17 @@ class GlueEditor(StepEditor[Glue]):
         )
 
     def build_middle(self) -> None:
-        settings = settings_of(Glue)
-        row, self.find_button, self.punch = aim_row(
-            self.control(settings["aim"]),
-            self.control(settings["hold_aim"]),
-            lambda: self.bench.advice.find_threshold(self.step_id),
+        self.aim = self.add_aim(
+            "Find threshold",
             "Set the threshold so that the reduction over the section is this much, as is said beside it (T).",
             "What is taken off in the section, as it arrives after Mix: what is passed 5 % of the time where there is "
             "signal, the largest, and the mean. Punch: the peak of the mean hit over what follows it 50–150 ms later, after "
             "the step ÷ before. Pumping: how much of the reduction's movement follows the beat.",
-            self.control(settings["aim_by"], named=False),
         )
-        row.removeWidget(self.punch)
-        row.addStretch(1)
-        self.punch.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        self.below_views.addLayout(row)
-        self.below_views.addWidget(self.punch)  # all three figures are told, however little room there is
 
     def further_controls(self, title: str) -> list[QWidget]:
         if title == LIFT:
-            tip = "Set the threshold under which it lifts so that the mean lift over the section is this much."
+            tip = "Set the threshold under which it lifts so that the lift over the section is this much, as is said beside it."
             self.find_lift = button(
                 "Find lift threshold", tip, lambda: self.bench.advice.find_threshold(self.step_id, "lift_threshold")
             )
@@ -126,11 +116,11 @@ class GlueEditor(StepEditor[Glue]):
         if hits is not None:
             words += [f"punch kept {100 * hits.punch_kept:.0f} %", f"pumping {100 * hits.pumping:.0f} %"]
         if step.lifts and around is not None:
-            bounded = step.hold_lift and around.lift < step.lift_aim - NEAR
-            words.insert(1, f"lifts {around.lift:.2f} dB on average" + (", more would raise what is loud" * bounded))
+            bounded = step.hold_lift and around.lift.of(step.lift_aim_by) < step.lift_aim - NEAR
+            words.insert(1, f"lifts {around.lift.short}" + (", more would raise what is loud" * bounded))
         if since := self.reduction_moved(step):
             words.insert(1, since)
-        self.punch.setText(" · ".join(words))
+        self.aim.words.setText(" · ".join(words))
         for switch, name in step.switches().items():
             found = self.controls[name]
             assert isinstance(found, Ruler)

@@ -208,7 +208,7 @@ class PresetDialog(QDialog):
                 (tried.render.joint(item.id), tried.render.before(item.id)) if item.reduces else (None, None)
             )
             if joint is not None and source is not None and (item.id not in before or item.id == chosen):
-                reduced = joint.reduced(self._bench.span)
+                reduced = joint.taken_by(item, self._bench.span)
                 takes = f"takes {reduced.short}" if reduced is not None else ""
                 words.append(f"{item.title} {unmet(item, source, joint, self._bench.span) or takes}")
         self.words.setText(" · ".join(words))

@@ -8,7 +8,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from gluvo.advise.aim import Found
-from gluvo.advise.aimed import aimed
+from gluvo.advise.aimed import aimed, first_aimed
 from gluvo.advise.hold import gentle_and_crushed, held_session
 from gluvo.advise.loudness_target import Reached, driven, reach_target
 from gluvo.advise.prices import divided
@@ -41,9 +41,9 @@ class Advice(QObject):
         """What was found is of another session."""
         self.reach = None
 
-    def find_threshold(self, step_id: str, setting: str = "threshold") -> None:
-        """Set a step's threshold so that it takes or lifts by its aim over the section; or that of an equaliser's chosen
-        band, so that it moves by its aim."""
+    def find_threshold(self, step_id: str, setting: str = "") -> None:
+        """Set a step's threshold or drive so that it takes or lifts by its aim over the section; or the threshold of an
+        equaliser's chosen band, so that it moves by its aim. `setting`: which; if not said, the first that has an aim."""
         bench = self._bench
         renderer, session, span = bench.renderer, bench.session, bench.span
         item = session.item(step_id)
@@ -55,10 +55,13 @@ class Advice(QObject):
             )
             return
         step = cast("AnyStep", item)
+        setting = setting or first_aimed(step)
         ready, said = step.readied(setting)
         wish = aimed(ready, session.view.band, setting)
         if wish is None:
-            bench.refuse(f"{step.title} has no threshold to be found. Choose a Glue, a De-esser or a band that moves.")
+            bench.refuse(
+                f"{step.title} has nothing to be found. Choose a Glue, a De-esser, a Limiter, a Clipper or a band that moves."
+            )
             return
         plan = renderer.plan(session)
         off = "The step is off. Switch it on first." if step_id not in plan.before else ""
@@ -66,6 +69,7 @@ class Advice(QObject):
             bench.refuse(problem)
             return
         wanted = [plan.before[step_id], *plan.keys.get(step_id, ())]
+        named = "drive" if setting == "drive" else "threshold"
         stretch, section = span or Span(0.0, renderer.seconds), session.view.section
 
         def work(check: Progress) -> Found:
@@ -78,7 +82,7 @@ class Advice(QObject):
             if now is None:
                 return
             changed = cast("AnyStep", wish.put(now.readied(setting)[0], round(found.value, 3), section))
-            if bench.edit("Find threshold", lambda s: s.with_step(changed)) and said:
+            if bench.edit(f"Find {named}", lambda s: s.with_step(changed)) and said:
                 bench.tell(said, False)
             if not found.met:
                 bench.refuse(
@@ -87,7 +91,7 @@ class Advice(QObject):
                     f"{found.why_not}".rstrip()
                 )
 
-        self._background.run(SEARCHING, "Finding the threshold", work, done)
+        self._background.run(SEARCHING, f"Finding the {named}", work, done)
 
     def reach_target(self) -> None:
         """Drive the last limiter to the target's loudness over the whole song. Where there is none, one is offered."""

@@ -368,7 +368,7 @@ class Ledger(QWidget):
             ):
                 return Row(title, words)
             if joint is not None and step.reduces:
-                reduced = joint.reduced(bench.span)
+                reduced = joint.taken_by(step, bench.span)
                 idle = words if step.raises else f"{words} · idle"
                 words = reduced.short if reduced is not None and reduced.most > 0.05 else idle
                 if (wet := joint.wet_reduced(bench.span)) is not None and wet.most > 0.05:

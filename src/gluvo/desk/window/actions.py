@@ -319,10 +319,10 @@ CHAIN: Sequence[Action] = (
     Action("Chain", "Next step", "]", partial(_choose_step, 1)),
     Action(
         "Chain",
-        "Find threshold",
+        "Find threshold or drive",
         "T",
         lambda d: d.bench.advice.find_threshold(d.bench.session.view.step),
-        "For the aim of the chosen Glue.",
+        "So that the chosen step, or an equaliser's chosen band, meets its aim.",
         rule=True,
     ),
     Action(

@@ -111,7 +111,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
             yield shot("width")
             voices = bench.session.strip("voices")
             bench.look(strip="voices", step=voices.chain[-1].id if voices is not None else "")
-            window.shape.ledger.add(DeEsser(range=6.0, threshold=0.0, aim=2.0, hold_aim=True))
+            window.shape.ledger.add(DeEsser(range=6.0, threshold=0.0, aim=4.0, hold_aim=True))
             wait(settled)
             yield shot("de-esser")
             bench.document.undo()

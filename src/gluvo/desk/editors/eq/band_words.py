@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from gluvo.advise.step_analysis import StepAnalysis
+from gluvo.advise.tone import Movement
 from gluvo.desk.controls.widgets import figure
 from gluvo.dsp.notes import note_of
 from gluvo.steps import Band
@@ -17,6 +18,13 @@ def change_words(change: float) -> str:
     if abs(change) < LEAST:
         return "changes nothing"
     return f"{'adds' if change > 0.0 else 'takes'} {figure(abs(change), 2 if abs(change) < 1.0 else 1)} dB"
+
+
+def moves_words(band: Band, around: StepAnalysis, moves: Movement) -> str:
+    """How far and how often a band moves."""
+    way, moved = "sinks" if band.moves == "down" else "rises", around.moved.get(band.id)
+    far = moved.short if moved is not None else f"{abs(moves.most):.1f} dB at most"
+    return f"{way} by {far}, {100.0 * moves.share:.0f} % of the time"
 
 
 def band_words(band: Band, around: StepAnalysis | None, section: str) -> str:
@@ -34,7 +42,7 @@ def band_words(band: Band, around: StepAnalysis | None, section: str) -> str:
     cost, moves = around.costs[band.id], around.moves.get(band.id)
     words = [f"{change_words(cost.change)} of {PARTS[band.target]}"] if band.prototypes() else []
     if moves is not None:
-        words.append(f"moves to {figure(moves.most)} dB, {100 * moves.share:.0f} % of the time")
+        words.append(moves_words(band, around, moves))
     return " · ".join(words) or "nothing yet"
 
 
@@ -56,5 +64,5 @@ def band_sentence(band: Band, around: StepAnalysis | None, section: str) -> str:
         words.append(cut.describe())
     moves = around.moves.get(band.id)
     if moves is not None:
-        words.append(f"moves to {figure(moves.most)} dB, {100.0 * moves.share:.0f} % of the time")
+        words.append(moves_words(band, around, moves))
     return " · ".join(words)

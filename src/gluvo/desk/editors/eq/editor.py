@@ -160,7 +160,7 @@ class EqEditor(StepEditor[MidSideEq]):
             ruler.moved.connect(partial(self._set_band, name))
             ruler.settled.connect(self.bench.settle)
             self.rulers[name] = ruler
-        for name in ("slope", "moves"):
+        for name in ("slope", "moves", "aim_by"):
             choice = ChoiceRow(bands[name], named=False)
             choice.chosen.connect(partial(self._set_band, name))
             self.choices[name] = choice
@@ -177,7 +177,7 @@ class EqEditor(StepEditor[MidSideEq]):
         self.levels = LevelSpread()
         self.find_level = button(
             "Find threshold",
-            "Set the threshold so that the band moves by this much on average over the section (T).",
+            "Set the threshold so that the band moves by this much over the section, as is said beside it (T).",
             lambda: self.bench.advice.find_threshold(self.step_id),
         )
         strength, output, hold = (self.control(all_bands[n]) for n in ("strength", "output", "hold_loudness"))
@@ -206,6 +206,7 @@ class EqEditor(StepEditor[MidSideEq]):
             self.rulers["threshold"],
             self.levels,
             *(self.rulers[n] for n in MOVING_RULERS if n != "threshold"),
+            self.choices["aim_by"],
             self.find_level,
             self.choices["moves"],
             self.key,
@@ -389,8 +390,9 @@ class EqEditor(StepEditor[MidSideEq]):
             ruler.setEnabled(useful and (name != "gain" or shown.shape in WITH_GAIN))
         self.choices["slope"].set_value(shown.slope)
         self.choices["slope"].setEnabled(band is not None and shown.shape in SLOPED)
-        self.choices["moves"].set_value(shown.moves)
-        self.choices["moves"].setEnabled(moves and shown.dynamic)
+        for name in ("moves", "aim_by"):
+            self.choices[name].set_value(getattr(shown, name))
+            self.choices[name].setEnabled(moves and shown.dynamic)
         self.on.set_on(band is not None and shown.on)
         self.on.setEnabled(band is not None)
         self.dynamic.set_on(moves and shown.dynamic)
