@@ -14,11 +14,11 @@ from gluvo.advise.aim import find_lift, find_threshold, lift_hops
 from gluvo.advise.aimed import aimed
 from gluvo.advise.step_analysis import analysed_step
 from gluvo.dsp.compression import lifted_curve
+from gluvo.dsp.kernel import Floats
 from gluvo.dsp.sibilance import sibilants
 from gluvo.dsp.taming import Frames, frame_length
 from gluvo.measure.drive import THIRDS, drive_of
 from gluvo.measure.hits import hits_of
-from gluvo.dsp.kernel import Floats
 from gluvo.measure.overview import ReducedBy, heard_hops
 from gluvo.measure.trace import Span, trace_of
 from gluvo.render.chain import run_chain, run_through

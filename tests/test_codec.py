@@ -23,7 +23,7 @@ from .conftest import one
 
 WRITTEN = Path(__file__).parent / "written"
 """Documents as every version wrote them: the same chain with a Glue of aim 6 dB at a mix of 50 %, and more."""
-FORMATS = (store.FORMAT, history.FORMAT, presets.FORMAT, targets.FORMAT, clipboard.FORMAT)
+FORMATS = (store.FORMAT, history.FORMAT, presets.FORMAT, targets.FORMAT, clipboard.FORMAT, clipboard.SEVERAL)
 
 
 def numbers(kind: str) -> list[int]:
@@ -95,9 +95,11 @@ def test_targets_of_every_version_are_read() -> None:
 
 def test_a_step_that_an_older_window_copied_is_pasted() -> None:
     old = {"gluvo-step": {"step": "resonance_tamer", "depth": 3.0, "selectivity": 5.0}}
-    assert clipboard.pasted(json.dumps(old)) == ResonanceTamer(at_most=3.0, stands_out=5.0)
+    assert clipboard.pasted(json.dumps(old)) == (ResonanceTamer(at_most=3.0, stands_out=5.0),)
     lane = Lane(name="Crushed", steps=(Trim(gain=2.0),))
-    assert clipboard.pasted(clipboard.copied(lane)) == lane
+    assert clipboard.pasted(clipboard.copied([lane])) == (lane,)
+    several = (lane, Trim(id="t"), Glue(id="g", ratio=3.0))
+    assert clipboard.pasted(clipboard.copied(several)) == several
     for text in ("", "a line of a song", "[]", '{"gluvo-step": 3}', '{"format": "gluvo-preset"}'):
         with pytest.raises(GluvoError, match=r"clipboard.*\.$"):
             clipboard.pasted(text)

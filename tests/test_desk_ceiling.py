@@ -86,8 +86,8 @@ def test_every_view_of_a_clipper_draws(desk: Desk) -> None:
     clipper = next(i.id for i in desk.bench.session.mix.chain if isinstance(i, Clipper))
     shown = editor(desk, clipper)
     seen = []
-    for key in ("caught", "spread", "catches", "spectrum"):
-        shown.chooser.button(key).click()
+    for view in ("caught", "spread", "catches", "spectrum"):
+        shown.chooser.button(view).click()
         seen.append(shown.grab().toImage())
     assert all(one != other for n, one in enumerate(seen) for other in seen[n + 1 :])
 

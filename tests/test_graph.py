@@ -7,6 +7,8 @@ import numpy as np
 import pytest
 
 from gluvo.advise.hold import gentle_and_crushed
+from gluvo.compare.hearables import hearables, nodes_of
+from gluvo.compare.match import STEP_OUT, UP_TO, WET
 from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
 from gluvo.play.device import BLOCK
@@ -16,6 +18,7 @@ from gluvo.render.machine import Machine, filler, play_through, played
 from gluvo.render.plan import Plan, steps_heard
 from gluvo.render.reduction import mean_along
 from gluvo.render.song import Renderer
+from gluvo.session import marks
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Media, Session, Stem
 from gluvo.session.sounds import Sound
@@ -137,12 +140,53 @@ def test_the_graph_is_what_it_says(material: Material) -> None:
     assert np.abs(Renderer(material).song(band()).result.audio - result).max() < 3e-6
 
 
+@pytest.mark.parametrize("chosen", ["g3", "g5", "lane", "g4", "l", ""])
+@pytest.mark.parametrize("marked", [(), ("shells", "lane", "g4"), ("l2", "gone", "g1")])
+def test_what_is_out_and_how_far_is_live_as_offline(material: Material, chosen: str, marked: tuple[str, ...]) -> None:
+    """Out, up to here and wet alone: with later steps off, and with Mix at 100 % or the lane alone."""
+    owner = band().strip_with(chosen)
+    session = band().looking(step=chosen, strip=owner.id if owner is not None else "shells", marks=marked)
+    if isinstance(glue := session.step(chosen), Glue):
+        session = session.with_step(msgspec.structs.replace(glue, mix=35.0))
+
+    def off(*ids: str) -> Session:
+        made = session
+        for id in ids:
+            made = made.with_step(msgspec.structs.replace(made.item(id), on=False))
+        return made
+
+    after = {"g3": ("crush",), "g5": (), "lane": ("l",), "g4": (), "l": (), "": ("g3", "crush")}[chosen]
+    out = {(): (chosen,) * bool(chosen), ("shells", "lane", "g4"): ("g3", "crush", "lane", "g4")}.get(
+        marked, ("l2", "g1")
+    )
+    wanted = {STEP_OUT: off(*out), UP_TO: off(*after)}
+    if isinstance(glue, Glue):
+        wanted[WET] = session.with_step(msgspec.structs.replace(glue, mix=100.0))
+    assert ("wet" in {h.id for h in hearables(session, ())}) is (isinstance(glue, Glue) or chosen == "lane")
+    for path, other in wanted.items():
+        heard = session.looking(hear=path)
+        node = nodes_of(heard, Plan(heard))[path]
+        offline = play_through(node, material)
+        assert np.abs(offline - play_through(Plan(other).result, material)).max() < 1e-12, path
+        engine = Engine(material, {}, heard)
+        engine.listen(Monitoring(path=path))
+        engine.play()
+        live, late = pulled(engine, 2 * RATE), engine.late
+        assert np.abs(live[late + FADED :] - offline[FADED : len(live) - late]).max() < 1e-9, path
+
+
+def test_of_a_lane_only_what_it_makes_goes_on(material: Material) -> None:
+    session = band().looking(step="lane", hear=WET)
+    alone = Plan(session, solo=("lane",)).result
+    assert nodes_of(session, Plan(session))[WET].key == alone.key
+
+
 @pytest.mark.parametrize("chosen", ["g3", "lane", "g4", "l"])
 def test_live_is_offline_with_nesting_lanes_a_key_and_latency_everywhere(material: Material, chosen: str) -> None:
     session = band().looking(step=chosen)
     offline = {
         "result": play_through(Plan(session).result, material),
-        "step_out": play_through(Plan(session, without=chosen).result, material),
+        "step_out": play_through(Plan(marks.without(session, (chosen,))).result, material),
         "untouched": play_through(Plan(session).untouched, material),
     }
     plan = Plan(session)
@@ -192,7 +236,7 @@ def test_an_edit_makes_only_what_it_changes(material: Material) -> None:
 @pytest.mark.parametrize("change", [{"level": -72.0}, {"mute": True}])
 def test_a_lane_at_nothing_nulls_bit_for_bit(material: Material, change: dict[str, object]) -> None:
     session = band().with_step(msgspec.structs.replace(band().item("lane"), blend=0.0, **change))
-    without = play_through(Plan(session, without="lane").result, material)
+    without = play_through(Plan(marks.without(session, ("lane",))).result, material)
     assert np.array_equal(play_through(Plan(session).result, material), without)
 
 

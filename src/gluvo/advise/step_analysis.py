@@ -29,6 +29,7 @@ from gluvo.steps.de_esser import WORKS
 from gluvo.steps.mid_side_eq import equaliser
 
 MID_SIDE = ("mid", "side")
+NOTHING = Reduced(0.0, 0.0, 0.0)
 
 
 @dataclass(frozen=True)
@@ -84,7 +85,7 @@ class StepAnalysis:
     """Left against right after a width."""
     drive: Drive | None = None
     """What drives the reduction of a Glue, by thirds of an octave."""
-    lift: Reduced = Reduced(0.0, 0.0, 0.0)
+    lift: Reduced = NOTHING
     """By how many dB a Glue lifts what has signal."""
     worked: Worked | None = None
     """How often and how far a De-esser works."""
@@ -189,7 +190,7 @@ def _events(around: StepAnalysis, step: Step, sides: Sides, _progress: Progress)
     found = Worked(
         places,
         float(working.mean()) if len(mean) else 0.0,
-        after.taken_by(step, sides.span) or Reduced(0.0, 0.0, 0.0),
+        after.taken_by(step, sides.span) or NOTHING,
     )
     return replace(around, worked=found)
 

@@ -6,14 +6,24 @@ A new kind of hearable is a function in `PROVIDERS`.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, TAKEN, UNTOUCHED
+from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, TAKEN, UNTOUCHED, UP_TO, WET
 from gluvo.render.plan import Node, Plan, less, mixed, run
+from gluvo.session import marks
 from gluvo.session.records import Session
+from gluvo.steps import ChainItem
 
 SONG, VERSIONS, REFERENCES, ENCODINGS, PRICES = "song", "versions", "references", "encodings", "prices"
-GROUPS = {SONG: "Song", REFERENCES: "References", VERSIONS: "Versions", ENCODINGS: "Encodings", PRICES: "Loudness"}
+CHOSEN = "chosen"
+GROUPS = {
+    SONG: "Song",
+    REFERENCES: "References",
+    VERSIONS: "Versions",
+    ENCODINGS: "Encodings",
+    PRICES: "Loudness",
+    CHOSEN: "Chosen step",
+}
 """Groups of the Hear row, in its order, and their names."""
 
 
@@ -53,6 +63,16 @@ class Place:
     plan: Plan
     have: Collection[str] | None
 
+    @property
+    def solo(self) -> Collection[str]:
+        """What is heard alone, if anything is."""
+        return self.session.view.solo if self.plan.solo else ()
+
+    def at_hand(self, id: str) -> bool:
+        """Whether something that is made only when it is wanted is to be made."""
+        view = self.session.view
+        return id == view.hear or id in view.at_hand or id in view.pins
+
 
 @dataclass(frozen=True)
 class Hearable:
@@ -73,14 +93,62 @@ class Hearable:
     """Quiet by nature: it may be boosted a lot, and never decides how loud the others play."""
     listed: bool = True
     """Whether it stands in the Hear row; what does not is heard by a control of its own."""
+    there: Callable[[Session], bool] = lambda _: True
+    """Whether what is chosen has it."""
+    named: Callable[[Session], str] | None = None
+    """What it is called by what it is of at present, if it has not always the same name."""
 
 
-def _step_out(place: Place) -> Node:
-    chosen = place.session.view.step
-    if chosen not in place.plan.after:
+def _out(place: Place) -> Node:
+    out = taken_out(place.session)
+    if not out:
         return place.plan.result
-    solo = place.session.view.solo if place.plan.solo else ()
-    return Plan(place.session, place.have, solo=solo, without=chosen, tag="out:").result
+    return Plan(marks.without(place.session, out), place.have, solo=place.solo, tag="out:").result
+
+
+def taken_out(session: Session) -> tuple[str, ...]:
+    """The rows that *Out* is without: all that are marked, or the chosen step."""
+    found, chosen = marks.marked(session), session.view.step
+    return found or ((chosen,) if chosen else ())
+
+
+def _out_name(session: Session) -> str:
+    found = marks.marked(session)
+    count = marks.steps_out(session, found) if found else 0
+    return f"Out · {count} step{'' if count == 1 else 's'}" if found else "Out"
+
+
+def _up_to(place: Place) -> Node | None:
+    if not place.at_hand(UP_TO):
+        return None
+    view = place.session.view
+    return Plan(marks.up_to(place.session, view.strip, view.step), place.have, solo=place.solo, tag="up to:").result
+
+
+def _wet(place: Place) -> Node | None:
+    chosen = place.session.view.step
+    if not place.at_hand(WET) or chosen not in place.plan.after:
+        return None
+    return Plan(place.session, place.have, solo=place.solo, wet=chosen, tag="wet:").result
+
+
+def _has_wet(session: Session) -> bool:
+    item = session.item(session.view.step)
+    return (
+        item is not None
+        and item.on
+        and (item.wet_alone() is not None or (len(item.row_ids) == 1 and item.contains_steps))
+    )
+
+
+def _chosen(has: Callable[[ChainItem, Session], bool]) -> Callable[[Session], bool]:
+    """Whether there is a chosen item, and it has something."""
+
+    def there(session: Session) -> bool:
+        item = session.item(session.view.step)
+        return item is not None and has(item, session)
+
+    return there
 
 
 def _change(place: Place) -> Node:
@@ -119,7 +187,14 @@ def _taken(place: Place) -> Node | None:
 IN_THE_SONG: tuple[Hearable, ...] = (
     Hearable(RESULT, SONG, "Result", "The song after all steps.", lambda place: place.plan.result),
     Hearable(UNTOUCHED, SONG, "Untouched", "The song as it came.", lambda place: place.plan.untouched),
-    Hearable(STEP_OUT, SONG, "Step out", "The result without the chosen step.", _step_out),
+    Hearable(
+        STEP_OUT,
+        SONG,
+        "Out",
+        "The result without all rows that are marked (Ctrl+Space); without the chosen step, if none is.",
+        _out,
+        named=_out_name,
+    ),
     Hearable(
         CHANGE,
         SONG,
@@ -136,6 +211,7 @@ IN_THE_SONG: tuple[Hearable, ...] = (
         _detector,
         is_difference=True,
         listed=False,
+        there=_chosen(lambda item, _: item.has_ear),
     ),
     Hearable(
         BAND,
@@ -145,6 +221,7 @@ IN_THE_SONG: tuple[Hearable, ...] = (
         _band,
         is_difference=True,
         listed=False,
+        there=_chosen(lambda item, session: session.view.band in item.parts),
     ),
     Hearable(
         TAKEN,
@@ -154,13 +231,30 @@ IN_THE_SONG: tuple[Hearable, ...] = (
         _taken,
         is_difference=True,
         listed=False,
+        there=_chosen(lambda item, _: item.reduces),
+    ),
+    Hearable(
+        UP_TO,
+        CHOSEN,
+        "Up to here",
+        "The chain as far as the chosen step, through the rest of the song's way: what comes after it in that chain is out (U).",
+        _up_to,
+    ),
+    Hearable(
+        WET,
+        CHOSEN,
+        "Wet alone",
+        "Of the chosen step or lane only what it makes goes on, without what passes beside it (Shift+W).",
+        _wet,
+        there=_has_wet,
     ),
 )
 """What lies in the song's own graph."""
 
 
-def _song(_session: Session, _there: Collection[str]) -> tuple[Hearable, ...]:
-    return IN_THE_SONG
+def _song(session: Session, _there: Collection[str]) -> tuple[Hearable, ...]:
+    found = (h for h in IN_THE_SONG if not h.listed or h.there(session))
+    return tuple(h if h.named is None else replace(h, name=h.named(session)) for h in found)
 
 
 def _references(session: Session, there: Collection[str]) -> tuple[Hearable, ...]:

@@ -9,6 +9,7 @@ from gluvo.measure.loudness import SILENT
 
 RESULT, UNTOUCHED, STEP_OUT, CHANGE = "result", "untouched", "step_out", "change"
 DETECTOR, BAND, TAKEN = "detector", "band", "taken"
+UP_TO, WET = "up_to", "wet"
 """What the Hear row offers besides references."""
 
 MOST_BOOST = 24.0

@@ -122,8 +122,8 @@ class Plan:
     """The graph of a session.
 
     `have`: the stems whose audio there is (all); the others are silent. `solo`: strips and lanes that are heard
-    alone. `without`: a step or lane that is left out. `tag` goes before the
-    nodes' names, so that plans that run side by side can be told apart.
+    alone. `wet`: a step or lane of which only what it makes goes on, without the sound that passes beside it. `tag` goes
+    before the nodes' names, so that plans that run side by side can be told apart.
     """
 
     def __init__(
@@ -132,12 +132,12 @@ class Plan:
         have: Collection[str] | None = None,
         *,
         solo: Collection[str] = (),
-        without: str = "",
+        wet: str = "",
         tag: str = "",
     ) -> None:
         self._tag = tag
         self._session, self._have, self.solo = session, have, frozenset(solo)
-        self._without = without
+        self._wet = wet
         self._heard = heard(session, solo)
         self.before: dict[str, Node] = {}
         """What feeds each step and lane that is on, by its id."""
@@ -192,7 +192,7 @@ class Plan:
         if strip.id in self.strips:
             return self.strips[strip.id]
         start = self._start(strip)
-        along = tuple(i.id for i in strip.chain if i.on and i.id != self._without)
+        along = tuple(i.id for i in strip.chain if i.on)
         made = self.strips[strip.id] = StripPlan(start, self.chain(strip.chain, start), along)
         return made
 
@@ -208,7 +208,7 @@ class Plan:
         """What comes out of a chain, or of a row of a container."""
         points = {"": x}
         for item in chain:
-            if item.on and item.id != self._without:
+            if item.on:
                 self.before[item.id] = x
                 x = self.after[item.id] = (
                     item.wired(x, _Wiring(self, points)) if item.contains_steps else self.step(item, x, key)
@@ -219,6 +219,7 @@ class Plan:
     def step(self, step: Step, x: Node, key: Node | None = None) -> Node:
         """What comes out of a step, whose detector listens to `key` if it has none of its own. A key that is gone is the
         step's own input."""
+        step = (step.wet_alone() if step.id == self._wet else None) or step
         named = [self.strip_end(id) for id in step.keys_from]
         if any(named):
             self.keys[step.id] = tuple(node or x for node in named)
@@ -233,8 +234,8 @@ class Plan:
 
     def blended(self, container: Step, main: Node, side: Node, gain: float) -> Node:
         """What comes out of a container that puts its steps' sound under the chain's; its steps alone, if they are heard
-        alone."""
-        if container.id in self.solo:
+        alone or only they go on."""
+        if container.id in self.solo or container.id == self._wet:
             return mixed(f"{self._tag}{container.id}/alone", [(side, (gain, gain))])
         return self.levelled(container, main, side)
 

@@ -92,9 +92,9 @@ class Renderer:
     def seconds(self) -> float:
         return self.material.seconds
 
-    def plan(self, session: Session, without: str = "") -> Plan:
+    def plan(self, session: Session) -> Plan:
         """The plan of a session, with what there is of its audio."""
-        return Plan(session, self.material.sounds, without=without)
+        return Plan(session, self.material.sounds)
 
     def song(self, session: Session, progress: Progress = no_progress) -> Rendered:
         """The whole song at every node. `progress` may raise `Cancelled`; joints that are done stay cached."""

@@ -17,6 +17,8 @@ from gluvo.steps.settings import MOST_NAME, choice, number, switch
 
 MIX = "mix"
 """The id of the mix bus, into which everything flows."""
+MOST_ITEMS = 64
+"""Steps and containers in a chain."""
 
 Seconds = Annotated[float, Meta(ge=0.0, le=86_400.0)]
 """A place in a song, or a length; none lasts longer than a day."""
@@ -111,7 +113,7 @@ class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     ] = 0.0
     invert: Annotated[bool, switch("Polarity", "Turns the wave over, against what cancels.", group="Fader")] = False
     mute: Annotated[bool, switch("Mute", "Takes it out of the mix.", group="Fader")] = False
-    chain: Annotated[tuple[ChainItem, ...], Meta(max_length=64)] = ()
+    chain: Annotated[tuple[ChainItem, ...], Meta(max_length=MOST_ITEMS)] = ()
 
     @property
     def gains(self) -> tuple[float, float]:
@@ -504,6 +506,10 @@ class View(Struct, frozen=True, kw_only=True):
     """The id of the chosen band, if the chosen step has bands."""
     solo: Annotated[tuple[Id, ...], Meta(max_length=1000)] = ()
     """Strips and lanes that are heard alone. For the ears only: nothing measured or written depends on it."""
+    marks: Annotated[tuple[Id, ...], Meta(max_length=10_000)] = ()
+    """Rows that are marked, see `session/marks`; what is gone stands for nothing."""
+    at_hand: Annotated[tuple[Id, ...], Meta(max_length=100)] = ()
+    """What is made ready to be heard at once though it is not heard now, such as what takes part in a blind trial."""
     section: Id = ""
     """A section's id; empty for the whole song."""
     loop: bool = False
@@ -550,6 +556,8 @@ class ViewChanges(TypedDict, total=False):
     step: str
     band: int
     solo: tuple[str, ...]
+    marks: tuple[str, ...]
+    at_hand: tuple[str, ...]
     section: str
     loop: bool
     hear: str

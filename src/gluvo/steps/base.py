@@ -167,6 +167,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """What is left in what comes out of reductions in dB, where some of the sound passes beside what is reduced."""
         return reduction
 
+    def wet_alone(self) -> Self | None:
+        """The step with nothing passing beside what it makes; None where nothing can."""
+        return msgspec.structs.replace(self, mix=100.0) if "mix" in self.__struct_fields__ else None
+
     @property
     def plain_gain(self) -> float:
         """The factor at which a step that takes level away passes what it takes nothing from."""

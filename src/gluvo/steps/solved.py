@@ -12,8 +12,8 @@ from gluvo.measure.overview import REDUCED_BY
 from gluvo.steps.settings import choice, number, switch
 
 By = Literal["reduction", "drive", "lift", "loudness", "makeup", "blend"]
-"""What a setting is solved for: so many dB taken away by its threshold or by its drive, or lifted by its threshold; the same
-loudness after the step as before it, by a gain after all of it, by a gain before its mix, or by the level of what a lane makes."""
+"""What a setting is solved for: so many dB taken away by its threshold or its drive, or lifted by its threshold; the same
+loudness after the step as before it, by a gain after all of it or before its mix, or by the level of what a lane makes."""
 
 
 @dataclass(frozen=True)

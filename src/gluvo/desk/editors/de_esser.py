@@ -14,7 +14,7 @@ from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import detector_toggle, show_ear, taken_toggle
 from gluvo.desk.editors.key_choice import KeyChoice
 from gluvo.desk.editors.place_table import PlaceTable
-from gluvo.steps import DeEsser, settings_of
+from gluvo.steps import DeEsser
 from gluvo.steps.de_esser import HEARS, WORKS
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from itertools import takewhile
 
-from PySide6.QtCore import QRect, Qt
+from PySide6.QtCore import QRect
 from PySide6.QtWidgets import QComboBox, QWidget
 
 from gluvo.advise.aim import NEAR
@@ -22,7 +22,7 @@ from gluvo.desk.editors.step_menu import step_menu
 from gluvo.dsp.compression import QUICKEST
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.overview import REDUCED_BY
-from gluvo.steps import ChainItem, Glue, Lane, Setting, settings_of
+from gluvo.steps import ChainItem, Glue, Lane, Setting
 from gluvo.steps.glue import HEARS, LIFT
 
 

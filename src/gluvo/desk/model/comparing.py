@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from PySide6.QtCore import QObject, Signal
 
 from gluvo.compare.corridor import Corridor, Finding, corridor_of, findings
-from gluvo.compare.hearables import ENCODINGS, PRICES, REFERENCES, VERSIONS, Hearable
-from gluvo.compare.match import RESULT, UNTOUCHED
+from gluvo.compare.hearables import CHOSEN, ENCODINGS, PRICES, REFERENCES, VERSIONS, Hearable, nodes_of
+from gluvo.compare.match import RESULT, STEP_OUT, UNTOUCHED
 from gluvo.compare.profile import Profile, profile_of
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
@@ -18,6 +18,7 @@ from gluvo.opened.audio import joint_of
 from gluvo.opened.tasks import COMPARING
 from gluvo.progress import Progress
 from gluvo.render.joint import Joint
+from gluvo.session import marks
 from gluvo.session.records import MIX
 from gluvo.session.versions import state_of
 
@@ -82,7 +83,20 @@ class Comparing(QObject):
         beside = tuple((key, id(made.sound)) for key, made in bench.listening.extras.items())
         partners = tuple((key, bench.listening.partner(key)) for key in bench.audio.references)
         names = tuple(r.name for r in session.references)
-        return session.strips, session.versions, bench.span, beside, partners, names, id(bench.renderer)
+        further = (
+            tuple(h.id for h in self._further()),
+            session.view.marks if marks.marked(session) else (),
+            session.view.step,
+        )
+        of_steps = further if further[0] else ()
+        return session.strips, session.versions, bench.span, beside, partners, names, id(bench.renderer), of_steps
+
+    def _further(self) -> list[Hearable]:
+        """What of the song is compared besides the result: without what is marked, and what is pinned of the chosen step."""
+        session = self._bench.session
+        pinned = {h.id for h in self._bench.listening.hearables() if h.group == CHOSEN} & set(session.view.pins)
+        wanted = pinned | ({STEP_OUT} if marks.marked(session) else set())
+        return [h for h in self._bench.listening.hearables() if h.id in wanted]
 
     def _look(self) -> None:
         bench = self._bench
@@ -99,16 +113,19 @@ class Comparing(QObject):
             elif hearable.group in (VERSIONS, ENCODINGS, PRICES) and not hearable.is_difference:
                 others.append((hearable, span))
         sounds = dict(bench.audio.references) | {id: made.sound for id, made in bench.listening.extras.items()}
-        own = [h for h in bench.listening.hearables() if h.id in (RESULT, UNTOUCHED)]
+        own = [h for h in bench.listening.hearables() if h.id in (RESULT, UNTOUCHED)] + self._further()
         kept = [h for h in bench.listening.hearables() if h.group == VERSIONS and h.id not in sounds][:MOST_VERSIONS]
 
         def work(check: Progress) -> Comparison:
             plan = renderer.plan(session)
             lead = plan.result.memory
-            nodes = {RESULT: plan.result, UNTOUCHED: plan.untouched}
+            there = nodes_of(session, plan, renderer.material.sounds)
+            nodes = {h.id: there[h.id] for h in own if h.id in there}
             nodes |= {s.id: plan.flowing(s.id) for s in session.strips if s.into == MIX and s.id in plan.strips}
             joints = renderer.joints(nodes.values(), span, check, lead)
-            found: list[tuple[Hearable, Joint, Span | None]] = [(h, joints[nodes[h.id].key], span) for h in own]
+            found: list[tuple[Hearable, Joint, Span | None]] = [
+                (h, joints[nodes[h.id].key], span) for h in own if h.id in nodes
+            ]
             for version in kept:  # not rendered whole yet: its section is enough here
                 node = renderer.plan(state_of(session, version.id)).result
                 found.append((version, renderer.joint(node, span, check, lead), span))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from gluvo.compare.hearables import IN_THE_SONG, VERSIONS, Hearable, TimeMap, hearables, in_order
-from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
+from gluvo.compare.match import RESULT
 from gluvo.compare.references import time_map
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.errors import GluvoError
@@ -133,15 +133,11 @@ class Listening:
     def hear_what_is_there(self) -> None:
         """Go back to the result where what was heard is gone, or is nothing that the chosen step has."""
         session = self._bench.session
-        step, hear = session.item(session.view.step), session.view.hear
-        there = {h.id for h in IN_THE_SONG} | {r.id for r in session.references} | {v.id for v in session.versions}
+        hear = session.view.hear
+        there = {h.id for h in IN_THE_SONG if h.there(session)} | {r.id for r in session.references}
+        there |= {v.id for v in session.versions}
         there |= {id for id, made in self.extras.items() if made.hearable.group != VERSIONS}
-        has = {
-            DETECTOR: step is not None and step.has_ear,
-            BAND: step is not None and session.view.band in step.parts,
-            TAKEN: step is not None and step.reduces,
-        }
-        if hear not in there or not has.get(hear, True):
+        if hear not in there:
             self._bench.look(hear=RESULT)
 
     def hear_blind(self, id: str) -> None:

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from gluvo.compare.match import BAND, TAKEN
+from gluvo.compare.match import BAND, TAKEN, UP_TO, WET
 from gluvo.desk.model.advice import Advice
 from gluvo.desk.model.autosaving import Autosaving
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.following import Watched
 from gluvo.desk.model.listening import Listening
+from gluvo.desk.model.marking import Marking
 from gluvo.desk.model.measurement import Measurement
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.desk.model.opening import Opening
@@ -22,6 +23,9 @@ from gluvo.play.remote import RemoteEngine
 from gluvo.session import scratch
 from gluvo.session.document import Document
 from gluvo.session.records import Session, View
+
+MADE_WHEN_WANTED = (BAND, TAKEN, UP_TO, WET)
+"""What can be heard that is made only when it is."""
 
 
 class Workbench(OpenSession):
@@ -38,6 +42,7 @@ class Workbench(OpenSession):
         self.measurement = Measurement(self, self.background, self.listening, self.autosaving)
         self.opening = Opening(self, self.background, self.listening, self.measurement, self.autosaving)
         self.advice = Advice(self, self.background)
+        self.marking = Marking(self)
         self.versions = Versions(self, self.background, self.listening, self.measurement)
         self.opening.read.connect(self.versions.forget)
         self._watched: list[tuple[Watched, Callable[[], None]]] = []
@@ -94,12 +99,16 @@ class Workbench(OpenSession):
 
         def alone() -> tuple[object, ...]:
             """What is made only while it is heard."""
-            return (view().hear, view().band) if view().hear in (BAND, TAKEN) else ()
+            made = tuple(id for id in (view().hear, *view().at_hand, *view().pins) if id in MADE_WHEN_WANTED)
+            return (*made, view().band if BAND in made else 0)
 
         return [
             (Watched(lambda: _audio_of(session())), self.opening.reload),
-            (Watched(lambda: (session().strips, view().step, view().solo, alone())), listening.follow_chain),
-            (Watched(lambda: (*_measured(session()), alone())), self.measurement.render),
+            (
+                Watched(lambda: (session().strips, view().step, view().solo, view().marks, alone())),
+                listening.follow_chain,
+            ),
+            (Watched(lambda: (*_measured(session()), view().marks, alone())), self.measurement.render),
             (Watched(lambda: (view().section, view().loop, session().sections)), listening.follow_section),
             (Watched(lambda: (listening.partner(view().hear),)), listening.follow_loop),
             (Watched(lambda: (self.picture.partners,)), listening.follow_times),

@@ -29,9 +29,8 @@ from gluvo.desk.editors.preset_dialog import choose_preset, for_chain
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
-from gluvo.errors import GluvoError
 from gluvo.session import chains
-from gluvo.session.clipboard import copied, pasted
+from gluvo.session.clipboard import copied
 from gluvo.session.presets import kind_of
 from gluvo.session.records import Session, Stem
 from gluvo.session.tree import children, rows
@@ -81,7 +80,16 @@ class Ledger(QWidget):
         self.chooser.setMaximumWidth(150)
         self.chooser.activated.connect(lambda n: bench.choose_strip(self.chooser.itemData(n)))
         head.addWidget(self.chooser if chooses else self.title)
+        self.unmark = button(
+            "",
+            "Rows that are marked, here or in another chain: Out is without all of them (3), and they are copied, moved and "
+            "switched together. Press to mark none any more (Ctrl+Shift+Space).",
+            bench.marking.clear,
+            "plain",
+        )
+        self.unmark.hide()
         head.addStretch(1)
+        head.addWidget(self.unmark)
         head.addWidget(self._caption)
         column.addLayout(head)
         column.addWidget(_Heads())
@@ -203,6 +211,9 @@ class Ledger(QWidget):
         self.add(Split())
 
     def remove(self) -> None:
+        if self._bench.marking.ids:
+            self._bench.marking.remove("")
+            return
         if (found := self.band_of(self.chosen_id)) is not None:
             container, band = found
             left = container.without_part(band.part)
@@ -222,13 +233,14 @@ class Ledger(QWidget):
         self._bench.look(step=rest[min(index, len(rest) - 1)] if rest else "")
 
     def shift(self, by: int) -> None:
-        """Move the chosen step earlier (−1) or later (1)."""
-        session = self._bench.session
-        moved = chains.moved(session.chain, self.chosen_id, by)
-        self._bench.edit("Move step", lambda s: s.with_chain(s.view.strip, moved))
+        """Move the chosen step, or all that is marked, earlier (−1) or later (1)."""
+        self._bench.marking.shift(self.chosen_id, by)
 
     def switch(self, step_id: str | None = None) -> None:
-        """Turn a step or band (the chosen one) on or off."""
+        """Turn a step or band on or off; if none is named, all that is marked, or the chosen one."""
+        if step_id is None and self._bench.marking.ids:
+            self._bench.marking.switch("")
+            return
         if (found := self.band_of(step_id or self.chosen_id)) is not None:
             container, band = found
             turned = container.with_row_on(band.part, not band.on)
@@ -239,23 +251,44 @@ class Ledger(QWidget):
             changed = msgspec.structs.replace(step, on=not step.on)
             self._bench.edit(f"{step.title} {'on' if changed.on else 'off'}", lambda s: s.with_step(changed))
 
-    def copy(self) -> None:
-        step = self._bench.session.item(self.chosen_id)
-        if step is not None:
-            QGuiApplication.clipboard().setText(copied(step))
+    def copy(self) -> bool:
+        """Remember the chosen step, or all that is marked; whether there was anything."""
+        return self._bench.marking.copy(self.chosen_id)
+
+    def copy_chain(self) -> None:
+        """Remember the whole chain."""
+        strip = self._bench.session.strip(self._bench.session.view.strip)
+        if strip is None or not strip.chain:
+            self._bench.refuse("This chain has no steps yet.")
+        else:
+            QGuiApplication.clipboard().setText(copied(strip.chain))
 
     def cut(self) -> None:
-        self.copy()
-        self.remove()
+        if self.copy():
+            self.remove()
+
+    def duplicate(self) -> None:
+        """The chosen step, or all that is marked, once more."""
+        self._bench.marking.duplicate(self.chosen_id)
 
     def paste(self) -> None:
-        """Put in the step that was copied, here or in another window. Other text is refused with a sentence."""
-        try:
-            step = pasted(QGuiApplication.clipboard().text())
-        except GluvoError as error:
-            self._bench.refuse(str(error))
-            return
-        self.add(step)
+        """Put in what was copied, after the chosen step."""
+        after, inside = self.chosen_id, ""
+        if (band := self.band_of(after)) is not None:
+            after, inside = band[0].id, after
+        self._bench.marking.paste(self._bench.session.view.strip, after, inside)
+
+    def mark(self, row_id: str | None = None) -> None:
+        """Mark a row (the chosen one), or take its mark away; that of what comes in stands for the whole chain."""
+        chosen = self.chosen_id if row_id is None else row_id
+        self._bench.marking.toggle(chosen or self._bench.session.view.strip)
+
+    def mark_through(self, row_id: str) -> None:
+        """Mark all rows from the chosen one to another."""
+        rows = ["", *chains.listed(self._bench.session.chain)]
+        if row_id in rows and self.chosen_id in rows:
+            first, last = sorted((rows.index(self.chosen_id), rows.index(row_id)))
+            self._bench.marking.add([id for id in rows[first : last + 1] if id])
 
     def dropped(self, ids: list[str]) -> None:
         """A drag has put the rows into this order."""
@@ -284,7 +317,7 @@ class Ledger(QWidget):
     @staticmethod
     def _shown(session: Session) -> tuple[object, ...]:
         view = session.view
-        return session.strips, session.section(view.section), view.strip, view.step, view.band, view.solo
+        return session.strips, session.section(view.section), view.strip, view.step, view.band, view.solo, view.marks
 
     def _session_changed(self) -> None:
         now = self._bench.session
@@ -333,6 +366,10 @@ class Ledger(QWidget):
 
     def _refresh(self) -> None:
         self._caption.setText(f"ledger · {self._bench.span_name}")
+        count = len(self._bench.marking.ids)
+        self.unmark.setText(f"{count} marked ✕")
+        self.unmark.setVisible(count > 0)
+        self._caption.setVisible(count == 0)  # there is not room for both
         self.remove_button.setEnabled(bool(self.chosen_id))
         self.pair_button.setVisible(not self._bench.session.chain)
         self.remove_button.setVisible(bool(self._bench.session.chain))
@@ -453,16 +490,23 @@ class _StepList(QListWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         item = self.itemAt(event.position().toPoint())
-        if item is not None and self._is_mark(event):
+        held = event.modifiers()
+        if item is not None and held & Qt.KeyboardModifier.ControlModifier:
+            self._ledger.mark(item.data(ID))
+            return
+        if item is not None and held & Qt.KeyboardModifier.ShiftModifier:
+            self._ledger.mark_through(item.data(ID))
+            return
+        if item is not None and self._is_switch(event):
             self._ledger.switch(item.data(ID))
             return
         super().mousePressEvent(event)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        if self.itemAt(event.position().toPoint()) is not None and not self._is_mark(event):
+        if self.itemAt(event.position().toPoint()) is not None and not self._is_switch(event):
             self._ledger.opened.emit()
 
-    def _is_mark(self, event: QMouseEvent) -> bool:
+    def _is_switch(self, event: QMouseEvent) -> bool:
         """Whether the pointer is on what switches a row."""
         item = self.itemAt(event.position().toPoint())
         return (
@@ -483,6 +527,11 @@ class _StepList(QListWidget):
             self._ledger.remove()
         elif alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self._ledger.shift(-1 if event.key() == Qt.Key.Key_Up else 1)
+        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            beside = self.item(self.currentRow() + (-1 if event.key() == Qt.Key.Key_Up else 1))
+            if beside is not None:
+                self._ledger.mark_through(beside.data(ID))
+                self.setCurrentItem(beside)
         else:
             super().keyPressEvent(event)
 
@@ -493,9 +542,12 @@ class _StepList(QListWidget):
             ("On / off", ledger.switch),
             ("Move earlier", lambda: ledger.shift(-1)),
             ("Move later", lambda: ledger.shift(1)),
+            ("Mark", ledger.mark),
             ("Cut", ledger.cut),
             ("Copy", ledger.copy),
+            ("Copy the whole chain", ledger.copy_chain),
             ("Paste", ledger.paste),
+            ("Duplicate", ledger.duplicate),
             ("Remove", ledger.remove),
         ):
             menu.addAction(text).triggered.connect(lambda *_, then=then: then())
@@ -535,6 +587,12 @@ class _RowPainter(QStyledItemDelegate):
         if state & QStyle.StateFlag.State_Selected:
             painter.fillRect(box, c["wash"])
             painter.fillRect(QRectF(box.left(), box.top(), 3, box.height()), c["signal"])
+        view = self._ledger._bench.session.view
+        if (step_id or view.strip) in view.marks or view.strip in view.marks:
+            whole = view.strip in view.marks  # a mark of the strip is one of all of its rows
+            painter.setPen(QPen(c["ink"], 1.2))
+            painter.setBrush(c["ink"] if not whole or not step_id else Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(box.left() + 8, box.top() + 10.5, 6, 6))
         painter.setPen(QPen(c["hair"], 1))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         on = step.on if step is not None else band is None or band[1].on

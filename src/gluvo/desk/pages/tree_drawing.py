@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -12,7 +11,7 @@ from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.controls.widgets import figure
 from gluvo.desk.model.workbench import Workbench
 from gluvo.render.reduction import mean_along
-from gluvo.session import tree
+from gluvo.session import chains, tree
 from gluvo.session.records import MIX, AnyStrip, Bus, Stem
 from gluvo.steps import settings_of
 
@@ -64,7 +63,6 @@ class TreeDrawing:
     columns: Columns
     chosen: str
     """The id of the chosen strip."""
-    marked: Collection[str]
 
     def draw(self, painter: QPainter) -> None:
         """All that does not move with the music."""
@@ -104,8 +102,11 @@ class TreeDrawing:
         if strip.id == self.chosen:
             painter.fillRect(box, c["wash"])
             painter.fillRect(QRectF(0, box.top(), 3, self.columns.row), c["signal"])
-        elif strip.id in self.marked:
-            painter.fillRect(box, c["sheet"])
+        marks = self.bench.marking.ids
+        if strip.id in marks or any(id in marks for id in chains.listed(strip.chain)):  # hollow: some of its rows only
+            painter.setPen(QPen(c["ink"], 1.2))
+            painter.setBrush(c["ink"] if strip.id in marks else Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(6, box.center().y() - 3, 6, 6))
         painter.setPen(QPen(c["hair"], 1))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
 

@@ -25,7 +25,7 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing
 from gluvo.play.meters import Readings
 from gluvo.session import tree
-from gluvo.session.records import MIX, AnyStrip, Bus
+from gluvo.session.records import MIX, AnyStrip, Bus, Session
 from gluvo.steps import settings_of
 
 LOWEST_ROW, HIGHEST_ROW = 26, 34
@@ -39,7 +39,7 @@ HOLD_SECONDS, FALL = 1.5, 24.0
 class TreeView(QWidget):
     """Click to choose; drag a name to let it flow elsewhere; drag fader and pan; letters switch; F2 renames.
 
-    Strips marked with Ctrl are grouped together.
+    Strips that are marked are grouped, removed and heard out together; see `Marking`.
     """
 
     def __init__(self, bench: Workbench) -> None:
@@ -56,7 +56,6 @@ class TreeView(QWidget):
         """While a strip is dragged: the bus it would flow into, and what it would stand before."""
         self._sliding: tuple[str, str, float, float] | None = None
         """Strip, setting, where the drag began and the ruler's position there."""
-        self.marked: set[str] = set()
         self.setMinimumWidth(600)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -64,12 +63,14 @@ class TreeView(QWidget):
         self.setAccessibleName("Stems and buses")
         self.setToolTip(
             "Every stem flows into a bus and every bus on into the mix; the lines are as thick as what flows is loud. "
-            "Drag a name onto a bus to let it flow there, Ctrl-click marks several. Drag fader and pan sideways (Shift is "
-            "fine, double-click resets). M mutes, S is heard alone, ø turns the polarity. Keys: up and down choose, Alt "
+            "Drag a name onto a bus to let it flow there; Ctrl-click or Shift-click marks several. Drag fader and pan sideways "
+            "(Shift is fine, double-click resets). M mutes, S is heard alone, ø turns the polarity. Keys: up and down choose, Alt "
             "moves, F2 renames, Enter shows the chain."
         )
         Follower(self, bench, self._strips_changed, session=lambda s: (s.strips,))
-        Follower(self, bench, self.redraw, session=lambda s: (s.view.strip, s.view.solo), picture=everything)
+        Follower(
+            self, bench, self.redraw, session=lambda s: (s.view.strip, s.view.solo, s.view.marks), picture=everything
+        )
         Follower(self, bench, self._audio_changed, besides=lambda: (bench.audio,))
         theme.changed.connect(self.redraw)
 
@@ -112,7 +113,6 @@ class TreeView(QWidget):
     def _strips_changed(self) -> None:
         session = self._bench.session
         self.rows = tree.rows(session)
-        self.marked &= {s.id for s in session.strips}
         self.setMinimumHeight(self.sizeHint().height())
         self.updateGeometry()
         self.redraw()
@@ -150,7 +150,7 @@ class TreeView(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._picture is None:
-            drawing = TreeDrawing(self._bench, self._columns, self.chosen.id, self.marked)
+            drawing = TreeDrawing(self._bench, self._columns, self.chosen.id)
             self._picture = drawn(self, drawing.draw)
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._picture)
@@ -196,6 +196,26 @@ class TreeView(QWidget):
 
     # --- actions -------------------------------------------------------------------------------------------
 
+    @property
+    def marked(self) -> list[str]:
+        """The strips that are marked, as they flow."""
+        marks = self._bench.marking.ids
+        return [s.id for s, _ in self.rows if s.id in marks]
+
+    def mark(self) -> None:
+        """Mark the chosen strip, which stands for its whole chain, or take its mark away."""
+        self._bench.marking.toggle(self.chosen.id)
+
+    def mark_through(self, id: str) -> None:
+        """Mark all strips from the chosen one to another."""
+        ids = [s.id for s, _ in self.rows]
+        first, last = sorted((ids.index(self.chosen.id), ids.index(id)))
+        self._bench.marking.add(ids[first : last + 1])
+
+    def duplicate(self) -> None:
+        """The chosen strip once more, with its chain; it shares its file."""
+        self._bench.marking.duplicate_strip(self.chosen.id)
+
     def choose(self, by: int) -> None:
         """The strip above (−1) or below (1)."""
         ids = [s.id for s, _ in self.rows]
@@ -216,13 +236,13 @@ class TreeView(QWidget):
 
     def group(self) -> None:
         """A new bus for the marked strips, or the chosen one."""
-        members = sorted(self.marked) or [self.chosen.id]
+        members = self.marked or [self.chosen.id]
         if members == [MIX]:
             members = []
         known = {s.id for s in self._bench.session.strips}
         self._bench.edit("Group into a new bus", lambda s: tree.with_bus(s, "New bus", members))
         new = [s.id for s in self._bench.session.strips if s.id not in known]
-        self.marked.clear()
+        self._bench.marking.clear()
         if new:
             self._bench.choose_strip(new[0])
 
@@ -232,9 +252,17 @@ class TreeView(QWidget):
             self._bench.edit(f"Dissolve {strip.name}", lambda s: tree.dissolved(s, strip.id))
 
     def remove(self) -> None:
-        strip = self.chosen
-        if strip.id != MIX:
-            self._bench.edit(f"Remove {strip.name}", lambda s: tree.removed(s, strip.id))
+        """The chosen strip, or all that are marked."""
+        ids = [id for id in self.marked or [self.chosen.id] if id != MIX]
+
+        def edit(session: Session) -> Session:
+            for id in ids:
+                session = tree.removed(session, id)
+            return session
+
+        name = self.chosen.name if ids == [self.chosen.id] else f"{len(ids)} strip{'' if len(ids) == 1 else 's'}"
+        if ids:
+            self._bench.edit(f"Remove {name}", edit)
 
     def mute(self) -> None:
         self._switch(self.chosen, "mute")
@@ -296,8 +324,10 @@ class TreeView(QWidget):
                 self._switch(strip, key)
                 return
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self.marked ^= {strip.id}
-            self.redraw()
+            self._bench.marking.toggle(strip.id)
+            return
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and not self._slider_at(at):  # there Shift is fine
+            self.mark_through(strip.id)
             return
         self._bench.choose_strip(strip.id)
         if name := self._slider_at(at):
@@ -403,6 +433,8 @@ class TreeView(QWidget):
             ("Rename", self.rename),
             ("Group into a new bus", self.group),
             ("Dissolve bus", self.dissolve),
+            ("Duplicate", self.duplicate),
+            ("Mark", self.mark),
             ("Remove", self.remove),
             ("Mute", self.mute),
             ("Hear alone", self.solo),

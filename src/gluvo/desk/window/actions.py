@@ -12,7 +12,8 @@ from typing import Protocol
 
 from PySide6.QtCore import QSettings
 
-from gluvo.compare.match import DETECTOR, RESULT
+from gluvo.compare.hearables import IN_THE_SONG
+from gluvo.compare.match import DETECTOR, RESULT, UP_TO, WET
 from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
 from gluvo.desk.controls.theme import theme
@@ -105,6 +106,22 @@ def _hear(n: int, desk: Desk) -> None:
     choices = desk.bench.listening.hear_choices()
     if n <= len(choices):
         desk.hear_row.momentary.press(n, choices[n - 1][0])
+
+
+def _mark(desk: Desk) -> None:
+    if desk.bench.session.view.page == "buses" and not desk.buses.ledger.list.hasFocus():
+        desk.buses.tree.mark()
+    else:
+        desk.shape.ledger.mark()
+
+
+def _hear_or_result(path: str, desk: Desk) -> None:
+    """Hear something that the chosen step has; the result again, if it is heard."""
+    bench, hearable = desk.bench, next(h for h in IN_THE_SONG if h.id == path)
+    if not hearable.there(bench.session):
+        bench.refuse("The chosen step has no Mix and is no lane: there is no wet path alone. Choose one that has.")
+        return
+    bench.listening.hear(RESULT if bench.session.view.hear == path else path)
 
 
 def _hear_detector(desk: Desk) -> None:
@@ -256,17 +273,46 @@ EDIT: Sequence[Action] = (
         "Cut step",
         "Ctrl+X",
         lambda d: d.shape.ledger.cut(),
-        "Take the chosen step out, to put it in elsewhere.",
+        "Take the chosen step, or all that is marked, out, to put it in elsewhere.",
         rule=True,
     ),
-    Action("Edit", "Copy step", "Ctrl+C", lambda d: d.shape.ledger.copy(), "Remember the chosen step."),
+    Action(
+        "Edit",
+        "Copy step",
+        "Ctrl+C",
+        lambda d: d.shape.ledger.copy(),
+        "Remember the chosen step, or all that is marked.",
+    ),
+    Action(
+        "Edit",
+        "Copy the whole chain",
+        "Ctrl+Shift+C",
+        lambda d: d.shape.ledger.copy_chain(),
+        "To be pasted into another strip's chain, or into another window.",
+    ),
     Action(
         "Edit",
         "Paste step",
         "Ctrl+V",
         lambda d: d.shape.ledger.paste(),
-        "Put the remembered step in after the chosen one.",
+        "Put what is remembered in after the chosen step.",
     ),
+    Action(
+        "Edit",
+        "Duplicate step",
+        "Ctrl+Alt+C",
+        lambda d: d.shape.ledger.duplicate(),
+        "The chosen step, or all that is marked, once more right behind it.",
+    ),
+    Action(
+        "Edit",
+        "Mark the row",
+        "Ctrl+Space",
+        _mark,
+        "Of the ledger, or the chosen strip of the tree: Out (3) is without all that is marked.",
+        rule=True,
+    ),
+    Action("Edit", "Mark nothing", "Ctrl+Shift+Space", lambda d: d.bench.marking.clear(), "Takes all marks away."),
 )
 
 CHAIN: Sequence[Action] = (
@@ -362,6 +408,13 @@ BUSES: Sequence[Action] = (
     Action("Buses", "Rename", "F2", lambda d: d.buses.tree.rename(), "Give the chosen strip another name."),
     Action(
         "Buses",
+        "Duplicate strip",
+        "Ctrl+Alt+J",
+        lambda d: d.buses.tree.duplicate(),
+        "Once more, with its chain and what flows into it; it shares its file.",
+    ),
+    Action(
+        "Buses",
         "Dissolve bus",
         "Ctrl+Shift+J",
         lambda d: d.buses.tree.dissolve(),
@@ -396,7 +449,7 @@ BUSES: Sequence[Action] = (
     Action("Buses", "Mix bus", "Ctrl+Shift+M", lambda d: d.bench.choose_strip(MIX)),
 )
 
-HEAR_WORDS = ("Hear the result", "Hear untouched", "Hear without the step", "Hear the change only")
+HEAR_WORDS = ("Hear the result", "Hear untouched", "Hear without what is marked", "Hear the change only")
 
 LISTEN: Sequence[Action] = (
     Action("Listen", "Play or stop", "Space", lambda d: d.bench.listening.toggle_play()),
@@ -434,6 +487,20 @@ LISTEN: Sequence[Action] = (
         "Shift+X",
         lambda d: d.hear_row.alternating.set_every(0.0 if d.hear_row.alternating.every else LOOPS),
         "Changes over between the last two each time the loop begins anew.",
+    ),
+    Action(
+        "Listen",
+        "Hear up to here",
+        "U",
+        partial(_hear_or_result, UP_TO),
+        "The chain as far as the chosen step, through the rest of the song's way.",
+    ),
+    Action(
+        "Listen",
+        "Hear the wet path alone",
+        "Shift+W",
+        partial(_hear_or_result, WET),
+        "Of a step with Mix, or of a lane: only what it makes goes on.",
     ),
     Action("Listen", "Blind trial", "Ctrl+T", partial(_show_panel, "trial"), "Two or more, by keys alone."),
     Action("Listen", "All that can be heard…", "G", lambda d: d.hear_row.show_all(), "Search, hear, pin."),

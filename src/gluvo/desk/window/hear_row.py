@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
 )
 
-from gluvo.compare.hearables import IN_THE_SONG, REFERENCES, SONG
+from gluvo.compare.hearables import CHOSEN, IN_THE_SONG, REFERENCES, SONG, Hearable
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
@@ -27,7 +27,7 @@ from gluvo.desk.window.road_dialog import RoadDialog
 from gluvo.session.records import Session, View
 from gluvo.steps import settings_of
 
-FIXED = sum(hearable.listed for hearable in IN_THE_SONG)
+FIXED = sum(hearable.listed and hearable.group == SONG for hearable in IN_THE_SONG)
 """How many of what can be heard are no references."""
 HELD_SECONDS = 2.0
 ROAD, LEVELS = "road:", "levels"
@@ -165,6 +165,11 @@ class HearRow(QFrame):
         monitored = view.level_matched, view.match, view.monitor, view.road, view.dim, view.output_level
         return view.hear, view.band, session.item(view.step), *monitored
 
+    def _in_row(self) -> list[Hearable]:
+        """What has a button where there is room: all that has a key, but what has one of its own only if it is pinned."""
+        pins = self._bench.session.view.pins
+        return [h for h in self._bench.listening.hearables() if h.group != CHOSEN or h.id in pins]
+
     def _rebuild(self) -> None:
         while (item := self._choices.takeAt(0)) is not None:
             widget = item.widget()
@@ -174,8 +179,8 @@ class HearRow(QFrame):
                 widget.hide()
                 widget.deleteLater()
         self.buttons.clear()
-        for heard in self._bench.listening.hearables()[:9]:
-            kind = "hear" if heard.group == SONG else "reference"
+        for heard in self._in_row()[:9]:
+            kind = "hear" if heard.group in (SONG, CHOSEN) else "reference"
             made = button("", "", kind=kind, checkable=True)
             made.clicked.connect(lambda _=False, path=heard.id: self._hear(path))
             self._group.addButton(made)
@@ -218,23 +223,24 @@ class HearRow(QFrame):
         self._words(short=narrow)
         self.output.setFixedWidth(100 if narrow else 120)
         self.monitor.setMaximumWidth(92 if narrow else 140)
-        names = [path for path, _ in self._bench.listening.hear_choices()]
+        names = [heard.id for heard in self._in_row()]
         others = [self.buttons[path] for path in names[:FIXED] if path in self.buttons]
         rest = (self.swap, self.matched, self.match, self.monitor, self.dim)
         room = self.width() - sum(w.sizeHint().width() + 6 for w in (*others, *rest)) - 44
         room -= self.output.minimumWidth() + (0 if narrow else self._caption.sizeHint().width() + 6)
         shown = 0
-        for path in names[FIXED:9]:
+        for path in (path for path in names[FIXED:9] if path in self.buttons):
             room -= self.buttons[path].sizeHint().width() + 6
             last = shown + FIXED + 1 == len(names)
             self.buttons[path].setVisible(room > (0 if last else self.more.sizeHint().width()))
             shown += self.buttons[path].isVisibleTo(self)
-        self.more.setVisible(len(names) > FIXED + shown)
+        ids, hear = [h.id for h in self._bench.listening.hearables()], self._bench.session.view.hear
+        self.more.setVisible(len(names) > FIXED + shown or (hear in ids and hear not in names))
 
     def _words(self, short: bool) -> None:
         """What the buttons say: key, name, and by how much it is turned up or down."""
         view, gains = self._bench.session.view, self._bench.picture.gains
-        for n, heard in enumerate(self._bench.listening.hearables()[:9], start=1):
+        for n, heard in enumerate(self._in_row()[:9], start=1):
             made = self.buttons.get(heard.id)
             if made is None:
                 continue
@@ -257,7 +263,7 @@ class HearRow(QFrame):
 
     def refresh(self) -> None:
         view = self._bench.session.view
-        if list(self.buttons) != [h.id for h in self._bench.listening.hearables()[:9]]:
+        if list(self.buttons) != [h.id for h in self._in_row()[:9]]:
             self._rebuild()
             return
         self._group.setExclusive(False)  # a band or a detector that is heard is none of these
@@ -267,6 +273,7 @@ class HearRow(QFrame):
         shown = {path for path, made in self.buttons.items() if not made.isHidden()}
         hidden = [h for h in self._bench.listening.hearables() if h.id not in shown]
         heard = next((h.name for h in hidden if h.id == view.hear), "")
+        hidden = [h for h in hidden if h.group != CHOSEN] or hidden
         self.more.setChecked(bool(heard))
         rest = "References" if all(h.group == REFERENCES for h in hidden) else "More"
         self.more.setText(f"{menu_text(heard) or rest} ▾")

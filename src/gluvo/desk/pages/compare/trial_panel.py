@@ -7,7 +7,7 @@ from datetime import datetime
 
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from gluvo.compare.hearables import GROUPS, VERSIONS, Hearable
+from gluvo.compare.hearables import CHOSEN, GROUPS, VERSIONS, Hearable
 from gluvo.compare.match import RESULT, UNTOUCHED
 from gluvo.compare.trial import MOST_CANDIDATES, Running, finished, meaning
 from gluvo.desk.controls.ruler import Ruler
@@ -137,6 +137,7 @@ class TrialPanel(QWidget):
             if heard.group == VERSIONS and heard.id not in bench.listening.extras:
                 bench.versions.ready(heard.id, then=self.begin)
                 return
+        bench.look(at_hand=tuple(h.id for h in self.chosen if h.group == CHOSEN))
         self._waits = not all(heard.id in bench.picture.gains for heard in self.chosen)
         if self._waits:  # none may be told from the others by being louder
             self._follow()
@@ -144,6 +145,7 @@ class TrialPanel(QWidget):
         candidates = self.chosen
         running = Running(self.kind.chosen_key, len(candidates), round(self.tries.value))  # type: ignore[arg-type]
         TrialDialog(self.window(), bench, candidates, running).exec()
+        bench.look(at_hand=())
         made = datetime.now().isoformat(timespec="seconds")
         trial = finished(running, bench.session.fresh_id("trial"), [h.name for h in candidates], made)
         if trial.answers:
