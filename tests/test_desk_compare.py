@@ -14,7 +14,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from gluvo.compare.match import RESULT, STEP_OUT, UNTOUCHED
+from gluvo.compare.match import RESULT, STEP_OUT, UNTOUCHED, UP_TO
 from gluvo.compare.profile import LINES
 from gluvo.compare.references import paired, with_sections
 from gluvo.desk.pages.compare.page import ComparePage
@@ -380,6 +380,42 @@ def test_a_blind_trial_takes_keys_and_is_kept(desk: Desk, page: ComparePage, kin
     assert not bench.listening.blind and panel.table.rowCount() == 1
     bench.document.undo()
     assert desk.session.trials == (trial,)
+
+
+def test_what_is_out_and_up_to_here_are_ranked_blind_and_compared(desk: Desk, page: ComparePage) -> None:
+    bench, panel = desk.bench, page.trial
+    bench.marking.add(["glue-1", "limiter-1"])
+    page.show_panel("trial")
+    desk.bot.mouseClick(panel.kind.button("rank"), LEFT)
+    panel.choose([RESULT, STEP_OUT, UP_TO])
+    assert [h.name for h in panel.chosen] == ["Result", "Out · 2 steps", "Up to here"]
+
+    def answer() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, TrialDialog) and dialog._began
+        matched = {id: bench.picture.gains[id] for id in (RESULT, STEP_OUT, UP_TO)}
+        assert len(set(matched.values())) > 1
+        for n in range(3):
+            QTest.keyClick(dialog, KEYS(KEYS.Key_1 + n))
+        for n in (2, 0, 1):
+            QTest.keyClick(dialog, KEYS(KEYS.Key_1 + n))
+            QTest.keyClick(dialog, KEYS.Key_Return)
+
+    asked = QTimer(panel, interval=50)
+    asked.timeout.connect(lambda: (asked.stop(), answer()) if QApplication.activeModalWidget() else None)
+    asked.start()
+    panel.start.click()
+    desk.wait(lambda: bool(desk.session.trials))  # it is made and measured first
+    assert not desk.session.view.at_hand and len(desk.session.trials[0].answers) == 3
+    bench.look(pins=("up_to",))
+    desk.wait(lambda: page.comparing.current and len(page.comparing.found.columns) == 5)
+    assert {c.hearable.id for c in page.comparing.found.columns} == {
+        RESULT,
+        "untouched",
+        STEP_OUT,
+        UP_TO,
+        "reference-1",
+    }
 
 
 def test_a_trial_stopped_half_way_keeps_what_was_answered(desk: Desk, page: ComparePage) -> None:

@@ -8,14 +8,14 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from gluvo.compare.match import BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, TAKEN, UNTOUCHED, UP_TO, WET
+from gluvo.compare.match import ALTERNATIVES, BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, TAKEN, UNTOUCHED, UP_TO, WET
 from gluvo.render.plan import Node, Plan, less, mixed, run
-from gluvo.session import marks
-from gluvo.session.records import Session
+from gluvo.session import alternatives, marks
+from gluvo.session.records import Alternatives, Session
 from gluvo.steps import ChainItem
 
 SONG, VERSIONS, REFERENCES, ENCODINGS, PRICES = "song", "versions", "references", "encodings", "prices"
-CHOSEN = "chosen"
+CHOSEN, SIDE_BY_SIDE = "chosen", "alternatives"
 GROUPS = {
     SONG: "Song",
     REFERENCES: "References",
@@ -23,6 +23,7 @@ GROUPS = {
     ENCODINGS: "Encodings",
     PRICES: "Loudness",
     CHOSEN: "Chosen step",
+    SIDE_BY_SIDE: "Alternatives",
 }
 """Groups of the Hear row, in its order, and their names."""
 
@@ -141,6 +142,39 @@ def _has_wet(session: Session) -> bool:
     )
 
 
+def alternatives_at_hand(session: Session) -> str:
+    """What the alternatives are of that can be heard: of the chosen step, of what it is in, or of its chain."""
+    return alternatives.at(session, session.view.strip, session.view.step)
+
+
+def _alternative(n: int) -> Hearable:
+    """The nth of the alternatives that are at hand, from 0."""
+    id = ALTERNATIVES[n]
+
+    def several(session: Session) -> Alternatives | None:
+        of = alternatives_at_hand(session)
+        return alternatives.found(session, of) if of else None
+
+    def there(session: Session) -> bool:
+        found = several(session)
+        return found is not None and n < len(found.settings)
+
+    def node(place: Place) -> Node | None:
+        if not place.at_hand(id) or not there(place.session):
+            return None
+        other = alternatives.choosing(place.session, alternatives_at_hand(place.session), n)
+        return Plan(other, place.have, solo=place.solo, tag=f"{id}:").result
+
+    def named(session: Session) -> str:
+        found, of = several(session), alternatives_at_hand(session)
+        item, strip = session.item(of), session.strip(of)
+        what = item.called if item is not None else strip.name if strip is not None else ""
+        return f"{what} {alternatives.name_of(found, n)}" if found is not None and there(session) else ""
+
+    tip = "The song with this one of the alternatives that the chosen step, what it is in, or its chain has."
+    return Hearable(id, SIDE_BY_SIDE, f"Alternative {n + 1}", tip, node, there=there, named=named)
+
+
 def _chosen(has: Callable[[ChainItem, Session], bool]) -> Callable[[Session], bool]:
     """Whether there is a chosen item, and it has something."""
 
@@ -248,6 +282,7 @@ IN_THE_SONG: tuple[Hearable, ...] = (
         _wet,
         there=_has_wet,
     ),
+    *(_alternative(n) for n in range(len(ALTERNATIVES))),
 )
 """What lies in the song's own graph."""
 

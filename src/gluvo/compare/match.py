@@ -11,6 +11,8 @@ RESULT, UNTOUCHED, STEP_OUT, CHANGE = "result", "untouched", "step_out", "change
 DETECTOR, BAND, TAKEN = "detector", "band", "taken"
 UP_TO, WET = "up_to", "wet"
 """What the Hear row offers besides references."""
+ALTERNATIVES = tuple(f"alternative_{n}" for n in range(1, 5))
+"""The first to the fourth of the alternatives that there are at the chosen step."""
 
 MOST_BOOST = 24.0
 """dB; what is fainter than this under the others stays fainter."""

@@ -10,7 +10,8 @@ from gluvo.advise.aim import detector_levels
 from gluvo.advise.hold import held_session
 from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.advise.step_analysis import StepAnalysis, analysed_step, with_low_cuts
-from gluvo.compare.match import RESULT, matched_gains
+from gluvo.compare.hearables import alternatives_at_hand
+from gluvo.compare.match import ALTERNATIVES, RESULT, matched_gains
 from gluvo.compare.readings import Other, hear_readings, other_readings
 from gluvo.compare.references import partners
 from gluvo.compare.tones import Frozen
@@ -21,7 +22,7 @@ from gluvo.opened.audio import ExtraSound, joint_of
 from gluvo.opened.picture import Picture
 from gluvo.progress import Progress, step_back
 from gluvo.render.song import Rendered, Renderer
-from gluvo.session import chains
+from gluvo.session import alternatives, chains
 from gluvo.session.records import MIX, Section, Session
 from gluvo.session.sounds import Sound
 
@@ -63,7 +64,7 @@ class Measuring:
             stems = renderer.joint(untouched, None, self.telling("Measuring the stems"))
             _ = stems.outline  # see `_read`
             self.show(lambda p: replace(p, untouched=stems))
-        held = held_session(renderer, near, check)
+        held = self._alternatives(held_session(renderer, near, check), check)
         if held != session:
             self.amend(held)
         self._match(held, check)
@@ -85,6 +86,16 @@ class Measuring:
         if around is not None and come is not None:
             more = with_low_cuts(around, held.item(chosen), come)
             self.show(lambda p: replace(p, around=more))
+
+    def _alternatives(self, held: Session, check: Progress) -> Session:
+        """With what the alternatives hold that may be heard next, too, since each is solved for itself."""
+        view, of = held.view, alternatives_at_hand(held)
+        for n, id in enumerate(ALTERNATIVES):
+            if of and id in (view.hear, *view.at_hand, *view.pins):
+                other = alternatives.choosing(held, of, n)
+                if other is not held:
+                    held = alternatives.updated(held, of, n, held_session(self.renderer, other, check))
+        return held
 
     def _match(self, held: Session, check: Progress) -> None:
         """How loud all that can be heard is, before any other figure: it may be played already."""

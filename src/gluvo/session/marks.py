@@ -213,7 +213,11 @@ def with_strip_again(session: Session, id: str) -> tuple[Session, str]:
         fresh = session.fresh_id("stem" if isinstance(strip, Stem) else "bus")
         names[strip.id] = fresh
         own = msgspec.structs.replace(
-            strip, id=fresh, chain=(), name=_another(session, strip.name) if strip.id == id else strip.name
+            strip,
+            id=fresh,
+            chain=(),
+            alternatives=(),
+            name=_another(session, strip.name) if strip.id == id else strip.name,
         )
         place = next(n for n, s in enumerate(session.strips) if s.id == strip.id) + 1
         session = session.replace(strips=(*session.strips[:place], own, *session.strips[place:]))

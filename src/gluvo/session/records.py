@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from typing import Annotated, Literal, TypedDict, Unpack, cast
 
 import msgspec
@@ -19,6 +19,8 @@ MIX = "mix"
 """The id of the mix bus, into which everything flows."""
 MOST_ITEMS = 64
 """Steps and containers in a chain."""
+MOST_ALTERNATIVES = 4
+"""Settings of the same side by side."""
 
 Seconds = Annotated[float, Meta(ge=0.0, le=86_400.0)]
 """A place in a song, or a length; none lasts longer than a day."""
@@ -77,6 +79,26 @@ class Reference(Struct, frozen=True, kw_only=True):
         return next((section for section in self.sections if section.id == id), None)
 
 
+class Alternative(Struct, frozen=True, kw_only=True):
+    """One of several settings of the same, put away while another one is in the chain."""
+
+    name: Name = ""
+    """Empty: it is called by its letter."""
+    items: Annotated[tuple[ChainItem, ...], Meta(max_length=MOST_ITEMS)] = ()
+    """The step or container, or the whole chain; nothing of the one that is in the chain."""
+    inner: Annotated[tuple[Alternatives, ...], Meta(max_length=10_000)] = ()
+    """The alternatives of what is in it."""
+
+
+class Alternatives(Struct, frozen=True, kw_only=True):
+    """Settings of a step, a container or a chain side by side, one of which is in the chain."""
+
+    of: Id = ""
+    """The id of the step or container; empty for the strip's whole chain."""
+    chosen: Annotated[int, Meta(ge=0, lt=MOST_ALTERNATIVES)] = 0
+    settings: Annotated[tuple[Alternative, ...], Meta(min_length=2, max_length=MOST_ALTERNATIVES)]
+
+
 class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     """A place in the tree that sound flows through: a chain, then a fader, into another bus."""
 
@@ -114,6 +136,8 @@ class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     invert: Annotated[bool, switch("Polarity", "Turns the wave over, against what cancels.", group="Fader")] = False
     mute: Annotated[bool, switch("Mute", "Takes it out of the mix.", group="Fader")] = False
     chain: Annotated[tuple[ChainItem, ...], Meta(max_length=MOST_ITEMS)] = ()
+    alternatives: Annotated[tuple[Alternatives, ...], Meta(max_length=10_000)] = ()
+    """Of the chain, and of steps and containers in it; see `session/alternatives`."""
 
     @property
     def gains(self) -> tuple[float, float]:
@@ -681,9 +705,7 @@ class Session(Struct, frozen=True, kw_only=True):
 
     def with_chain(self, strip: str, chain: Sequence[ChainItem]) -> Session:
         """A strip's chain replaced."""
-        return self.replace(
-            strips=tuple(msgspec.structs.replace(s, chain=tuple(chain)) if s.id == strip else s for s in self.strips)
-        )
+        return self.replace(strips=tuple(_with_chain(s, tuple(chain)) if s.id == strip else s for s in self.strips))
 
     def with_reference(self, reference: Reference) -> Session:
         """The reference of that id replaced."""
@@ -739,12 +761,28 @@ class Session(Struct, frozen=True, kw_only=True):
             *self.sections,
             *self.strips,
             *self.items,
+            *(item for strip in self.strips for item in put_away(strip.alternatives)),
             *self.deliverables,
             *self.limits,
             *self.versions,
             *self.trials,
         )
         return {getattr(record, "id", "") for record in records}
+
+
+def put_away(alternatives: Sequence[Alternatives]) -> Iterator[ChainItem]:
+    """The steps and containers of alternatives that are not in the chain."""
+    for several in alternatives:
+        for one in several.settings:
+            yield from chains.flat(one.items)
+            yield from put_away(one.inner)
+
+
+def _with_chain(strip: AnyStrip, chain: tuple[ChainItem, ...]) -> AnyStrip:
+    """A strip with another chain; the alternatives of what is no longer in it go."""
+    ids = {"", *(item.id for item in chains.flat(chain))} if strip.alternatives else set()
+    alternatives = tuple(a for a in strip.alternatives if a.of in ids)
+    return msgspec.structs.replace(strip, chain=chain, alternatives=alternatives)
 
 
 def _fresh(stem: str, taken: Collection[str]) -> str:

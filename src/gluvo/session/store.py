@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from gluvo.errors import SessionError
+from gluvo.session import alternatives
 from gluvo.session.codec import Decoded, Format, round_trip
 from gluvo.session.files import digest, read_whole, reason_of, replacing
 from gluvo.session.records import Session
@@ -92,6 +93,14 @@ def _check(session: Session, name: str) -> None:
         check(session)
     except SessionError as error:
         raise SessionError(f"{name}: {error}") from None
+    for strip in session.strips:
+        for of in (several.of or strip.id for several in strip.alternatives):
+            for other in alternatives.each(session, of):
+                ids = [item.id for item in other.items]
+                if len(set(ids)) != len(ids):
+                    raise SessionError(
+                        f"{name}: an alternative in “{strip.name}” has a step that is in a chain already."
+                    )
 
 
 def session_bytes(session: Session, kept: dict[str, Any] | None = None) -> bytes:

@@ -9,7 +9,7 @@ from collections.abc import Collection, Sequence
 import msgspec
 
 from gluvo.errors import SessionError
-from gluvo.session import chains
+from gluvo.session import alternatives, chains
 from gluvo.session.records import MIX, AnyStrip, Bus, Session
 
 MOST_DEEP = 64
@@ -105,6 +105,7 @@ def check(session: Session) -> None:
     for item in session.items:
         if problem := item.problem():
             raise SessionError(f"{item.id} {problem}.")
+    alternatives.check(session)
     _check_keys(session)
 
 

@@ -56,6 +56,7 @@ class Ruler(QWidget):
         self.setting = setting
         self._value = float(setting.default)
         self._note = ""
+        self._second: float | None = None
         self._dragging: float | None = None
         self._drag_position = 0.0
         self._turned = 0
@@ -94,6 +95,16 @@ class Ruler(QWidget):
         if note != self._note:
             self._note = note
             self.update()
+
+    def set_second(self, value: float | None) -> None:
+        """Show another value as a hollow pointer besides; None shows none."""
+        if value != self._second:
+            self._second = value
+            self.update()
+
+    @property
+    def second(self) -> float | None:
+        return self._second
 
     def sizeHint(self) -> QSize:
         return QSize(196, 40)
@@ -137,11 +148,15 @@ class Ruler(QWidget):
         zero = line.left() + line.width() * self._anchor()
         painter.setPen(QPen(c["signal" if on else "rule"], 2.5 if self.hasFocus() else 2))
         painter.drawLine(QPointF(zero, line.top()), QPointF(x, line.top()))
+        if self._second is not None and self._second != self._value:
+            painter.setPen(QPen(c["faint"], 1.2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPolygon(
+                _pointer(line.left() + line.width() * self.setting.to_position(self._second), line.top())
+            )
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(c["signal" if self.hasFocus() else "ink" if on else "faint"])
-        painter.drawPolygon(
-            QPolygonF([QPointF(x, line.top() - 4), QPointF(x - 4.5, line.top() + 6), QPointF(x + 4.5, line.top() + 6)])
-        )
+        painter.drawPolygon(_pointer(x, line.top()))
         if self.hasFocus():
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -272,3 +287,7 @@ class Ruler(QWidget):
     def _finish(self, value: float) -> None:
         self._move(value)
         self.settled.emit()
+
+
+def _pointer(x: float, top: float) -> QPolygonF:
+    return QPolygonF([QPointF(x, top - 4), QPointF(x - 4.5, top + 6), QPointF(x + 4.5, top + 6)])

@@ -17,11 +17,12 @@ from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
 from gluvo.desk.controls.widgets import Segments, button, figure, label
 from gluvo.desk.editors.aim_row import AimRow
 from gluvo.desk.editors.preset_dialog import choose_preset, for_item
-from gluvo.desk.editors.setting_control import Control, setting_control, show_value
+from gluvo.desk.editors.setting_control import Control, setting_control, show_second, show_value
 from gluvo.desk.editors.spectrum_panel import SpectrumPanel
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.trace import Span, Trace
 from gluvo.render.joint import Joint
+from gluvo.session import alternatives
 from gluvo.steps import ChainItem, Setting, Step, settings_of
 
 WORTH_SAYING = 0.1
@@ -86,6 +87,14 @@ class StepEditor(QWidget, Generic[S]):
             "plain",
         )
         self.head.addWidget(self.presets)
+        self.another = button(
+            "+ Alternative",
+            "Settings side by side: another one, as this is now, to be changed and compared at equal loudness "
+            "(Ctrl+Alt+A, then A).",
+            bench.side_by_side.another,
+            "plain",
+        )
+        self.head.addWidget(self.another)
         self.state = Elided("", "caption", 900)
         self.head.addStretch(1)
         self._below_head = QWidget()
@@ -117,10 +126,14 @@ class StepEditor(QWidget, Generic[S]):
         self._fit_head()
 
     def _fit_head(self) -> None:
-        """Where there is little room, the presets have their key and the menu."""
-        shown = not self.presets.isHidden()
-        wanted = self.head.sizeHint().width() + (0 if shown else self.presets.sizeHint().width() + self.head.spacing())
-        self.presets.setVisible(self.width() >= wanted + 2 * MARGIN)
+        """Where there is little room, presets and another alternative have their keys and the menu."""
+        there = alternatives.found(self.bench.session, self.step_id) is not None
+        self.another.setVisible(False)
+        self.presets.setVisible(False)
+        room = self.width() - 2 * MARGIN - self.head.sizeHint().width()
+        for widget, wanted in ((self.presets, True), (self.another, not there)):
+            room -= widget.sizeHint().width() + self.head.spacing()
+            widget.setVisible(wanted and room >= 0)
 
     def begin(self) -> None:
         """Give the focus to what is worked on first."""
@@ -247,6 +260,13 @@ class StepEditor(QWidget, Generic[S]):
         found = self.bench.session.item(self.step_id)
         return cast("S", found) if type(found) is self.kind else None
 
+    @property
+    def beside(self) -> S | None:
+        """The step as the next alternative has it; None where there is none."""
+        other = self.bench.side_by_side.beside
+        found = other.item(self.step_id) if other is not None else None
+        return cast("S", found) if type(found) is self.kind else None
+
     def refresh(self) -> None:
         """Show the step's settings as they are."""
         step = self.step
@@ -254,6 +274,7 @@ class StepEditor(QWidget, Generic[S]):
             return
         for name, control in self.controls.items():
             show_value(control, getattr(step, name))
+        show_second(self.controls, self.beside)
         self._show_state(step)
         for group in self.groups.values():
             group.refresh()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from gluvo.desk.controls.ruler import Ruler
@@ -29,6 +29,13 @@ def setting_control(
     choice = ChoiceRow(setting, named=named, roomy=not named)
     choice.chosen.connect(change)
     return choice
+
+
+def show_second(controls: Mapping[str, Control], other: object) -> None:
+    """Show what a record of the same kind has, as second pointers; None shows none."""
+    for name, control in controls.items():
+        if isinstance(control, Ruler):
+            control.set_second(float(getattr(other, name)) if other is not None else None)
 
 
 def show_value(control: Control, value: Any) -> None:

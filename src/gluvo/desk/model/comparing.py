@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from PySide6.QtCore import QObject, Signal
 
 from gluvo.compare.corridor import Corridor, Finding, corridor_of, findings
-from gluvo.compare.hearables import CHOSEN, ENCODINGS, PRICES, REFERENCES, VERSIONS, Hearable, nodes_of
+from gluvo.compare.hearables import CHOSEN, ENCODINGS, PRICES, REFERENCES, SIDE_BY_SIDE, VERSIONS, Hearable, nodes_of
 from gluvo.compare.match import RESULT, STEP_OUT, UNTOUCHED
 from gluvo.compare.profile import Profile, profile_of
 from gluvo.desk.model.following import Follower
@@ -94,7 +94,9 @@ class Comparing(QObject):
     def _further(self) -> list[Hearable]:
         """What of the song is compared besides the result: without what is marked, and what is pinned of the chosen step."""
         session = self._bench.session
-        pinned = {h.id for h in self._bench.listening.hearables() if h.group == CHOSEN} & set(session.view.pins)
+        pinned = {h.id for h in self._bench.listening.hearables() if h.group in (CHOSEN, SIDE_BY_SIDE)} & set(
+            session.view.pins
+        )
         wanted = pinned | ({STEP_OUT} if marks.marked(session) else set())
         return [h for h in self._bench.listening.hearables() if h.id in wanted]
 

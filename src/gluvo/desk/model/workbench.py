@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from gluvo.compare.match import BAND, TAKEN, UP_TO, WET
+from gluvo.compare.match import ALTERNATIVES, BAND, TAKEN, UP_TO, WET
 from gluvo.desk.model.advice import Advice
 from gluvo.desk.model.autosaving import Autosaving
 from gluvo.desk.model.background import Background
@@ -17,6 +17,7 @@ from gluvo.desk.model.marking import Marking
 from gluvo.desk.model.measurement import Measurement
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.desk.model.opening import Opening
+from gluvo.desk.model.side_by_side import SideBySide
 from gluvo.desk.model.versions import Versions
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
@@ -24,7 +25,7 @@ from gluvo.session import scratch
 from gluvo.session.document import Document
 from gluvo.session.records import Session, View
 
-MADE_WHEN_WANTED = (BAND, TAKEN, UP_TO, WET)
+MADE_WHEN_WANTED = (BAND, TAKEN, UP_TO, WET, *ALTERNATIVES)
 """What can be heard that is made only when it is."""
 
 
@@ -43,6 +44,7 @@ class Workbench(OpenSession):
         self.opening = Opening(self, self.background, self.listening, self.measurement, self.autosaving)
         self.advice = Advice(self, self.background)
         self.marking = Marking(self)
+        self.side_by_side = SideBySide(self)
         self.versions = Versions(self, self.background, self.listening, self.measurement)
         self.opening.read.connect(self.versions.forget)
         self._watched: list[tuple[Watched, Callable[[], None]]] = []

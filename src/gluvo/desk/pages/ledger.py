@@ -29,7 +29,7 @@ from gluvo.desk.editors.preset_dialog import choose_preset, for_chain
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
-from gluvo.session import chains
+from gluvo.session import alternatives, chains
 from gluvo.session.clipboard import copied
 from gluvo.session.presets import kind_of
 from gluvo.session.records import Session, Stem
@@ -378,7 +378,17 @@ class Ledger(QWidget):
     # --- what the rows show --------------------------------------------------------------------------------
 
     def row(self, step_id: str) -> Row:
-        """What stands in the row of a step or lane, or (without an id) of what comes in."""
+        """What stands in the row of a step or lane, or (without an id) of what comes in; with which of its alternatives it is,
+        if it has some."""
+        row, session = self._row(step_id), self._bench.session
+        several = alternatives.found(session, step_id or session.view.strip)
+        if several is None:
+            return row
+        return row._replace(
+            words=f"{alternatives.name_of(several, several.chosen)} of {len(several.settings)} · {row.words}"
+        )
+
+    def _row(self, step_id: str) -> Row:
         bench = self._bench
         session, render = bench.session, bench.picture.best
         step = session.item(step_id)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from PySide6.QtCore import Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.desk.controls.flow import Place, scrolled
 from gluvo.desk.controls.widgets import line
@@ -15,6 +16,7 @@ from gluvo.desk.editors.registry import editor_for
 from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.model.following import Follower, all_but_place, everything
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.alternatives_row import AlternativesRow
 from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.ledger import Ledger
 from gluvo.desk.pages.target_panel import TargetPanel
@@ -27,6 +29,9 @@ LEDGER_WIDTHS, TARGET_WIDTHS = (252, 270), (240, 284)
 
 
 class ShapePage(PageWidget):
+    blind = Signal()
+    """The alternatives at hand are to be ranked blind."""
+
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self._bench = bench
@@ -36,11 +41,18 @@ class ShapePage(PageWidget):
         self.ledger, self.target = Ledger(bench), TargetPanel(bench)
         self._beside = scrolled(self.target)
         self._place = Place()
+        self.alternatives = AlternativesRow(bench, self.blind.emit)
+        middle = QWidget()
+        column = QVBoxLayout(middle)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.alternatives)
+        column.addWidget(self._place, 1)
         self._before_target = line(vertical=True)
         parts = (
             (self.ledger, 0),
             (line(vertical=True), 0),
-            (self._place, 1),
+            (middle, 1),
             (self._before_target, 0),
             (self._beside, 0),
         )

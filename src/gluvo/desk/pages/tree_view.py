@@ -64,8 +64,8 @@ class TreeView(QWidget):
         self.setToolTip(
             "Every stem flows into a bus and every bus on into the mix; the lines are as thick as what flows is loud. "
             "Drag a name onto a bus to let it flow there; Ctrl-click or Shift-click marks several. Drag fader and pan sideways "
-            "(Shift is fine, double-click resets). M mutes, S is heard alone, ø turns the polarity. Keys: up and down choose, Alt "
-            "moves, F2 renames, Enter shows the chain."
+            "(Shift is fine, double-click resets). M mutes, S is heard alone, ø turns the polarity. Keys: up and down choose, "
+            "Alt moves, F2 renames, Enter shows the chain."
         )
         Follower(self, bench, self._strips_changed, session=lambda s: (s.strips,))
         Follower(

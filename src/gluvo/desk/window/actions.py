@@ -13,7 +13,7 @@ from typing import Protocol
 from PySide6.QtCore import QSettings
 
 from gluvo.compare.hearables import IN_THE_SONG
-from gluvo.compare.match import DETECTOR, RESULT, UP_TO, WET
+from gluvo.compare.match import ALTERNATIVES, DETECTOR, RESULT, UP_TO, WET
 from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
 from gluvo.desk.controls.theme import theme
@@ -113,6 +113,17 @@ def _mark(desk: Desk) -> None:
         desk.buses.tree.mark()
     else:
         desk.shape.ledger.mark()
+
+
+def rank_alternatives(desk: Desk) -> None:
+    """Put all alternatives that are at hand into a blind trial."""
+    found = desk.bench.side_by_side.found
+    if found is None:
+        desk.bench.side_by_side.next()  # tells that there are none
+        return
+    desk.bench.look(page="compare")
+    desk.compare.show_panel("trial")
+    desk.compare.trial.rank(ALTERNATIVES[: len(found.settings)])
 
 
 def _hear_or_result(path: str, desk: Desk) -> None:
@@ -361,6 +372,31 @@ CHAIN: Sequence[Action] = (
     ),
     Action("Chain", "Move step earlier", "Ctrl+Up", lambda d: d.shape.ledger.shift(-1)),
     Action("Chain", "Move step later", "Ctrl+Down", lambda d: d.shape.ledger.shift(1)),
+    Action(
+        "Chain",
+        "Another alternative",
+        "Ctrl+Alt+A",
+        lambda d: d.bench.side_by_side.another(),
+        "Of the chosen step, lane or Split, as it is now; of the whole chain, where “In” is chosen.",
+        rule=True,
+    ),
+    Action(
+        "Chain",
+        "Next alternative",
+        "A",
+        lambda d: d.bench.side_by_side.next(),
+        "Round and round, at equal loudness, live.",
+    ),
+    Action(
+        "Chain", "Remove this alternative", "", lambda d: d.bench.side_by_side.remove(), "The next one takes its place."
+    ),
+    Action(
+        "Chain",
+        "Rank alternatives blind",
+        "Ctrl+Alt+T",
+        rank_alternatives,
+        "All of them, at equal loudness, by keys alone.",
+    ),
     Action("Chain", "Previous step", "[", partial(_choose_step, -1)),
     Action("Chain", "Next step", "]", partial(_choose_step, 1)),
     Action(

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
 )
 
-from gluvo.compare.hearables import CHOSEN, IN_THE_SONG, REFERENCES, SONG, Hearable
+from gluvo.compare.hearables import CHOSEN, IN_THE_SONG, REFERENCES, SIDE_BY_SIDE, SONG, Hearable
 from gluvo.compare.match import BAND, DETECTOR, RESULT, TAKEN
 from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
@@ -29,6 +29,8 @@ from gluvo.steps import settings_of
 
 FIXED = sum(hearable.listed and hearable.group == SONG for hearable in IN_THE_SONG)
 """How many of what can be heard are no references."""
+BESIDE_THE_ROW = (CHOSEN, SIDE_BY_SIDE)
+"""Groups that have keys of their own, and a button only where they are pinned."""
 HELD_SECONDS = 2.0
 ROAD, LEVELS = "road:", "levels"
 """How road tests stand in the list of monitor views."""
@@ -168,7 +170,7 @@ class HearRow(QFrame):
     def _in_row(self) -> list[Hearable]:
         """What has a button where there is room: all that has a key, but what has one of its own only if it is pinned."""
         pins = self._bench.session.view.pins
-        return [h for h in self._bench.listening.hearables() if h.group != CHOSEN or h.id in pins]
+        return [h for h in self._bench.listening.hearables() if h.group not in BESIDE_THE_ROW or h.id in pins]
 
     def _rebuild(self) -> None:
         while (item := self._choices.takeAt(0)) is not None:
@@ -180,7 +182,7 @@ class HearRow(QFrame):
                 widget.deleteLater()
         self.buttons.clear()
         for heard in self._in_row()[:9]:
-            kind = "hear" if heard.group in (SONG, CHOSEN) else "reference"
+            kind = "hear" if heard.group in (SONG, *BESIDE_THE_ROW) else "reference"
             made = button("", "", kind=kind, checkable=True)
             made.clicked.connect(lambda _=False, path=heard.id: self._hear(path))
             self._group.addButton(made)
@@ -273,7 +275,7 @@ class HearRow(QFrame):
         shown = {path for path, made in self.buttons.items() if not made.isHidden()}
         hidden = [h for h in self._bench.listening.hearables() if h.id not in shown]
         heard = next((h.name for h in hidden if h.id == view.hear), "")
-        hidden = [h for h in hidden if h.group != CHOSEN] or hidden
+        hidden = [h for h in hidden if h.group not in BESIDE_THE_ROW] or hidden
         self.more.setChecked(bool(heard))
         rest = "References" if all(h.group == REFERENCES for h in hidden) else "More"
         self.more.setText(f"{menu_text(heard) or rest} ▾")

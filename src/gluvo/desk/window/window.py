@@ -31,6 +31,7 @@ from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
+from gluvo.desk.window.actions import rank_alternatives
 from gluvo.desk.window.asking import ask
 from gluvo.desk.window.audio_files import AudioFiles
 from gluvo.desk.window.beginning import Beginning
@@ -97,6 +98,7 @@ class Window(QMainWindow):
         self.compare.branch_wanted.connect(self._branch)
         self.shape.target.costs_wanted.connect(self.deliver.show_costs)
         self.buses.ledger.opened.connect(self.shape.open_step)
+        self.shape.blind.connect(lambda: rank_alternatives(self))
         self._made = made
         rules = line(), line()
         self.reference_rows = ReferenceRows(bench, self.timeline)

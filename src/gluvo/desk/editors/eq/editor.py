@@ -30,6 +30,7 @@ from gluvo.desk.editors.eq.lane import EqLane, Gesture
 from gluvo.desk.editors.eq.phase_lane import PhaseLane
 from gluvo.desk.editors.eq.resonance_table import ResonanceTable
 from gluvo.desk.editors.key_choice import KeyChoice
+from gluvo.desk.editors.setting_control import show_second
 from gluvo.desk.editors.spectrum_panel import LiveFeed
 from gluvo.measure.resonances import Resonance
 from gluvo.session.records import Analyser
@@ -388,6 +389,8 @@ class EqEditor(StepEditor[MidSideEq]):
             ruler.set_value(float(getattr(shown, name)))
             useful = moves and shown.dynamic if name in MOVING_RULERS else band is not None
             ruler.setEnabled(useful and (name != "gain" or shown.shape in WITH_GAIN))
+        other = self.beside.band(shown.id) if self.beside is not None and band is not None else None
+        show_second(self.rulers, other)
         self.choices["slope"].set_value(shown.slope)
         self.choices["slope"].setEnabled(band is not None and shown.shape in SLOPED)
         for name in ("moves", "aim_by"):

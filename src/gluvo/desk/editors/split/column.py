@@ -17,7 +17,7 @@ from gluvo.desk.charts.change_spread import ChangeSpread
 from gluvo.desk.controls.flow import Elided, Flow
 from gluvo.desk.controls.widgets import Button, Toggle, button, line
 from gluvo.desk.editors.key_choice import KeyChoice
-from gluvo.desk.editors.setting_control import Control, setting_control, show_value
+from gluvo.desk.editors.setting_control import Control, setting_control, show_second, show_value
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.workbench import Workbench
 from gluvo.dsp.kernel import Floats
@@ -128,11 +128,13 @@ class StepBlock(QWidget):
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(event.globalPos())
 
-    def refresh(self, step: Step) -> None:
+    def refresh(self, step: Step, beside: Step | None) -> None:
+        """`beside`: the step as the next alternative has it, if there is one."""
         self.on.set_on(step.on)
         self.words.setText(step.describe())
         for name, control in self.controls.items():
             show_value(control, getattr(step, name))
+        show_second(self.controls, beside if type(beside) is type(step) else None)
 
 
 class BandColumn(QWidget):
@@ -275,9 +277,10 @@ class BandColumn(QWidget):
 
     # --- keeping up ----------------------------------------------------------------------------------------
 
-    def refresh(self, session: Session, split: Split) -> None:
-        """Show the band as it is."""
+    def refresh(self, session: Session, split: Split, other: Split | None) -> None:
+        """Show the band as it is, and as another Split has it, if one is given."""
         band = split.band(self.band_id)
+        beside = other.band(self.band_id) if other is not None else None
         if band is None:
             return
         place = split.place(band.id)
@@ -294,9 +297,12 @@ class BandColumn(QWidget):
             for block in self.blocks:
                 self._blocks.addWidget(block)
         for block, step in zip(self.blocks, band.steps, strict=True):
-            block.refresh(step)
+            block.refresh(
+                step, next((s for s in beside.steps if s.id == step.id), None) if beside is not None else None
+            )
         for name, control in self.controls.items():
             show_value(control, getattr(band, name))
+        show_second(self.controls, beside)
         self.key.show_key(session, split.id, band.key)
         self.alone.set_on(self._row_id in view.solo)
         self.change.set_on(view.hear == BAND and view.step == split.id and view.band == band.id)

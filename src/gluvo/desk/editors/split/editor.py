@@ -211,7 +211,7 @@ class SplitEditor(StepEditor[Split]):
                 )
             self.count.set_chosen(str(len(step.bands)))
             for column in self.columns.columns:
-                column.refresh(self.bench.session, step)
+                column.refresh(self.bench.session, step, self.beside)
             self.crossings.show_crossovers(step.crossovers)
             self.crossings.show_settings(
                 msgspec.structs.replace(self.bench.session.view.analyser, live=False, corridor=False)

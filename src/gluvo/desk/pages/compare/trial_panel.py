@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from gluvo.compare.hearables import CHOSEN, GROUPS, VERSIONS, Hearable
+from gluvo.compare.hearables import CHOSEN, GROUPS, SIDE_BY_SIDE, VERSIONS, Hearable
 from gluvo.compare.match import RESULT, UNTOUCHED
 from gluvo.compare.trial import MOST_CANDIDATES, Running, finished, meaning
 from gluvo.desk.controls.ruler import Ruler
@@ -130,6 +130,13 @@ class TrialPanel(QWidget):
         later = f"{', '.join(waiting)} will be rendered first." if waiting else ""
         self.state.setText("Measuring…" if self._waits else f"Mark {wanted}." if not fits else later)
 
+    def rank(self, ids: Sequence[str]) -> None:
+        """Rank these at once."""
+        self.refresh()
+        self.kind.set_chosen("rank")
+        self.choose(ids)
+        self.begin()
+
     def begin(self) -> None:
         """Start, once all that takes part can be heard at once."""
         bench = self._bench
@@ -137,7 +144,7 @@ class TrialPanel(QWidget):
             if heard.group == VERSIONS and heard.id not in bench.listening.extras:
                 bench.versions.ready(heard.id, then=self.begin)
                 return
-        bench.look(at_hand=tuple(h.id for h in self.chosen if h.group == CHOSEN))
+        bench.look(at_hand=tuple(h.id for h in self.chosen if h.group in (CHOSEN, SIDE_BY_SIDE)))
         self._waits = not all(heard.id in bench.picture.gains for heard in self.chosen)
         if self._waits:  # none may be told from the others by being louder
             self._follow()
