@@ -186,6 +186,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+Down": (NONE, ids),
     "[": (NONE, view("step")),
     "]": (NONE, view("step")),
+    "V": (NONE, opened),
     "T": (deaf, glue("threshold")),
     "Ctrl+R": (NONE, lambda desk: desk.session.step("limiter-1")),
     "Ctrl+Alt+R": (NONE, view("page")),

@@ -238,6 +238,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """What a step has besides settings and parts, by what it is called: as it is compared between versions."""
         return {}
 
+    def with_part(self, id: int, **changes: object) -> Self:
+        """The step with settings of one of its parts changed."""
+        return self
+
     def without_part(self, id: int) -> Self:
         """The step without one of its parts."""
         return self

@@ -129,6 +129,9 @@ class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     def settings_of_parts(self) -> Mapping[int, msgspec.Struct]:
         return {band.id: band for band in self.bands}
 
+    def with_part(self, id: int, **changes: object) -> Self:
+        return cast(Self, self.with_edit(id, **changes))
+
     def without_part(self, id: int) -> Self:
         return cast(Self, self.without_band(id))
 

@@ -252,6 +252,9 @@ class Split(Step, tag="split", frozen=True, kw_only=True):
     def parts(self) -> tuple[int, ...]:
         return tuple(band.id for band in self.bands)
 
+    def with_part(self, id: int, **changes: object) -> Self:
+        return self.with_band(id, **changes)
+
     @property
     def settings_of_parts(self) -> Mapping[int, msgspec.Struct]:
         return {band.id: band for band in self.bands}

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from PySide6.QtCore import QEvent, QPointF, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
+    QContextMenuEvent,
     QFocusEvent,
     QFontMetrics,
     QKeyEvent,
@@ -16,7 +18,7 @@ from PySide6.QtGui import (
     QPolygonF,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from gluvo.desk.controls.keys import CONTROL, TYPES, claimed
 from gluvo.desk.controls.theme import colours, font
@@ -57,6 +59,8 @@ class Ruler(QWidget):
         self._value = float(setting.default)
         self._note = ""
         self._second: float | None = None
+        self.try_values: Callable[[], object] | None = None
+        """Tries values of it beside each other, where that can be."""
         self._dragging: float | None = None
         self._drag_position = 0.0
         self._turned = 0
@@ -197,8 +201,7 @@ class Ruler(QWidget):
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self._dragging = None
-        self._move(float(self.setting.default))
-        self.settled.emit()
+        self._set_default()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         if not self.hasFocus() and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
@@ -210,6 +213,19 @@ class Ruler(QWidget):
         if steps:
             self.step(steps, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         event.accept()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu = QMenu(self)
+        menu.addAction("Type a value").triggered.connect(lambda *_: self.type_value())
+        menu.addAction("Default").triggered.connect(lambda *_: self._set_default())
+        if self.try_values is not None:
+            menu.addAction("Try values…\tV").triggered.connect(self.try_values)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(event.globalPos())
+
+    def _set_default(self) -> None:
+        self._move(float(self.setting.default))
+        self.settled.emit()
 
     # --- the keyboard --------------------------------------------------------------------------------------
 

@@ -13,11 +13,12 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.aim import unmet
 from gluvo.advise.hold import holds
+from gluvo.advise.try_values import SettingPlace
 from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
 from gluvo.desk.controls.widgets import Segments, button, figure, label
 from gluvo.desk.editors.aim_row import AimRow
 from gluvo.desk.editors.preset_dialog import choose_preset, for_item
-from gluvo.desk.editors.setting_control import Control, setting_control, show_second, show_value
+from gluvo.desk.editors.setting_control import Control, offer_values, setting_control, show_second, show_value
 from gluvo.desk.editors.spectrum_panel import SpectrumPanel
 from gluvo.desk.model.workbench import Workbench
 from gluvo.measure.trace import Span, Trace
@@ -250,6 +251,7 @@ class StepEditor(QWidget, Generic[S]):
             self.bench.set_setting(self.step_id, setting.name, value, setting.label)
 
         made = self.controls[setting.name] = setting_control(setting, change, self.bench.settle, named=named)
+        offer_values(self.bench, made, lambda: SettingPlace(self.step_id, setting.name))
         return made
 
     # --- keeping up ----------------------------------------------------------------------------------------

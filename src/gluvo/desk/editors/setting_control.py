@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from gluvo.advise.try_values import SettingPlace
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.widgets import ChoiceRow, Toggle
+from gluvo.desk.model.workbench import Workbench
 from gluvo.steps import Setting
 
 Control = Ruler | Toggle | ChoiceRow
@@ -29,6 +31,11 @@ def setting_control(
     choice = ChoiceRow(setting, named=named, roomy=not named)
     choice.chosen.connect(change)
     return choice
+
+
+def offer_values(bench: Workbench, control: Control, place: Callable[[], SettingPlace]) -> None:
+    """Let the values of a control's setting be tried: from its menu, where it has one, and by the key for it."""
+    control.try_values = lambda: bench.values_wanted.emit(place())  # type: ignore[union-attr]
 
 
 def show_second(controls: Mapping[str, Control], other: object) -> None:

@@ -33,6 +33,8 @@ class OpenSession(QObject):
     """Whether it is saved, or whose it is to change, without any change in it."""
     refused = Signal()
     """An edit could not be made: what a control shows of it already is to be taken back."""
+    values_wanted = Signal(object)
+    """Values of a setting, a `SettingPlace`, are to be tried."""
     told = Signal(object)
     """A sentence for the user, a `Said`."""
 

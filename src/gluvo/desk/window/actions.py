@@ -11,12 +11,15 @@ from functools import partial
 from typing import Protocol
 
 from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QApplication
 
 from gluvo.compare.hearables import IN_THE_SONG
 from gluvo.compare.match import ALTERNATIVES, DETECTOR, RESULT, UP_TO, WET
 from gluvo.compare.monitor import MONITORS
 from gluvo.compare.road import ROADS
+from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.eq.band_edits import BandEdits
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.model.workbench import Workbench
@@ -106,6 +109,20 @@ def _hear(n: int, desk: Desk) -> None:
     choices = desk.bench.listening.hear_choices()
     if n <= len(choices):
         desk.hear_row.momentary.press(n, choices[n - 1][0])
+
+
+def _try_values(desk: Desk) -> None:
+    """Of the control that has the focus; else of the first ruler of the step that is shown."""
+    at = QApplication.focusWidget()
+    while at is not None and getattr(at, "try_values", None) is None:
+        at = at.parentWidget()
+    if at is None and isinstance(desk.shape.editor, StepEditor):
+        leading = [desk.shape.editor.controls.get(name) for name in desk.shape.editor.kind.leading]
+        at = next((c for c in leading if isinstance(c, Ruler) and c.setting.group != "Aim"), None)
+    if at is None:
+        desk.bench.refuse("There is no setting here to be tried. Choose a step, and give one of its rulers the focus.")
+    else:
+        at.try_values()  # type: ignore[attr-defined]
 
 
 def _mark(desk: Desk) -> None:
@@ -406,6 +423,13 @@ CHAIN: Sequence[Action] = (
         lambda d: d.bench.advice.find_threshold(d.bench.session.view.step),
         "So that the chosen step, or an equaliser's chosen band, meets its aim.",
         rule=True,
+    ),
+    Action(
+        "Chain",
+        "Try values…",
+        "V",
+        _try_values,
+        "Of the setting that has the focus, or of the step's first one: each rendered, heard at equal loudness, side by side.",
     ),
     Action(
         "Chain",

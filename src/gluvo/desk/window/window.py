@@ -8,7 +8,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, QTimer
+from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from gluvo.advise.try_values import SettingPlace
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.finder import Findable
 from gluvo.desk.controls.theme import theme
@@ -31,6 +32,7 @@ from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
+from gluvo.desk.pages.try_values_dialog import TryValuesDialog
 from gluvo.desk.window.actions import rank_alternatives
 from gluvo.desk.window.asking import ask
 from gluvo.desk.window.audio_files import AudioFiles
@@ -98,6 +100,7 @@ class Window(QMainWindow):
         self.compare.branch_wanted.connect(self._branch)
         self.shape.target.costs_wanted.connect(self.deliver.show_costs)
         self.buses.ledger.opened.connect(self.shape.open_step)
+        bench.values_wanted.connect(self._try_values)
         self.shape.blind.connect(lambda: rank_alternatives(self))
         self._made = made
         rules = line(), line()
@@ -434,6 +437,21 @@ class Window(QMainWindow):
             if answer != "stop":
                 return False
         return self.documents.may_leave()
+
+    def _try_values(self, place: SettingPlace) -> None:
+        """Values of a setting beside each other."""
+        problem = "Bring in audio first." if self.bench.renderer is None else ""
+        step = self.bench.session.item(place.step)
+        if step is None or place.owner(self.bench.session) is None:
+            problem = problem or "That setting is gone: there is nothing to be tried."
+        elif not step.on:
+            problem = problem or "The step is off. Switch it on first."
+        if problem:
+            self.bench.refuse(problem)
+            return
+        dialog = TryValuesDialog(self, self.bench, place)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self._asks:

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from gluvo.advise.tone import cut_for
+from gluvo.advise.try_values import SettingPlace
 from gluvo.compare.match import BAND, RESULT
 from gluvo.desk.charts.level_spread import LevelSpread
 from gluvo.desk.controls.flow import Flow, Group, Pane
@@ -30,7 +31,7 @@ from gluvo.desk.editors.eq.lane import EqLane, Gesture
 from gluvo.desk.editors.eq.phase_lane import PhaseLane
 from gluvo.desk.editors.eq.resonance_table import ResonanceTable
 from gluvo.desk.editors.key_choice import KeyChoice
-from gluvo.desk.editors.setting_control import show_second
+from gluvo.desk.editors.setting_control import offer_values, show_second
 from gluvo.desk.editors.spectrum_panel import LiveFeed
 from gluvo.measure.resonances import Resonance
 from gluvo.session.records import Analyser
@@ -160,6 +161,7 @@ class EqEditor(StepEditor[MidSideEq]):
             ruler = Ruler(bands[name])
             ruler.moved.connect(partial(self._set_band, name))
             ruler.settled.connect(self.bench.settle)
+            offer_values(self.bench, ruler, partial(self._band_place, name))
             self.rulers[name] = ruler
         for name in ("slope", "moves", "aim_by"):
             choice = ChoiceRow(bands[name], named=False)
@@ -238,6 +240,10 @@ class EqEditor(StepEditor[MidSideEq]):
         self.table.setFocus()
 
     # --- the bands -----------------------------------------------------------------------------------------
+
+    def _band_place(self, name: str) -> SettingPlace:
+        """Where a setting of the chosen band is."""
+        return SettingPlace(self.step_id, name, self.bench.session.view.band)
 
     def _set_band(self, name: str, value: Any) -> None:
         band = self.bands.chosen

@@ -12,12 +12,13 @@ from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
+from gluvo.advise.try_values import SettingPlace
 from gluvo.compare.match import BAND, RESULT
 from gluvo.desk.charts.change_spread import ChangeSpread
 from gluvo.desk.controls.flow import Elided, Flow
 from gluvo.desk.controls.widgets import Button, Toggle, button, line
 from gluvo.desk.editors.key_choice import KeyChoice
-from gluvo.desk.editors.setting_control import Control, setting_control, show_second, show_value
+from gluvo.desk.editors.setting_control import Control, offer_values, setting_control, show_second, show_value
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.workbench import Workbench
 from gluvo.dsp.kernel import Floats
@@ -96,7 +97,8 @@ class StepBlock(QWidget):
         for name, setting in settings_of(type(step)).items():
             if name in step.leading:
                 change = partial(self._change, name, setting.label)
-                self.controls[name] = setting_control(setting, change, bench.settle)
+                made = self.controls[name] = setting_control(setting, change, bench.settle)
+                offer_values(bench, made, partial(SettingPlace, step.id, name))
         for name in step.leading:
             flow.addWidget(self.controls[name])
         column.addWidget(holder)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QRect, QRectF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
@@ -20,10 +20,18 @@ class TrialDialog(QDialog):
     """Digits listen, Enter answers with what is heard, N is for no difference, Escape stops."""
 
     def __init__(
-        self, parent: QWidget, bench: Workbench, candidates: Sequence[Hearable], running: Running, said: str = ""
+        self,
+        parent: QWidget,
+        bench: Workbench,
+        candidates: Sequence[Hearable],
+        running: Running,
+        said: str = "",
+        hear: Callable[[str], object] | None = None,
     ) -> None:
-        """`said`: a sentence over the question. It begins once all that takes part is measured."""
+        """`said`: a sentence over the question. It begins once all that takes part is measured. `hear` lets a candidate be heard
+        that is none of the Hear row, and is measured already."""
         super().__init__(parent)
+        self._hear = hear
         self._said, self._began = said, False
         self._bench, self._candidates, self.running = bench, candidates, running
         self.place = 0
@@ -41,7 +49,8 @@ class TrialDialog(QDialog):
     def _begin(self) -> None:
         """Play, once nothing can be told apart by being louder."""
         bench = self._bench
-        if self._began or bench.engine is None or not all(c.id in bench.picture.gains for c in self._candidates):
+        measured = self._hear is not None or all(c.id in bench.picture.gains for c in self._candidates)
+        if self._began or bench.engine is None or not measured:
             return
         self._began = True
         self._listen(0)
@@ -52,7 +61,7 @@ class TrialDialog(QDialog):
         if self._began and 0 <= place < self.running.places and not self.running.done:
             self.place, self._told = place, ""
             self._listened.add(place)
-            self._bench.listening.hear_blind(self._candidates[self.running.at(place)].id)
+            (self._hear or self._bench.listening.hear_blind)(self._candidates[self.running.at(place)].id)
             self.update()
 
     def _answer(self, place: int) -> None:
@@ -81,7 +90,8 @@ class TrialDialog(QDialog):
 
     def done(self, result: int) -> None:
         self._bench.picture_changed.disconnect(self._begin)
-        self._bench.listening.hear_blind("")
+        if self._hear is None:
+            self._bench.listening.hear_blind("")
         if self._bench.engine is not None and not self._before:
             self._bench.engine.stop()
         super().done(result)
