@@ -20,12 +20,14 @@ def write_shots(folder: Path) -> Iterator[Path]:
     from PySide6.QtCore import QSettings
 
     from gluvo.advise.shelf import BUILT_IN
+    from gluvo.advise.try_values import SettingPlace
     from gluvo.compare.trial import Running
     from gluvo.deliver.encoding import Encoding
     from gluvo.demo.session import demo_session
     from gluvo.desk.controls.theme import theme
     from gluvo.desk.model.workbench import Workbench
     from gluvo.desk.pages.compare.trial_dialog import TrialDialog
+    from gluvo.desk.pages.try_values_dialog import TryValuesDialog
     from gluvo.desk.window.app import application
     from gluvo.desk.window.window import Window
     from gluvo.play.device import SILENT
@@ -89,6 +91,13 @@ def write_shots(folder: Path) -> Iterator[Path]:
             bench.look(page="shape")
             wait(settled)
             yield shot("glue-hits")
+            dialog = TryValuesDialog(window, bench, SettingPlace("glue-2", "attack"))
+            dialog.open()
+            wait(lambda: dialog.trying.done and not dialog.trying.why_not_blind())
+            values = folder / "try-values.png"
+            dialog.grab().save(str(values))
+            dialog.reject()
+            yield values
             bench.look(step="lane-1")
             wait(settled)
             yield shot("lane")
