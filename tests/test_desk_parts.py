@@ -13,15 +13,16 @@ from pytestqt.qtbot import QtBot
 from gluvo.desk.charts.chart import Axis
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView, calm
 from gluvo.desk.charts.views import CaughtView, ReductionView, ToneView, TransferView
-from gluvo.desk.controls.meter import Meter
 from gluvo.desk.controls.widgets import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
 from gluvo.desk.model.delivery import at_home, unused
-from gluvo.desk.pages.target_panel import LiveLevels
+from gluvo.desk.model.live_figures import LiveFigures
+from gluvo.measure.figures import figures_of
 from gluvo.measure.hits import hits_of
+from gluvo.measure.loudness import SILENT, integrated
 from gluvo.measure.overview import Reduction, ReductionTracer
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span, trace_of
-from gluvo.play.meters import Readings
+from gluvo.play.meters import Board, Meters, Readings
 from gluvo.steps import Glue, settings_of
 
 from .conftest import RATE, music
@@ -155,31 +156,55 @@ def test_live_levels_hold_peaks_and_measure_loudness() -> None:
             np.array([[peak, peak / 2]]),
             np.array([peak]),
             np.array([power]),
-            np.zeros((1, 32)),
+            np.array([[power, power / 4]]),
+            np.array([power / 4]),
+            np.full((1, 32), 3.0 if peak > 0.1 else 0.0),
             np.zeros((1, 32)),
             np.zeros((1, 4, 2)),
         )
 
-    live = LiveLevels()
-    live.take(readings(0.5, 0.01), 0.1)
+    live = LiveFigures()
+    live.take(readings(0.5, 0.01), 0.1, ("glue-1",))
     assert live.held[0] == pytest.approx(-6.02, abs=0.01) and live.held[1] == pytest.approx(-12.04, abs=0.01)
+    assert live.reductions == {"glue-1": 3.0} and live.correlation == pytest.approx(0.5)
     for _ in range(5):
-        live.take(readings(0.001, 1e-9), 0.1)
+        live.take(readings(0.001, 1e-9), 0.1, ("glue-1",))
     assert live.held[0] == pytest.approx(-6.02, abs=0.01) and live.levels[0] < -12.0
+    assert live.reductions["glue-1"] == 0.0
     for _ in range(30):
         live.take(readings(0.001, 1e-4), 0.1)
     assert live.held[0] < -50.0 and live.true_peak == 0.5
     assert live.loudness(3.0) == pytest.approx(-40.69, abs=0.05)
+    assert live.rms == pytest.approx(10 * np.log10(1e-4 * 0.625), abs=0.05)
+    assert len(live.history) == 36 and live.history[-1].short_term == live.loudness(3.0)
+    live.reset()
+    assert live.true_peak == 0.0 and live.integrated == SILENT and live.loudness(3.0) > -41.0
     live.forget()
-    assert live.true_peak == 0.0
+    assert live.loudness(3.0) == SILENT
 
 
-def test_the_meter_and_rows_repaint(qtbot: QtBot, qapp: QApplication) -> None:
-    meter = Meter()
-    show(qtbot, meter, 260, 34)
-    before = picture(meter)
-    meter.show_levels([-12.0, -14.0], [-6.0, -7.0], -1.0)
-    assert picture(meter) != before
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_what_is_heard_is_measured_as_a_file_is(rate: int) -> None:
+    """Loudness so far, RMS and correlation of what plays are those of the standard and of the whole."""
+    x = music(12.0, rate) * np.repeat([1.0, 0.2, 0.6, 0.6], 3 * rate)[:, None]
+    board, live = Board(), LiveFigures()
+    meters = Meters(rate, board)
+    for at in range(0, len(x), 480):
+        meters.write(np.ascontiguousarray(x[at : at + 480]), (), ())
+        if at % 4800 == 0:
+            live.take(board.read(), 0.05)
+    live.take(board.read(), 0.05)
+    trace = trace_of(x, rate)
+    assert live.integrated == pytest.approx(integrated(trace), abs=0.1)
+    last = figures_of(trace, Span(9.0, 12.0))
+    assert live.rms == pytest.approx(last.rms, abs=0.1) and live.correlation == pytest.approx(
+        last.correlation, abs=0.01
+    )
+    heard = board.heard(4096)
+    assert heard is not None and np.array_equal(heard, x[-4096:])
+
+
+def test_rows_repaint(qtbot: QtBot, qapp: QApplication) -> None:
     rows = Rows((("Peak", "How high."), ("Range", "How wide.")))
     show(qtbot, rows, 200, 50)
     rows.set_values(["−1.0", "7.4 LU"], ["over", "ink"])

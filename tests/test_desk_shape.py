@@ -14,7 +14,7 @@ from gluvo.desk.editors.ceiling import CeilingEditor
 from gluvo.desk.editors.glue import GlueEditor
 from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.editors.trim import TrimEditor
-from gluvo.steps import Glue, Trim
+from gluvo.steps import Glue, MidSideEq, Trim
 
 from .desk import NONE, Desk, drag, shortcut
 
@@ -293,3 +293,23 @@ def test_the_theme_changes_while_open(desk: Desk) -> None:
     night = desk.window.grab().toImage().pixelColor(640, 500).lightness()
     theme.force(False)
     assert day > 200 and night < 60
+
+
+def test_meters_stay_beside_every_editor_and_start_over(desk: Desk) -> None:
+    page = desk.window.shape
+    desk.bench.edit("Add", lambda s: s.with_new_step(MidSideEq(), "mix", "trim-1"))
+    for step, strip in (("glue-1", page.target.meters), ("midsideeq-1", page.meters), ("", page.target.meters)):
+        desk.bench.look(step=step)
+        desk.settle()
+        assert strip.isVisible() and page.target.meters.isVisible() is not page.meters.isVisible(), step
+        told = [name for name, _, _ in strip.figures()]
+        assert told[:6] == ["M", "S", "I", "RMS", "Corr.", "Held"] and ("Glue" in told) is (step == "glue-1")
+    desk.bench.look(step="glue-1")
+    desk.bench.listening.toggle_play()
+    desk.wait(lambda: page.live.integrated > -60.0 and page.live.reductions.get("glue-1", 0.0) > 0.5)
+    assert "LUFS" in page.target.meters.describe() and page.live.true_peak > 0.0
+    desk.bench.listening.toggle_play()
+    desk.wait(lambda: not desk.bench.engine.playing)
+    desk.wait(lambda: not len(desk.bench.engine.read().seconds))  # what was played is taken
+    desk.bot.mouseClick(page.target.meters, Qt.MouseButton.LeftButton)
+    assert page.live.true_peak == 0.0 and "I –" in page.target.meters.describe()

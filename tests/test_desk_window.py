@@ -80,7 +80,7 @@ def test_play_loops_the_section(desk: Desk) -> None:
     desk.bot.mouseClick(desk.window.header.play, Qt.MouseButton.LeftButton)
     desk.wait(lambda: engine.position > 3.3)
     assert engine.playing and 3.0 <= engine.position < 7.5
-    desk.wait(lambda: desk.window.shape.target.live.loudness(0.4) > -60)
+    desk.wait(lambda: desk.window.shape.live.loudness(0.4) > -60)
     desk.bench.listening.seek(7.3)
     desk.wait(lambda: 3.0 <= engine.position < 4.0)
     desk.bot.mouseClick(desk.window.header.play, Qt.MouseButton.LeftButton)

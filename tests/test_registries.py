@@ -92,7 +92,7 @@ def test_every_figure_is_declared_and_told() -> None:
 
 def test_a_figure_more_in_the_target_panel_is_a_word(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(target_panel, "TOLD", (*target_panel.TOLD, FIGURES["crest"], FIGURES["correlation"]))
-    panel = target_panel.TargetPanel(desk.bench)
+    panel = target_panel.TargetPanel(desk.bench, desk.window.shape.live)
     panel.refresh()
     assert not panel.grab().isNull()
     assert len(panel.rows.values) == len(target_panel.TOLD) + 1 and "–" not in panel.rows.values

@@ -31,11 +31,11 @@ def integrated(trace: Trace) -> float:
     >>> round(integrated(trace_of(np.stack([tone, tone], axis=1), 48000)), 1)
     -20.0
     """
-    return _gated(_windows(trace, MOMENTARY, step=10))
+    return gated(_windows(trace, MOMENTARY, step=10))
 
 
-def _gated(power: Floats) -> float:
-    """The loudness of blocks behind both gates, LUFS."""
+def gated(power: Floats) -> float:
+    """The loudness of blocks of K-weighted power behind both gates, LUFS."""
     power = power[_lufs(power) > ABSOLUTE_GATE]
     if not len(power):
         return SILENT
@@ -66,7 +66,7 @@ def building_up(trace: Trace, points: int = 300) -> tuple[Floats, Floats]:
     power = _windows(trace, MOMENTARY, step=10)
     step = max(1, -(-len(power) // points))
     counts = np.unique(np.append(np.arange(1, len(power) + 1, step), len(power))[: len(power) and None])
-    levels = np.array([_gated(power[:count]) for count in counts if count])
+    levels = np.array([gated(power[:count]) for count in counts if count])
     counts = counts[counts > 0]
     return 0.4 + (counts - 1) * 10 * trace.hop_seconds, levels
 

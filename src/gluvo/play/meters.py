@@ -31,6 +31,10 @@ class Readings:
     true_peak: np.ndarray
     power: np.ndarray
     """K-weighted mean square, channels summed."""
+    squares: np.ndarray
+    """Mean squares of left and right, ``(blocks, 2)``."""
+    product: np.ndarray
+    """Mean product of left and right."""
     reductions: np.ndarray
     """Largest reduction of each step that is on, dB, ``(blocks, MOST_STEPS)``."""
     levels: np.ndarray
@@ -39,12 +43,12 @@ class Readings:
     """Sample peaks of what each strip sends on, ``(blocks, MOST_STRIPS, 2)``, linear."""
 
 
-STEPS_AT, STRIPS_AT = 5, 5 + 2 * MOST_STEPS
+STEPS_AT, STRIPS_AT = 8, 8 + 2 * MOST_STEPS
 ROW_VALUES = STRIPS_AT + 2 * MOST_STRIPS
-POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN, TAPPED, BEAT, HELD_BACK = range(8)
-HEAD = 8
+POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN, TAPPED, BEAT, HELD_BACK, HEARD = range(9)
+HEAD = 16
 TAP_FRAMES = 65_536
-"""Frames that are kept of what goes into the chosen step and what comes out of it."""
+"""Frames that are kept of what goes into the chosen step, of what comes out of it, and of what is heard."""
 
 
 class Board:
@@ -53,13 +57,15 @@ class Board:
     Written by the audio thread without waiting; read by one other thread, here or in another process.
     """
 
-    SIZE = HEAD + ROWS * ROW_VALUES + TAP_FRAMES * 4 + MOST_BANDS
+    SIZE = HEAD + ROWS * ROW_VALUES + TAP_FRAMES * 6 + MOST_BANDS
 
     def __init__(self, memory: np.ndarray | None = None) -> None:
         flat = np.zeros(self.SIZE) if memory is None else memory
         self.state = flat[:HEAD]
         self.rows = flat[HEAD : HEAD + ROWS * ROW_VALUES].reshape(ROWS, ROW_VALUES)
-        self.tap = flat[HEAD + ROWS * ROW_VALUES : -MOST_BANDS].reshape(TAP_FRAMES, 4)
+        taps = flat[HEAD + ROWS * ROW_VALUES : -MOST_BANDS]
+        self.tap = taps[: TAP_FRAMES * 4].reshape(TAP_FRAMES, 4)
+        self.heard_tap = taps[TAP_FRAMES * 4 :].reshape(TAP_FRAMES, 2)
         self.moves = flat[-MOST_BANDS:]
         """By how many dB each band of the chosen equaliser has just moved, in the order of its bands."""
         self._read = int(self.state[WRITTEN])
@@ -75,6 +81,11 @@ class Board:
         rows = self.tap[np.arange(end - frames, end) % TAP_FRAMES]
         return rows[:, :2], rows[:, 2:]
 
+    def heard(self, frames: int) -> np.ndarray | None:
+        """The last frames of what is heard, (frames, 2), before the monitor's gain; None before there are as many."""
+        end = int(self.state[HEARD])
+        return None if end < frames else np.asarray(self.heard_tap[np.arange(end - frames, end) % TAP_FRAMES])
+
     def read(self) -> Readings:
         """All blocks since the last call; the oldest are gone if that was long ago."""
         end = int(self.state[WRITTEN])
@@ -83,7 +94,9 @@ class Board:
         rows = self.rows[np.arange(start, end) % ROWS]
         reductions, levels = np.hsplit(rows[:, STEPS_AT:STRIPS_AT], 2)
         strips = rows[:, STRIPS_AT:].reshape(len(rows), MOST_STRIPS, 2)
-        return Readings(rows[:, 0], rows[:, 1:3], rows[:, 3], rows[:, 4], reductions, levels, strips)
+        return Readings(
+            rows[:, 0], rows[:, 1:3], rows[:, 3], rows[:, 4], rows[:, 5:7], rows[:, 7], reductions, levels, strips
+        )
 
 
 class Meters:
@@ -113,7 +126,7 @@ class Meters:
         self._filter.run(x, weighted)
         self._reader.read(x, 0.5, peaks)
         row[0] = n / self._rate
-        row[1], row[2], row[3], row[4] = summed_up(x, weighted, peaks)
+        row[1], row[2], row[3], row[4], row[5], row[6], row[7] = summed_up(x, weighted, peaks)
         for k, processor in enumerate(processors[:MOST_STEPS]):
             if processor is not None:
                 row[STEPS_AT + k] = largest(processor.reduction[:n])
@@ -126,6 +139,9 @@ class Meters:
             end = int(self._board.state[TAPPED])
             keep(tapped[0].out[:n], tapped[1].out[:n], end % TAP_FRAMES, self._board.tap)
             self._board.state[TAPPED] = end + n
+        end = int(self._board.state[HEARD])
+        keep_one(x, end % TAP_FRAMES, self._board.heard_tap)
+        self._board.state[HEARD] = end + n
         self._board.state[WRITTEN] = written + 1
 
 
@@ -141,6 +157,16 @@ def keep(before: Audio, after: Audio, place: int, ring: Floats) -> None:
 
 
 @kernel
+def keep_one(x: Audio, place: int, ring: Floats) -> None:
+    """Put a block of a sound into a ring, from a place in it on."""
+    for i in range(x.shape[0]):
+        ring[place, 0], ring[place, 1] = x[i, 0], x[i, 1]
+        place += 1
+        if place == ring.shape[0]:
+            place = 0
+
+
+@kernel
 def peaks_of(x: Audio, left: float, right: float, out: Floats) -> None:
     """The largest magnitudes of both channels, scaled."""
     a, b = 0.0, 0.0
@@ -150,14 +176,19 @@ def peaks_of(x: Audio, left: float, right: float, out: Floats) -> None:
 
 
 @kernel
-def summed_up(x: Audio, weighted: Floats, peaks: Floats) -> tuple[float, float, float, float]:
-    """Sample peaks of both channels, the true peak, and the K-weighted mean square with channels summed.
+def summed_up(x: Audio, weighted: Floats, peaks: Floats) -> tuple[float, float, float, float, float, float, float]:
+    """Sample peaks of both channels, the true peak, the K-weighted mean square with channels summed, the mean squares of
+    both channels, and the mean of their product.
 
     `peaks` is (2, frames or more), the others (frames, 2).
     """
     left, right, true_peak, power = 0.0, 0.0, 0.0, 0.0
+    first, second, product = 0.0, 0.0, 0.0
     for i in range(x.shape[0]):
-        left, right = max(left, abs(x[i, 0])), max(right, abs(x[i, 1]))
+        a, b = x[i, 0], x[i, 1]
+        left, right = max(left, abs(a)), max(right, abs(b))
         true_peak = max(true_peak, max(peaks[0, i], peaks[1, i]))
         power += weighted[i, 0] * weighted[i, 0] + weighted[i, 1] * weighted[i, 1]
-    return left, right, true_peak, power / max(1, x.shape[0])
+        first, second, product = first + a * a, second + b * b, product + a * b
+    n = max(1, x.shape[0])
+    return left, right, true_peak, power / n, first / n, second / n, product / n

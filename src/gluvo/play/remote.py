@@ -253,6 +253,10 @@ class RemoteEngine:
         """See `Board.tapped`."""
         return self.board.tapped(frames)
 
+    def heard(self, frames: int) -> np.ndarray | None:
+        """See `Board.heard`."""
+        return self.board.heard(frames)
+
     def moves(self) -> list[float]:
         """See `Board.moves`; for the first bands of the chosen equaliser."""
         return [float(value) for value in self.board.moves]

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 from gluvo.advise.aim import unmet
 from gluvo.advise.hold import holds
 from gluvo.advise.try_values import SettingPlace
+from gluvo.desk.charts.chart import Chart
 from gluvo.desk.controls.flow import Elided, Flow, Group, Pane
 from gluvo.desk.controls.widgets import Segments, button, figure, label
 from gluvo.desk.editors.aim_row import AimRow
@@ -39,6 +40,8 @@ _folded: dict[tuple[type[Step], str], bool] = {}
 """Which groups of which kinds of step the user has folded or shown, as long as the program runs."""
 
 
+LEAST_RANGE = 140
+"""Pixels that a chart has for its range, at least."""
 MOVED = 0.1
 """dB that are worth a word."""
 
@@ -152,7 +155,7 @@ class StepEditor(QWidget, Generic[S]):
         )
         row = AimRow(controls, lambda: self.bench.advice.find_threshold(self.step_id), named, tip)
         row.words.setToolTip(words_tip)
-        self.below_views.addWidget(row)
+        self.column.insertWidget(self.column.indexOf(self.middle), row)  # in sight beside every view
         return row
 
     def choose_preset(self) -> None:
@@ -227,6 +230,8 @@ class StepEditor(QWidget, Generic[S]):
         views = [*views, ("spectrum", "Spectrum", self.spectrum)]
         chooser = Segments([(key, name) for key, name, _ in views], "What is drawn here.")
         for _, _, view in views:
+            if isinstance(view, Chart):
+                view.setMinimumHeight(LEAST_RANGE + view.top + view.bottom)
             self.views.addWidget(view)
         keys = [key for key, _, _ in views]
         chooser.chosen.connect(lambda key: self.views.setCurrentIndex(keys.index(key)))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout
 
 from gluvo.advise.prices import Division, last_two
 from gluvo.compare.match import TAKEN
@@ -10,7 +10,7 @@ from gluvo.desk.charts.hit_views import SpreadView
 from gluvo.desk.charts.views import CaughtView, ReductionView
 from gluvo.desk.controls.flow import Lines
 from gluvo.desk.controls.ruler import Ruler
-from gluvo.desk.controls.widgets import figure, label
+from gluvo.desk.controls.widgets import figure
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.detector_monitor import show_ear, taken_toggle
 from gluvo.desk.editors.place_table import PlaceTable
@@ -27,15 +27,7 @@ class CeilingEditor(StepEditor[CeilingStep]):
     _tops: float | None = None
 
     def build_views(self) -> None:
-        both = QWidget()
-        column = QVBoxLayout(both)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(4)
         self.caught, self.reduction = CaughtView(), ReductionView()
-        column.addWidget(label("Peaks before the ceiling", "caption"))
-        column.addWidget(self.caught, 1)
-        column.addWidget(label("Reduction", "caption"))
-        column.addWidget(self.reduction, 1)
         self.spread = SpreadView()
         self.catches = PlaceTable(
             "Hardest catches", "Taken off", "The ten places of the whole song where most is taken off, hardest first."
@@ -43,7 +35,8 @@ class CeilingEditor(StepEditor[CeilingStep]):
         self.catches.wanted.connect(self.bench.listening.loop_place)
         self.add_views(
             [
-                ("caught", "Peaks", both),
+                ("caught", "Peaks", self.caught),
+                ("reduction", "Over time", self.reduction),
                 ("spread", "Spread", self.spread),
                 ("catches", "Hardest", self.catches),
             ]

@@ -15,10 +15,12 @@ from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.registry import editor_for
 from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.model.following import Follower, all_but_place, everything
+from gluvo.desk.model.live_figures import LiveFigures
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.alternatives_row import AlternativesRow
 from gluvo.desk.pages.base import PageWidget
 from gluvo.desk.pages.ledger import Ledger
+from gluvo.desk.pages.meter_strip import MeterStrip
 from gluvo.desk.pages.target_panel import TargetPanel
 from gluvo.play.meters import Readings
 from gluvo.steps import Split
@@ -38,7 +40,9 @@ class ShapePage(PageWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
-        self.ledger, self.target = Ledger(bench), TargetPanel(bench)
+        self.live = LiveFigures()
+        self.ledger, self.target = Ledger(bench), TargetPanel(bench, self.live)
+        self.meters = MeterStrip(bench, self.live, upright=True)
         self._beside = scrolled(self.target)
         self._place = Place()
         self.alternatives = AlternativesRow(bench, self.blind.emit)
@@ -55,12 +59,16 @@ class ShapePage(PageWidget):
             (middle, 1),
             (self._before_target, 0),
             (self._beside, 0),
+            (self.meters, 0),
         )
         for widget, stretch in parts:
             row.addWidget(widget, stretch)
         self.editor: StepEditor[Any] | SourceEditor | None = None
         self.ledger.opened.connect(self.open_step)
         Follower(self, bench, self._follow, session=all_but_place)
+        Follower(
+            self, bench, self.live.forget, session=lambda s: (s.view.hear,), besides=lambda: (bench.audio.material,)
+        )
         Follower(self, bench, self._refresh, picture=everything, besides=lambda: (bench.measurement.frozen,))
 
     def _follow(self) -> None:
@@ -71,8 +79,8 @@ class ShapePage(PageWidget):
             self.editor = editor_for(self._bench, step) if step is not None else SourceEditor(self._bench)
             self._place.show_widget(self.editor)
             wide = isinstance(self.editor, StepEditor) and self.editor.wide
-            for widget in (self._beside, self._before_target):
-                widget.setVisible(not wide)
+            self._beside.setVisible(not wide)
+            self.meters.setVisible(wide)
         self._refresh()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -99,8 +107,10 @@ class ShapePage(PageWidget):
 
     def tick(self, readings: Readings, elapsed: float) -> None:
         """Thirty times a second."""
-        self.target.tick(readings, elapsed)
         engine = self._bench.engine
+        self.live.take(readings, elapsed, engine.step_ids if engine is not None else ())
+        self.target.tick()
+        self.meters.tick()
         if engine is None or self.editor is None:
             return
         level, reduction = None, 0.0

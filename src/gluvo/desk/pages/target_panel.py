@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import msgspec
-import numpy as np
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
@@ -11,66 +10,21 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 from gluvo.deliver.targets import PEAK_TOLERANCE, all_targets, loudness_of, measured_by
 from gluvo.desk.charts.views import ToneView
 from gluvo.desk.controls.flow import Elided, Lines
-from gluvo.desk.controls.meter import Meter
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.controls.widgets import ChoiceBox, ChoiceRow, Rows, button, figure, label, plain, set_role
 from gluvo.desk.model.following import Follower, everything
+from gluvo.desk.model.live_figures import LiveFigures
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.meter_strip import MeterStrip
 from gluvo.desk.pages.targets_dialog import TargetsDialog
-from gluvo.dsp.db import db_of
 from gluvo.measure.figures import FIGURES
-from gluvo.measure.loudness import OFFSET, SILENT
-from gluvo.play.meters import Readings
 from gluvo.session.records import MIX, Target
 from gluvo.steps import Limiter, settings_of
 
 OWN, EDIT = "Own", "\0edit"
-HOLD_SECONDS = 1.5
 TOLD = tuple(FIGURES[key] for key in ("true_peak", "loudness_range", "plr", "max_short_term"))
 """What is told of the whole song besides its loudness."""
-
-
-class LiveLevels:
-    """Turns the engine's blocks into what meters show: levels that fall slowly, peaks that are held."""
-
-    def __init__(self) -> None:
-        self.levels, self.held = [-120.0, -120.0], [-120.0, -120.0]
-        self._held_for = [0.0, 0.0]
-        self.true_peak = 0.0
-        self._power: list[tuple[float, float]] = []
-
-    def take(self, readings: Readings, elapsed: float) -> None:
-        """The blocks since the last call, and the seconds that have passed."""
-        for c in range(2):
-            peak = db_of(float(readings.peaks[:, c].max(initial=0.0)))
-            self.levels[c] = max(peak, self.levels[c] - 24.0 * elapsed)
-            self._held_for[c] += elapsed
-            if peak >= self.held[c] or self._held_for[c] > HOLD_SECONDS:
-                self.held[c], self._held_for[c] = max(peak, self.levels[c]), 0.0
-        self.true_peak = max(self.true_peak, float(readings.true_peak.max(initial=0.0)))
-        self._power += zip(readings.seconds.tolist(), readings.power.tolist(), strict=True)
-        total = 0.0
-        for n in range(len(self._power) - 1, -1, -1):
-            total += self._power[n][0]
-            if total >= 3.0:
-                del self._power[:n]
-                break
-
-    def loudness(self, seconds: float) -> float:
-        """Loudness of the last moments, LUFS."""
-        weight, energy = 0.0, 0.0
-        for length, power in reversed(self._power):
-            weight += length
-            energy += length * power
-            if weight >= seconds:
-                break
-        return OFFSET + 10.0 * float(np.log10(max(energy / weight, 1e-20))) if weight else SILENT
-
-    def forget(self) -> None:
-        """Start over: peaks held so far are of another sound."""
-        self.true_peak = 0.0
-        self._power.clear()
 
 
 class BigFigure(QWidget):
@@ -110,21 +64,15 @@ class TargetPanel(QWidget):
     costs_wanted = Signal()
     """What louder costs is to be shown."""
 
-    def __init__(self, bench: Workbench) -> None:
+    def __init__(self, bench: Workbench, live: LiveFigures) -> None:
         super().__init__()
         self._bench = bench
-        self.live = LiveLevels()
         self._planned: tuple[object, str] | None = None
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 10, 12, 10)
         column.setSpacing(4)
-        self.meter = Meter()
-        column.addWidget(self.meter)
-        self._live_text = label("", "caption")
-        self._live_text.setToolTip(
-            "Momentary (400 ms) and short-term (3 s) loudness of what is heard; true peak since play began."
-        )
-        column.addWidget(self._live_text)
+        self.meters = MeterStrip(bench, live, upright=False)
+        column.addWidget(self.meters)
         head = QHBoxLayout()
         head.addWidget(label("Target", "title"))
         self.choice = ChoiceBox()
@@ -183,9 +131,6 @@ class TargetPanel(QWidget):
         self.tone.setMinimumHeight(100)
         column.addWidget(self.tone, 1)
         Follower(self, bench, self.refresh, session=lambda s: (s.target, s.strips), picture=everything)
-        Follower(
-            self, bench, self.live.forget, session=lambda s: (s.view.hear,), besides=lambda: (bench.audio.material,)
-        )
         bench.advice.reached.connect(self.refresh)
 
     def _fill_targets(self) -> None:
@@ -317,13 +262,6 @@ class TargetPanel(QWidget):
             )
         self.tone.show_tone(picture.tone, [reference.thirds for reference in picture.references])
 
-    def tick(self, readings: Readings, elapsed: float) -> None:
-        """New blocks from the engine."""
-        self.live.take(readings, elapsed)
-        self.meter.show_levels(list(self.live.levels), list(self.live.held), self._bench.session.target.true_peak)
-        text = (
-            f"M {figure(self.live.loudness(0.4)):>5}   S {figure(self.live.loudness(3.0)):>5} LUFS   "
-            f"held {figure(db_of(self.live.true_peak))} dBTP"
-        )
-        if text != self._live_text.text():
-            self._live_text.setText(text)
+    def tick(self) -> None:
+        """Thirty times a second."""
+        self.meters.tick()

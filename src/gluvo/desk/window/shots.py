@@ -79,12 +79,6 @@ def write_shots(folder: Path) -> Iterator[Path]:
             start = time.monotonic()
             wait(lambda: time.monotonic() - start > 3.4)
             yield shot("shape")
-            finder = window.menus.find(keys=True)
-            app.processEvents()
-            keys = folder / "keys.png"
-            finder.grab().save(str(keys))
-            yield keys
-            finder.close()
             bench.look(page="buses", strip="kit", step="glue-2")
             wait(settled)
             yield shot("buses")
