@@ -253,6 +253,8 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
         for n in range(1, 5)
     },
     "F1": (NONE, opened),
+    "F9": (NONE, lambda desk: desk.window.meters is not None and desk.window.meters.isVisible()),
+    "F11": (NONE, lambda desk: desk.window.isFullScreen()),
     "Shift+F1": (NONE, reading),
     "F": (NONE, opened),
 }

@@ -123,6 +123,7 @@ class StepEditor(QWidget, Generic[S]):
         self.below_views.setContentsMargins(0, 0, 0, 0)
         self.column.addWidget(self.middle)
         self.build_middle()
+        self.middle.setVisible(self.below_views.count() > 0)
         self.build_settings(type(step))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -235,7 +236,7 @@ class StepEditor(QWidget, Generic[S]):
             self.views.addWidget(view)
         keys = [key for key, _, _ in views]
         chooser.chosen.connect(lambda key: self.views.setCurrentIndex(keys.index(key)))
-        chooser.chosen.connect(lambda key: self.middle.setVisible(key != "spectrum"))
+        chooser.chosen.connect(lambda key: self.middle.setVisible(key != "spectrum" and self.below_views.count() > 0))
         chooser.set_chosen(keys[0])
         self.chooser = chooser
         self.head.addWidget(chooser)

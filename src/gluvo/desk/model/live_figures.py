@@ -71,9 +71,13 @@ class LiveFigures:
 
     def _count(self, seconds: float, power: float) -> None:
         """A block goes into what counts for the loudness so far, and into the history."""
-        self._hop[0] += seconds
-        self._hop[1] += seconds * power
-        if self._hop[0] >= HOP:
+        while seconds > 1e-9:  # a block may lie in two of them
+            part = min(seconds, HOP - self._hop[0])
+            seconds -= part
+            self._hop[0] += part
+            self._hop[1] += part * power
+            if self._hop[0] < HOP - 1e-9:
+                continue
             self._hops.append(self._hop[1] / self._hop[0])
             self._hop = [0.0, 0.0]
             now = self.loudness(0.4), self.loudness(3.0), self.rms, max(self.levels), self.correlation

@@ -13,6 +13,7 @@ from gluvo.desk.model.autosaving import Autosaving
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.following import Watched
 from gluvo.desk.model.listening import Listening
+from gluvo.desk.model.live_figures import LiveFigures
 from gluvo.desk.model.marking import Marking
 from gluvo.desk.model.measurement import Measurement
 from gluvo.desk.model.open_session import OpenSession
@@ -43,6 +44,7 @@ class Workbench(OpenSession):
         self.measurement = Measurement(self, self.background, self.listening, self.autosaving)
         self.opening = Opening(self, self.background, self.listening, self.measurement, self.autosaving)
         self.advice = Advice(self, self.background)
+        self.live_figures = LiveFigures()
         self.marking = Marking(self)
         self.side_by_side = SideBySide(self)
         self.versions = Versions(self, self.background, self.listening, self.measurement)
@@ -119,6 +121,7 @@ class Workbench(OpenSession):
                 listening.follow_monitoring,
             ),
             (Watched(lambda: _edited(session())), self.autosaving.follow_edits),
+            (Watched(lambda: (view().hear, self.audio.material)), self.live_figures.forget),
         ]
 
     def _react(self) -> None:

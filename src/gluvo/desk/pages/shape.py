@@ -15,7 +15,6 @@ from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.registry import editor_for
 from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.model.following import Follower, all_but_place, everything
-from gluvo.desk.model.live_figures import LiveFigures
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.alternatives_row import AlternativesRow
 from gluvo.desk.pages.base import PageWidget
@@ -40,7 +39,7 @@ class ShapePage(PageWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
-        self.live = LiveFigures()
+        self.live = bench.live_figures
         self.ledger, self.target = Ledger(bench), TargetPanel(bench, self.live)
         self.meters = MeterStrip(bench, self.live, upright=True)
         self._beside = scrolled(self.target)
@@ -66,9 +65,6 @@ class ShapePage(PageWidget):
         self.editor: StepEditor[Any] | SourceEditor | None = None
         self.ledger.opened.connect(self.open_step)
         Follower(self, bench, self._follow, session=all_but_place)
-        Follower(
-            self, bench, self.live.forget, session=lambda s: (s.view.hear,), besides=lambda: (bench.audio.material,)
-        )
         Follower(self, bench, self._refresh, picture=everything, besides=lambda: (bench.measurement.frozen,))
 
     def _follow(self) -> None:
@@ -108,7 +104,6 @@ class ShapePage(PageWidget):
     def tick(self, readings: Readings, elapsed: float) -> None:
         """Thirty times a second."""
         engine = self._bench.engine
-        self.live.take(readings, elapsed, engine.step_ids if engine is not None else ())
         self.target.tick()
         self.meters.tick()
         if engine is None or self.editor is None:

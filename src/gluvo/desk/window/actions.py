@@ -62,6 +62,8 @@ class Desk(Protocol):
     def find_action(self, *, keys: bool = False) -> None: ...
     def leave(self) -> None: ...
     def close(self) -> bool: ...
+    def show_meters(self) -> None: ...
+    def toggle_full_screen(self) -> None: ...
 
 
 @dataclass(frozen=True)
@@ -657,6 +659,17 @@ SONG: Sequence[Action] = (
 )
 
 VIEW: Sequence[Action] = (
+    Action(
+        "View", "Meters", "F9", lambda d: d.show_meters(), "In a window of their own, for a second screen.", always=True
+    ),
+    Action(
+        "View",
+        "Full screen",
+        "F11",
+        lambda d: d.toggle_full_screen(),
+        "For the window that has the focus.",
+        always=True,
+    ),
     *(
         Action("View", page.name, f"Ctrl+{n}", lambda d, page=page: d.bench.look(page=page.key), page.tip)  # type: ignore[misc]
         for n, page in enumerate(PAGES, start=1)

@@ -67,6 +67,7 @@ def run(path: Path | None, host: Host, play: bool = False) -> NoReturn:
     theme.force({"day": False, "night": True}.get(night))
     window = Window(Workbench(str(settings.value("device") or ""), host))
     window.show()
+    window.restore_meters()
     catch_all(window.tell_of_itself)
     if aside:
         window.notice.tell(aside, True)

@@ -79,6 +79,16 @@ def write_shots(folder: Path) -> Iterator[Path]:
             start = time.monotonic()
             wait(lambda: time.monotonic() - start > 3.4)
             yield shot("shape")
+            window.show_meters()
+            meters = window.meters
+            assert meters is not None
+            meters.resize(1280, 800)
+            start = time.monotonic()
+            wait(lambda: time.monotonic() - start > 20.0)
+            standing = folder / "meters.png"
+            meters.grab().save(str(standing))
+            meters.close()
+            yield standing
             bench.look(page="buses", strip="kit", step="glue-2")
             wait(settled)
             yield shot("buses")

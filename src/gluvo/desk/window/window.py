@@ -43,6 +43,7 @@ from gluvo.desk.window.fresh import start_fresh
 from gluvo.desk.window.header import Header
 from gluvo.desk.window.hear_row import HearRow
 from gluvo.desk.window.menus import Entry, Menus
+from gluvo.desk.window.meters_window import MetersWindow, full_screen
 from gluvo.desk.window.notices import Notice, WorkLine
 from gluvo.desk.window.reference_rows import ReferenceRows
 from gluvo.desk.window.song_sections import SongSections
@@ -82,6 +83,7 @@ class Window(QMainWindow):
     def _make(self, bench: Workbench) -> None:
         self.bench = bench
         self.settings = QSettings("gluvo", "gluvo")
+        self.meters: MetersWindow | None = None
         self.setMinimumSize(*SMALLEST)
         self.setAcceptDrops(True)
         body = QWidget()
@@ -296,6 +298,7 @@ class Window(QMainWindow):
         if engine is not None:
             self.timeline.show_position(engine.position)
             readings = engine.read()
+            self.bench.live_figures.take(readings, elapsed, engine.step_ids)
             for page in self._made:
                 page.tick(readings, elapsed)
             self.hear_row.tick(engine.held_back, elapsed)
@@ -438,6 +441,26 @@ class Window(QMainWindow):
                 return False
         return self.documents.may_leave()
 
+    def toggle_full_screen(self) -> None:
+        full_screen(self)
+
+    def restore_meters(self) -> None:
+        """The window of meters, if it stood open when the program was last closed."""
+        if str(self.settings.value("meters/open", "false")).lower() == "true":
+            self.show_meters()
+
+    def show_meters(self) -> None:
+        """The window of meters, or no longer."""
+        if self.meters is not None and self.meters.isVisible():
+            self.meters.close()
+            return
+        if self.meters is None:
+            self.meters = MetersWindow(self.bench, self.bench.live_figures, self.settings)
+            self.meters.closed.connect(lambda: self.settings.setValue("meters/open", False))
+        self.meters.show()
+        self.meters.raise_()
+        self.settings.setValue("meters/open", True)
+
     def _try_values(self, place: SettingPlace) -> None:
         """Values of a setting beside each other."""
         problem = "Bring in audio first." if self.bench.renderer is None else ""
@@ -462,6 +485,9 @@ class Window(QMainWindow):
         self._timer.stop()
         self.settings.setValue("geometry", self.saveGeometry())
         self._save_ears()
+        if self.meters is not None and self.meters.isVisible():
+            self.meters.close()
+            self.settings.setValue("meters/open", True)  # it comes back with the window
         self.hide()  # what runs may take a moment to end
         self.all_ended = self.bench.close()
         event.accept()
