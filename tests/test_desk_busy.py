@@ -542,3 +542,29 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
     desk.bot.mouseClick(desk.window.deliver.write, LEFT)
     patient(desk, lambda: "measured" in desk.window.deliver.status.text())
     assert sorted(p.suffix for p in (tmp_path / "out").iterdir()) == [".flac", ".wav"]
+
+
+def test_a_new_song_is_offered_sections_that_can_be_undone(desk: Desk) -> None:
+    loud = np.repeat([0.02, 0.2, 0.02, 0.3], 12 * RATE)[:, None] * np.random.default_rng(2).uniform(
+        -1, 1, (48 * RATE, 2)
+    )
+    path = desk.bench.document.folder / "Long Take.wav"
+    soundfile.write(path, loud, RATE, "PCM_16")
+    desk.window.open_path(path)
+    patient(desk, lambda: desk.session.name == "Long Take" and desk.bench.picture.untouched is not None)
+    notice = desk.window.notice
+    patient(desk, lambda: "no sections of its own yet" in notice.text.text())
+    assert notice.act.text() == "Propose sections" and notice.act.isVisible()
+    notice.act.click()
+    names = [s.name for s in desk.session.sections]
+    assert (
+        names[-1] == "Loudest"
+        and "Quiet 1" in names
+        and [round(s.start) for s in desk.session.sections] == [0, 12, 24, 36]
+    )
+    desk.bench.document.undo()
+    assert [s.name for s in desk.session.sections] == ["Loudest"]
+    desk.window.sections.propose()
+    desk.bench.look(section=desk.session.sections[1].id)
+    desk.window.sections.propose()
+    assert "Those that were there are gone (4)" in notice.text.text() and desk.session.view.section == ""

@@ -21,6 +21,7 @@ from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.compare.trial_dialog import TrialDialog
 from gluvo.desk.window.hear_list import LOOPS, HearList
 from gluvo.desk.window.road_dialog import RoadDialog
+from gluvo.session.records import Section
 from gluvo.session.store import read_session
 from gluvo.session.versions import state_of
 from gluvo.steps import MidSideEq, Trim
@@ -470,3 +471,49 @@ def test_rested_ears_begin_blind(desk: Desk) -> None:
     window.ears.last, window._covered = window.ears._now() - 4000.0, False
     window._tick()
     assert QApplication.activeModalWidget() is None
+
+
+def test_a_reference_that_is_the_same_song_is_heard_in_step(desk: Desk) -> None:
+    bench = desk.bench
+    rng = np.random.default_rng(5)
+    x = soundfile.read(bench.document.folder / "Harbour Take.wav")[0]
+    x = x * np.interp(np.arange(len(x)), np.arange(0, len(x), 4000), rng.uniform(0.3, 1.0, -(-len(x) // 4000)))[:, None]
+    x = np.concatenate([x, x[::-1] * 0.7, x * 0.4 + x[::-1] * 0.5])  # never the same twice
+    folder = bench.document.folder
+    soundfile.write(folder / "Long.wav", x, RATE, "PCM_24")
+    late = np.concatenate([np.zeros((2400, 2)), -0.5 * x])
+    soundfile.write(folder / "Long master.wav", late, RATE, "PCM_24")
+    desk.window.open_path(folder / "Long.wav")
+    desk.wait(lambda: bench.session.name == "Long" and bench.picture.song_current)
+    bench.edit("Sections", lambda s: s.replace(sections=(Section(id="a", name="Verse", start=2.0, end=9.0),)))
+    told: list[str] = []
+    bench.told.connect(lambda said: told.append(said.text))
+    desk.window.audio_files.add_references([folder / "Long master.wav"])
+    desk.wait(lambda: bool(bench.picture.same))
+    (id,) = bench.picture.same
+    same = bench.picture.same[id]
+    assert same.frames == 2400 and same.inverted and same.gain == pytest.approx(-6.02, abs=0.01)
+    assert any(
+        "is the same song" in t and "50.0 ms later" in t and "turned over" in t and "6.0 dB softer" in t for t in told
+    )
+    partner = bench.picture.partners[id]["a"]
+    assert (partner.start, partner.end) == pytest.approx((2.05, 9.05))
+    bench.look(page="compare")
+    page = desk.window.compare
+    page.show_panel("pairs")
+    chooser = page.pairs._choosers["a", id]
+    assert (
+        not chooser.isEnabled()
+        and "the same song" in chooser.currentText()
+        and "the same song" in page.pairs.state.text()
+    )
+    bench.listening.hear(id)
+    bench.listening.toggle_play()
+    desk.wait(lambda: bench.engine.playing and bench.engine.heard(4096) is not None and bench.engine.position > 0.6)
+    heard = bench.engine.heard(4096)
+    places = np.correlate(late[: 4 * RATE, 0], heard[:, 0], "valid")
+    energy = np.sqrt(
+        np.convolve(late[: 4 * RATE, 0] ** 2, np.ones(4096), "valid") * float(heard[:, 0] @ heard[:, 0]) + 1e-12
+    )
+    assert float((places / energy).max()) > 0.999, "what is heard is the reference, as it is"
+    bench.listening.toggle_play()

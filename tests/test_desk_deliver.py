@@ -100,7 +100,7 @@ def test_encodings_are_checked_heard_and_asked_for_a_margin(desk: Desk, page: De
     desk.settle()
     assert panel.table.item(0, 0).text() == "Opus 256"
     names = [name for _, name in desk.bench.listening.hear_choices()]
-    assert names[-2:] == ["Opus 256", "Opus 256 lost"]
+    assert [n for n in names if "Opus" in n] == ["Opus 256", "Opus 256 lost"]
     hear = panel.table.cellWidget(0, panel.table.columnCount() - 1)
     assert isinstance(hear, QPushButton)
     hear.click()

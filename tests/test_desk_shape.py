@@ -14,6 +14,7 @@ from gluvo.desk.editors.ceiling import CeilingEditor
 from gluvo.desk.editors.glue import GlueEditor
 from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.editors.trim import TrimEditor
+from gluvo.session import marks
 from gluvo.steps import Glue, MidSideEq, Trim
 
 from .desk import NONE, Desk, drag, shortcut
@@ -313,3 +314,29 @@ def test_meters_stay_beside_every_editor_and_start_over(desk: Desk) -> None:
     desk.wait(lambda: not len(desk.bench.engine.read().seconds))  # what was played is taken
     desk.bot.mouseClick(page.target.meters, Qt.MouseButton.LeftButton)
     assert page.live.true_peak == 0.0 and "I –" in page.target.meters.describe()
+
+
+def test_while_it_plays_the_hits_the_threshold_and_the_time_move(desk: Desk) -> None:
+    editor = desk.window.shape.editor
+    assert isinstance(editor, GlueEditor)
+    threshold = editor.controls["threshold"]
+    assert isinstance(threshold, Ruler) and threshold.live is None and not editor.hits.live
+    desk.bench.listening.toggle_play()
+    desk.wait(lambda: len(editor.hits.live) > 3 and threshold.live is not None)
+    assert any(taken > 0.2 for _, taken in editor.hits.live) or desk.bench.live_figures.reductions["glue-1"] >= 0.0
+    times = [ms for ms, _ in editor.hits.live]
+    assert times == sorted(times) and times[-1] <= 430.0
+    still = editor.hits.grab().toImage()
+    desk.wait(lambda: editor.hits.grab().toImage() != still)
+    desk.bench.listening.toggle_play()
+    desk.wait(lambda: threshold.live is None and not editor.hits.live)
+
+
+def test_strips_of_one_name_are_told_with_their_bus(desk: Desk) -> None:
+    desk.bench.look(page="buses", strip="stem-1", step="")
+    shortcut(desk, "Ctrl+J")
+    bus = desk.session.view.strip
+    desk.bench.edit("Twice", lambda s: marks.with_strip_again(s, bus)[0])
+    chooser = desk.window.shape.ledger.chooser
+    named = [chooser.itemText(n) for n in range(chooser.count())]
+    assert len(set(named)) == len(named) and "Harbour Take in New bus" in named and "Harbour Take in New bus 2" in named

@@ -67,8 +67,10 @@ def test_a_band_tells_what_it_does() -> None:
 def test_a_moving_band_tells_how_far_and_how_often() -> None:
     band = Band(id=3, target="mid", dynamic=True)
     found = around(costs={3: BandCost(0.0, 0.0)}, moves={3: Movement(-3.14, 0.41)})
-    assert band_words(band, found, "Verse") == "moves to −3.1 dB, 41 % of the time"
-    assert band_sentence(band, found, "Verse") == "At rest it changes nothing · moves to −3.1 dB, 41 % of the time"
+    assert band_words(band, found, "Verse") == "sinks by 3.1 dB at most, 41 % of the time"
+    assert (
+        band_sentence(band, found, "Verse") == "At rest it changes nothing · sinks by 3.1 dB at most, 41 % of the time"
+    )
 
 
 def test_a_low_cut_tells_song_section_and_note() -> None:

@@ -7,10 +7,13 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from gluvo.compare.hearables import Stretch, TimeMap
+from gluvo.measure.same_song import SameSong
 from gluvo.session.records import Pair, Reference, Section, Session
 
 Levels = Mapping[str, float]
 """LUFS of sections, by their ids."""
+LEAST_SHARED = 0.5
+"""Seconds of a section that must be there to be heard against it."""
 
 
 def partner(
@@ -46,6 +49,42 @@ def time_map(sections: Sequence[Section], partners: Mapping[str, Section], chose
             if (own := partners.get(s.id)) is not None
         )
     )
+
+
+def aligned(sections: Sequence[Section], same: SameSong, length: float) -> dict[str, Section]:
+    """For each of the song's sections the same stretch of a sound of `length` s that is the same song, as far as it reaches."""
+    found = {}
+    for s in sections:
+        start, end = max(0.0, s.start + same.seconds), min(length, s.end + same.seconds)
+        if end - start > LEAST_SHARED:
+            found[s.id] = msgspec.structs.replace(s, start=start, end=end)
+    return found
+
+
+def same_time_map(same: SameSong, length: float) -> TimeMap:
+    """When a sound of `length` s that is the same song is heard: everywhere in step with it."""
+    start = max(0.0, -same.seconds)
+    own = max(0.0, same.seconds)
+    return TimeMap((Stretch(start, start + length - own, own, length),))
+
+
+def same_words(name: str, same: SameSong) -> str:
+    """What is told of a reference that is the same song."""
+    later = abs(same.seconds)
+    words = [
+        f"begins {1000.0 * later:.1f} ms {'later' if same.seconds > 0.0 else 'earlier'}" if later else "begins together"
+    ]
+    words += ["turned over"] if same.inverted else []
+    words.append(f"{abs(same.gain):.1f} dB {'louder' if same.gain >= 0.0 else 'softer'}")
+    if same.differs:
+        places = ", ".join(f"{_minutes(s.start)}–{_minutes(s.end)}" for s in same.differs[:3])
+        more = f" and {len(same.differs) - 3} more" if len(same.differs) > 3 else ""
+        words.append(f"something else at {places}{more}")
+    return f"{name} is the same song, and is heard in step with it: " + ", ".join(words) + "."
+
+
+def _minutes(seconds: float) -> str:
+    return f"{int(seconds // 60)}:{int(seconds % 60):02d}"
 
 
 def paired(session: Session, reference: str, section: str, own: str) -> Session:

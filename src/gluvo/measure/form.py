@@ -7,6 +7,7 @@ import itertools
 import numpy as np
 
 from gluvo.dsp.kernel import Floats
+from gluvo.measure.loudness import SILENT, integrated
 from gluvo.measure.trace import Span, Trace
 
 MOST_PARTS = 8
@@ -95,3 +96,37 @@ def names_of(parts: tuple[Span, ...], trace: Trace) -> tuple[str, ...]:
     names = [f"Part {n}" for n in range(1, len(parts) + 1)]
     names[loudest], names[quietest] = "Loudest part", "Quietest part"
     return tuple(names)
+
+
+LOUD, QUIET, RISES = 2.0, 8.0, 4.0
+"""LU under the loudest part down to which a part is loud, and from which on it is quiet; and from its first third to its last
+by which it builds up or fades."""
+
+
+def likeness_of(parts: tuple[Span, ...], trace: Trace) -> tuple[str, ...]:
+    """What parts of a song are called by what they are like, in ordinary words; those that are alike are numbered.
+
+    >>> from gluvo.measure.trace import trace_of
+    >>> x = np.repeat([0.01, 0.2, 0.17], 3 * 48000)[:, None] * np.random.default_rng(1).standard_normal((432000, 2))
+    >>> likeness_of((Span(0.0, 3.0), Span(3.0, 6.0), Span(6.0, 9.0)), trace_of(x, 48000))
+    ('Quiet', 'Loudest', 'Loud')
+    """
+    levels = [integrated(trace.cut(part)) for part in parts]
+    top = max(levels, default=SILENT)
+    words = []
+    for part, level in zip(parts, levels, strict=True):
+        third = part.seconds / 3.0
+        first = integrated(trace.cut(Span(part.start, part.start + third)))
+        last = integrated(trace.cut(Span(part.end - third, part.end)))
+        rise = last - first if min(first, last) > SILENT else 0.0
+        if level == top and "Loudest" not in words:
+            words.append("Loudest")
+        elif rise > RISES:
+            words.append("Build")
+        elif rise < -RISES:
+            words.append("Fade")
+        else:
+            words.append("Loud" if level >= top - LOUD else "Quiet" if level <= top - QUIET else "Middle")
+    return tuple(
+        f"{word} {words[: n + 1].count(word)}" if words.count(word) > 1 else word for n, word in enumerate(words)
+    )

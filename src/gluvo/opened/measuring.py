@@ -13,14 +13,16 @@ from gluvo.advise.step_analysis import StepAnalysis, analysed_step, with_low_cut
 from gluvo.compare.hearables import alternatives_at_hand
 from gluvo.compare.match import ALTERNATIVES, RESULT, matched_gains
 from gluvo.compare.readings import Other, hear_readings, other_readings
-from gluvo.compare.references import partners
+from gluvo.compare.references import aligned, partners
 from gluvo.compare.tones import Frozen
 from gluvo.measure.loudness import SILENT
+from gluvo.measure.same_song import SameSong, same_song
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span
 from gluvo.opened.audio import ExtraSound, joint_of
 from gluvo.opened.picture import Picture
 from gluvo.progress import Progress, step_back
+from gluvo.render.joint import Joint
 from gluvo.render.song import Rendered, Renderer
 from gluvo.session import alternatives, chains
 from gluvo.session.records import MIX, Section, Session
@@ -30,7 +32,7 @@ PictureEdit = Callable[[Picture], Picture]
 """More is known of the sound."""
 
 
-@dataclass(frozen=True)
+@dataclass
 class Measuring:
     """A session to be measured, and who is told of it as it goes."""
 
@@ -46,6 +48,8 @@ class Measuring:
     """Takes the session with its held settings found, if they have changed."""
     telling: Callable[[str], Progress]
     """A progress that is shown under a title."""
+    same: Mapping[str, SameSong]
+    """The references that are known to be the same song."""
 
     _compared: list[tuple[str, Other]] = field(default_factory=list, init=False)
     """The references and what of them is heard against the section."""
@@ -82,6 +86,7 @@ class Measuring:
         self._read(song, None)
         self.show(lambda p: replace(p, song_render=song, song_current=True))
         self._read_strips(song, stretch)
+        self._find_same(song.untouched, held, check)
         come = song.before(chosen)
         if around is not None and come is not None:
             more = with_low_cuts(around, held.item(chosen), come)
@@ -109,12 +114,16 @@ class Measuring:
             check(0.0)
             if reference is None:
                 continue
-            own = {s.id: joint.loudness(Span(s.start, s.end)) for s in reference.sections}
-            found[id] = partners(held, levels, reference, own)
+            if (same := self.same.get(id)) is not None:
+                found[id] = aligned(held.sections, same, joint.trace.seconds)
+            else:
+                own = {s.id: joint.loudness(Span(s.start, s.end)) for s in reference.sections}
+                found[id] = partners(held, levels, reference, own)
             part = found[id].get(held.view.section)
             others[id] = Other(joint, Span(part.start, part.end) if part is not None else None, reference.trim)
             self._compared.append((reference.name, others[id]))
-        self.show(lambda p: replace(p, partners=found))
+        known = dict(self.same)
+        self.show(lambda p: replace(p, partners=found, same=known))
         for id, made in self.beside.items():
             if made.matched:
                 others[id] = Other(joint_of(made.sound), span, is_difference=made.hearable.is_difference)
@@ -123,6 +132,22 @@ class Measuring:
         gains = matched_gains(readings)
         level = readings[RESULT].loudness + gains[RESULT]
         self.show(lambda p: replace(p, gains=gains, level=level))
+
+    def _find_same(self, untouched: Joint, held: Session, check: Progress) -> None:
+        """Look which references are the same song, once for each; those are heard in step with it."""
+        found = {}
+        for id, sound in self.references.items():
+            joint = joint_of(sound)
+            same = joint.once(
+                ("same", untouched.trace.seconds, len(held.stems), held.stems[0].media.sha256 if held.stems else ""),
+                lambda joint=joint: same_song(untouched.audio, joint.audio, self.renderer.rate, check),  # type: ignore[misc]
+            )
+            if same is not None:
+                found[id] = same
+        if found != self.same:
+            self.same = found
+            self._compared.clear()
+            self._match(held, check)
 
     def _read(self, render: Rendered, span: Span | None) -> None:
         """Read the peaks that are on screen, so that the window does not have to: of the song what comes in and what goes

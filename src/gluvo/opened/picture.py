@@ -8,6 +8,7 @@ from gluvo.advise.step_analysis import StepAnalysis
 from gluvo.compare.tones import Frozen
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.hits import Hits
+from gluvo.measure.same_song import SameSong
 from gluvo.measure.spectrum import Spectrum
 from gluvo.render.joint import Joint
 from gluvo.render.song import Rendered
@@ -42,6 +43,8 @@ class Picture:
     """Spectra of the references' sections that are heard against the chosen one."""
     partners: dict[str, dict[str, Section]] = field(default_factory=dict)
     """For each reference the section of its own that is heard against each of the song's, by their ids."""
+    same: dict[str, SameSong] = field(default_factory=dict)
+    """The references that are the same song, by their ids."""
     tone: Spectrum | None = None
 
     @property

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from gluvo.errors import SessionError
-from gluvo.measure.form import form_of, names_of
+from gluvo.measure.form import form_of, likeness_of, names_of
 from gluvo.measure.trace import Trace
 from gluvo.session.files import read_cell, read_whole, reason_of, replacing, safe_cell
 from gluvo.session.records import Section, Session
@@ -86,6 +86,16 @@ def proposed(session: Session, trace: Trace) -> tuple[Section, ...]:
         made.append(Section(id=id, name=name, start=round(part.start, 4), end=round(part.end, 4)))
         session = session.replace(sections=(*session.sections, made[-1]))  # so that the next id is another
     return tuple(made)
+
+
+def proposed_for_song(session: Session, trace: Trace) -> Session:
+    """The session with sections of its own song, where its loudness or density changes, named by what they are like, in place of
+    those that it has."""
+    parts = form_of(trace)
+    session = session.replace(sections=()).looking(section="")
+    for part, name in zip(parts, likeness_of(parts, trace), strict=True):
+        session, _ = with_section(session, name, round(part.start, 4), round(part.end, 4))
+    return session
 
 
 def write_csv(path: Path, session: Session) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import collections
 import graphlib
 import itertools
 from collections.abc import Collection, Sequence
@@ -32,6 +33,16 @@ def rows(session: Session) -> list[tuple[AnyStrip, int]]:
 
     add(session.mix, 0)
     return found
+
+
+def names(session: Session) -> dict[str, str]:
+    """What each strip is called in a list, by its id: with its bus, where its name occurs twice."""
+    found = {s.id: s.name for s in session.strips}
+    counts = collections.Counter(found.values())
+    return {
+        s.id: f"{s.name} in {found[s.into]}" if counts[s.name] > 1 and s.into in found else s.name
+        for s in session.strips
+    }
 
 
 def path(session: Session, id: str) -> list[str]:

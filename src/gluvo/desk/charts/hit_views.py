@@ -32,14 +32,50 @@ class HitsView(Chart):
         self._hits: Hits | None = None
         self._attack = 0.0
         self._name = ""
+        self._live: list[tuple[float, float]] = []
+        """What is taken now since the last hit: ms and dB."""
         self.setToolTip(
             "The mean of all hits in the section: before the step (grey), after it (blue), half of the hits lie in the "
-            "bands around them. Over it the reduction (its scale is the same, from the line at the top down)."
+            "bands around them. Over it the reduction (its scale is the same, from the line at the top down); while it plays, "
+            "what is taken now since the last hit is drawn over it."
         )
 
     def show_hits(self, hits: Hits | None, attack_ms: float, section: str) -> None:
         self._hits, self._attack, self._name = hits, attack_ms, section
+        self._live = []
         self.changed()
+
+    def show_live(self, seconds: float | None, reduction: float) -> None:
+        """What is taken now, dB, at a place in the section in seconds; None where nothing plays in it."""
+        hits, before = self._hits, len(self._live)
+        since = -1.0
+        if hits is not None and seconds is not None:
+            past = hits.onsets[hits.onsets <= seconds]
+            since = 1000.0 * (seconds - float(past[-1])) if len(past) else -1.0
+        if not 0.0 <= since <= self.x_axis.high:
+            self._live = []
+        elif self._live and since < self._live[-1][0]:
+            self._live = [(since, reduction)]  # the next hit
+        elif not self._live or since > self._live[-1][0]:
+            self._live.append((since, reduction))
+        if self._live or before:
+            self.update()
+
+    @property
+    def live(self) -> list[tuple[float, float]]:
+        return self._live
+
+    def draw_live(self, painter: QPainter, area: QRectF) -> None:
+        if not self._live:
+            return
+        c, zero = colours(), 7.0
+        times, taken = (np.array(values) for values in zip(*self._live, strict=True))
+        painter.setPen(QPen(c["ink"], 2))
+        painter.drawPolyline(self.line(times, zero - taken))
+        x, y = self.x_at(float(times[-1])), self.y_at(zero - float(taken[-1]))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(c["ink"])
+        painter.drawEllipse(QPointF(x, y), 4, 4)
 
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c, hits = colours(), self._hits

@@ -59,6 +59,7 @@ class Ruler(QWidget):
         self._value = float(setting.default)
         self._note = ""
         self._second: float | None = None
+        self._live: float | None = None
         self.try_values: Callable[[], object] | None = None
         """Tries values of it beside each other, where that can be."""
         self._dragging: float | None = None
@@ -99,6 +100,18 @@ class Ruler(QWidget):
         if note != self._note:
             self._note = note
             self.update()
+
+    def set_live(self, value: float | None) -> None:
+        """Show where something stands now, such as the level that a threshold is for; None shows nothing."""
+        if value is not None:
+            value = self.setting.clamp(value)
+        if value != self._live:
+            self._live = value
+            self.update()
+
+    @property
+    def live(self) -> float | None:
+        return self._live
 
     def set_second(self, value: float | None) -> None:
         """Show another value as a hollow pointer besides; None shows none."""
@@ -152,6 +165,9 @@ class Ruler(QWidget):
         zero = line.left() + line.width() * self._anchor()
         painter.setPen(QPen(c["signal" if on else "rule"], 2.5 if self.hasFocus() else 2))
         painter.drawLine(QPointF(zero, line.top()), QPointF(x, line.top()))
+        if self._live is not None:
+            now = line.left() + line.width() * self.setting.to_position(self._live)
+            painter.fillRect(QRectF(now - 1, line.top() - 7, 2, 13), c["reduction"])
         if self._second is not None and self._second != self._value:
             painter.setPen(QPen(c["faint"], 1.2))
             painter.setBrush(Qt.BrushStyle.NoBrush)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from itertools import takewhile
 
 from PySide6.QtCore import QRect
@@ -22,6 +23,7 @@ from gluvo.desk.editors.step_menu import step_menu
 from gluvo.dsp.compression import QUICKEST
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.overview import REDUCED_BY
+from gluvo.session import tree
 from gluvo.steps import ChainItem, Glue, Lane, Setting
 from gluvo.steps.glue import HEARS, LIFT
 
@@ -137,13 +139,20 @@ class GlueEditor(StepEditor[Glue]):
         step = self.step
         if step is None or not step.key:
             return []
-        key = self.bench.session.strip(step.key)
-        return [f"key {key.name}" if key is not None else "its key is gone"]
+        name = tree.names(self.bench.session).get(step.key)
+        return [f"key {name}" if name is not None else "its key is gone"]
 
     def tick(self, seconds: float, level: float | None, reduction: float) -> None:
         super().tick(seconds, level, reduction)
         self.transfer.show_live(level, reduction)
         self.reduction.show_now(seconds)
+        span, engine = self.bench.span, self.bench.engine
+        start, end = (span.start, span.end) if span is not None else (0.0, math.inf)
+        inside = engine is not None and engine.playing and start <= seconds < end
+        self.hits.show_live(seconds - start if inside else None, reduction)
+        threshold = self.controls["threshold"]
+        assert isinstance(threshold, Ruler)
+        threshold.set_live(level if inside else None)
 
 
 class LaneEditor(StepEditor[Lane]):

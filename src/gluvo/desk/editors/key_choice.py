@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
 from gluvo.desk.controls.widgets import ChoiceBox, label
+from gluvo.session import tree
 from gluvo.session.records import Session
 from gluvo.session.tree import path, rows
 
@@ -38,7 +39,8 @@ class KeyChoice(QWidget):
         if own is None:
             return
         names = [("", self._itself)]
-        names += [(s.id, s.name) for s, _ in rows(session) if s.id not in path(session, own.id)]
+        told = tree.names(session)
+        names += [(s.id, told[s.id]) for s, _ in rows(session) if s.id not in path(session, own.id)]
         if key and session.strip(key) is None:
             names.append((key, "gone"))
         if [(self.box.itemData(n), self.box.itemText(n)) for n in range(self.box.count())] != names:

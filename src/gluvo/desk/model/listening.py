@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 
 from gluvo.compare.hearables import IN_THE_SONG, VERSIONS, Hearable, TimeMap, hearables, in_order
 from gluvo.compare.match import RESULT
-from gluvo.compare.references import time_map
+from gluvo.compare.references import same_time_map, time_map
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.errors import GluvoError
 from gluvo.measure.trace import Span
@@ -236,7 +236,11 @@ class Listening:
             return
         session, partners = self._bench.session, self._bench.picture.partners
         for id, sound in self._bench.audio.references.items():
-            time = time_map(session.sections, partners.get(id, {}), session.view.section)
+            same = self._bench.picture.same.get(id)
+            if same is not None:
+                time = same_time_map(same, len(sound.samples) / sound.rate)
+            else:
+                time = time_map(session.sections, partners.get(id, {}), session.view.section)
             if self._times.get(id) == time:
                 continue
             try:

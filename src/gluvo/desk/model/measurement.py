@@ -46,6 +46,7 @@ class Measurement(QObject):
             song_current=bench.picture.song_current and not stale,
         )
         references, beside = dict(bench.audio.references), dict(self._listening.extras)
+        same = {id: known for id, known in bench.picture.same.items() if id in references}
         opened = bench.picture.song_render is None and bench.picture.untouched is None
 
         def job(check: Progress) -> None:
@@ -61,7 +62,7 @@ class Measurement(QObject):
                 return check
 
             try:
-                Measuring(renderer, session, span, references, beside, show, amend, telling).run(check, opened)
+                Measuring(renderer, session, span, references, beside, show, amend, telling, same).run(check, opened)
             finally:
                 on_window(self.first_figures.emit)
 

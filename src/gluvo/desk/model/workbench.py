@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from gluvo.compare.match import ALTERNATIVES, BAND, TAKEN, UP_TO, WET
+from gluvo.compare.references import same_words
 from gluvo.desk.model.advice import Advice
 from gluvo.desk.model.autosaving import Autosaving
 from gluvo.desk.model.background import Background
@@ -20,6 +21,7 @@ from gluvo.desk.model.open_session import OpenSession
 from gluvo.desk.model.opening import Opening
 from gluvo.desk.model.side_by_side import SideBySide
 from gluvo.desk.model.versions import Versions
+from gluvo.measure.same_song import SameSong
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
 from gluvo.session import scratch
@@ -49,6 +51,7 @@ class Workbench(OpenSession):
         self.side_by_side = SideBySide(self)
         self.versions = Versions(self, self.background, self.listening, self.measurement)
         self.opening.read.connect(self.versions.forget)
+        self._told_same: list[tuple[str, SameSong]] = []
         self._watched: list[tuple[Watched, Callable[[], None]]] = []
         self.picture_changed.connect(self._react)  # before any screen
 
@@ -61,6 +64,7 @@ class Workbench(OpenSession):
         """Show a document; its audio is read in the background."""
         self.opening.open(document)
         self.advice.forget()
+        self._told_same.clear()
         document.listen(self._session_changed)
         self._watched = self._reactions()
         self.session_changed.emit(Session(), document.session)
@@ -115,7 +119,8 @@ class Workbench(OpenSession):
             (Watched(lambda: (*_measured(session()), view().marks, alone())), self.measurement.render),
             (Watched(lambda: (view().section, view().loop, session().sections)), listening.follow_section),
             (Watched(lambda: (listening.partner(view().hear),)), listening.follow_loop),
-            (Watched(lambda: (self.picture.partners,)), listening.follow_times),
+            (Watched(lambda: (self.picture.partners, self.picture.same)), listening.follow_times),
+            (Watched(lambda: (self.picture.same,)), self._tell_same),
             (
                 Watched(lambda: (*_monitored(view()), self.picture.gains, self.picture.level)),
                 listening.follow_monitoring,
@@ -123,6 +128,14 @@ class Workbench(OpenSession):
             (Watched(lambda: _edited(session())), self.autosaving.follow_edits),
             (Watched(lambda: (view().hear, self.audio.material)), self.live_figures.forget),
         ]
+
+    def _tell_same(self) -> None:
+        """Tell of the references that were found to be the same song, each once."""
+        for id, same in self.picture.same.items():
+            reference = self.session.reference(id)
+            if reference is not None and (id, same) not in self._told_same:
+                self._told_same.append((id, same))
+                self.tell(same_words(reference.name, same), False)
 
     def _react(self) -> None:
         for watched, react in self._watched:

@@ -33,7 +33,7 @@ from gluvo.session import alternatives, chains
 from gluvo.session.clipboard import copied
 from gluvo.session.presets import kind_of
 from gluvo.session.records import Session, Stem
-from gluvo.session.tree import children, rows
+from gluvo.session.tree import children, names, rows
 from gluvo.steps import ChainItem, Lane, Split
 from gluvo.steps.base import ContainerRow
 
@@ -321,12 +321,13 @@ class Ledger(QWidget):
 
     def _session_changed(self) -> None:
         now = self._bench.session
-        named = [(s.id, s.name, s.into) for s in now.strips]
+        called = names(now)
+        named = [(s.id, called[s.id], s.into) for s in now.strips]
         if named != self._named:
             self._named = named
             self.chooser.clear()
             for strip, _ in rows(now):
-                self.chooser.addItem(strip.name, strip.id)
+                self.chooser.addItem(called[strip.id], strip.id)
         strip = now.strip(now.view.strip) or now.mix
         self.chooser.setCurrentIndex(self.chooser.findData(strip.id))
         self.title.setText(strip.name)
@@ -421,8 +422,8 @@ class Ledger(QWidget):
                 if (wet := joint.wet_reduced(bench.span)) is not None and wet.most > 0.05:
                     words += f" · wet {wet.peaks:.1f}"
             for id in step.keys_from:
-                key = session.strip(id)
-                words += f" · key {key.name}" if key is not None else " · its key is gone: listens to itself"
+                key = names(session).get(id)
+                words += f" · key {key}" if key is not None else " · its key is gone: listens to itself"
             if step_id in session.view.solo:
                 words = f"heard alone · {words}"
         if joint is None:

@@ -631,6 +631,13 @@ SONG: Sequence[Action] = (
     Action("Song", f"Loudest {LOUDEST_SECONDS:.0f} s as a section", "Ctrl+L", lambda d: d.sections.from_loudest()),
     Action("Song", "Loudest span as a section…", "", lambda d: d.ask("loudest"), "As long as you say."),
     Action("Song", "What is in view as a section", "Ctrl+K", lambda d: d.sections.from_view()),
+    Action(
+        "Song",
+        "Propose sections",
+        "",
+        lambda d: d.sections.propose(),
+        "Where the song gets louder, softer or denser; named by what they are like.",
+    ),
     Action("Song", "Rename section", "Ctrl+F2", lambda d: d.timeline.rename(d.bench.session.view.section)),
     Action("Song", "Remove section", "Ctrl+Shift+K", lambda d: d.timeline.remove(d.bench.session.view.section)),
     Action(

@@ -5,11 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.notices import Notice
 from gluvo.desk.window.timeline import Timeline
 from gluvo.measure.loudness import LOUDEST_SECONDS
-from gluvo.session.sections import read_csv, same_span, with_section, write_csv
+from gluvo.session.sections import proposed_for_song, read_csv, same_span, with_section, write_csv
+
+BEGUN_WITH = 1
+"""Sections that a new song begins with: its loudest stretch."""
+LEAST_SONG = 40.0
+"""Seconds from which a song is worth sections."""
 
 
 class SongSections:
@@ -20,6 +26,9 @@ class SongSections:
     ) -> None:
         """`attempt` does something whose failure is the user's to know."""
         self._bench, self._timeline, self._notice, self._attempt = bench, timeline, notice, attempt
+        self._offered = -1
+        """For which session sections were offered."""
+        bench.picture_changed.connect(self.offer)
 
     def choose(self, by: int) -> None:
         """The next or the previous section; past the ends lies the whole song."""
@@ -42,6 +51,41 @@ class SongSections:
             self._bench.look(section=there.id)
             return
         self.add(f"Loudest {seconds:g} s", start, start + seconds)
+
+    def propose(self) -> None:
+        """Sections where the song's loudness or density changes, in place of those that are there; can be undone."""
+        untouched = self._bench.picture.untouched
+        if untouched is None:
+            self._notice.tell("The song is not measured yet.", True)
+            return
+        replaced = len(self._bench.session.sections)
+        found = proposed_for_song(self._bench.session, untouched.trace)
+        self._bench.look(section="")
+        if self._bench.edit("Propose sections", lambda s: s.replace(sections=found.sections)):
+            before = (
+                f" Those that were there are gone ({replaced}); undo brings them back." if replaced > BEGUN_WITH else ""
+            )
+            self._notice.tell(
+                f"{len(found.sections)} sections, named by what they are like. Ctrl+F2 renames one.{before}", False
+            )
+
+    def offer(self) -> None:
+        """Offer to propose sections, once, where a new song has none."""
+        bench = self._bench
+        untouched, session = bench.picture.untouched, bench.session
+        fresh = len(session.sections) <= BEGUN_WITH and not any(strip.chain for strip in session.strips)
+        if untouched is None or self._offered == bench.generation or not fresh or untouched.trace.seconds < LEAST_SONG:
+            return
+        self._offered = bench.generation
+        bench.told.emit(
+            Said(
+                "This song has no sections of its own yet.",
+                False,
+                "Propose sections",
+                self.propose,
+                lambda: len(bench.session.sections) > BEGUN_WITH,
+            )
+        )
 
     def from_view(self) -> None:
         """The stretch that the timeline shows, as a section."""

@@ -7,7 +7,7 @@ from functools import partial
 import msgspec
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from gluvo.compare.references import paired, with_sections
+from gluvo.compare.references import paired, same_words, with_sections
 from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.table import Table
@@ -68,7 +68,7 @@ class PairsPanel(QWidget):
             bench,
             self.refresh,
             session=lambda s: (s.sections, s.references, s.view.section),
-            picture=lambda p: (p.partners,),
+            picture=lambda p: (p.partners, p.same),
         )
 
     def _go(self, row: int) -> None:
@@ -127,6 +127,9 @@ class PairsPanel(QWidget):
         nearest = bench.picture.partners.get(id, {}).get(section)
         auto = "nearest" if own or nearest is None else f"{told(nearest)}, nearest"
         wanted = [(auto, NEAREST), *((told(s), s.id) for s in reference.sections)]
+        if id in bench.picture.same:  # it is never heard against anything but itself
+            wanted = [("in step: the same song", NEAREST)]
+        chooser.setEnabled(len(wanted) > 1 or id not in bench.picture.same)
         if [(chooser.itemText(n), chooser.itemData(n)) for n in range(chooser.count())] != wanted:
             chooser.clear()
             for words, data in wanted:
@@ -154,6 +157,10 @@ class PairsPanel(QWidget):
             self.state.setText("No references yet: drop tracks on the window, or add them (Ctrl+Shift+R).")
             return
         self.trim.set_value(reference.trim)
+        same = self._bench.picture.same.get(reference.id)
+        if same is not None:
+            self.state.setText(same_words(reference.name, same))
+            return
         count = len(reference.sections)
         self.state.setText(
             f"{reference.name} has {count} section{'' if count == 1 else 's'}: "
