@@ -30,7 +30,21 @@ from gluvo.session.create import new_session
 from gluvo.session.media import Material
 from gluvo.session.records import Section, Session
 from gluvo.session.store import write_session
-from gluvo.steps import Glue, Limiter, Trim
+from gluvo.steps import (
+    Band,
+    DeEsser,
+    Glue,
+    Lane,
+    Limiter,
+    MidSideEq,
+    ResonanceTamer,
+    Saturation,
+    Split,
+    SplitBand,
+    TransientShaper,
+    Trim,
+    Width,
+)
 
 from .conftest import RATE, music
 
@@ -202,3 +216,42 @@ def shortcut(desk: Desk, keys: str) -> None:
     desk.window.setFocus()
     pressed = QKeySequence(keys)[0]
     key(desk, pressed.key(), pressed.keyboardModifiers())
+
+
+@pytest.fixture
+def full_desk(empty_desk: Desk, tmp_path: Path) -> Desk:
+    """A session with every kind of step, a lane and deliverables."""
+    session, path = small_session(tmp_path)
+    chain = (
+        Trim(id="trim-1", gain=-6.0),
+        MidSideEq(
+            id="eq-1", bands=(Band(id=1, gain=-2.0, q=2.0), Band(id=2, freq=4000.0, dynamic=True, threshold=-40.0))
+        ),
+        Glue(id="glue-1", ratio=3.0, threshold=-26.0, aim=2.0),
+        Lane(
+            id="lane-1",
+            name="Crushed",
+            level=-20.0,
+            since="glue-1",
+            steps=(Glue(id="glue-2", ratio=8.0, threshold=-30.0),),
+        ),
+        Split(
+            id="split-1",
+            bands=(
+                SplitBand(id=1, steps=(Glue(id="glue-3", ratio=3.0, threshold=-30.0), Trim(id="trim-2"))),
+                SplitBand(id=2, gain=1.0),
+                SplitBand(id=3, target="side", mix=60.0, steps=(DeEsser(id="de_esser-1", range=4.0),)),
+                SplitBand(id=4),
+            ),
+            crossovers=(160.0, 900.0, 4000.0),
+        ),
+        ResonanceTamer(id="tamer-1", at_most=4.0),
+        TransientShaper(id="shaper-1", attack=2.0),
+        Saturation(id="saturation-1", drive=3.0),
+        Width(id="width-1", bands=2, width_2=120.0),
+        Limiter(id="limiter-1", drive=4.0, ceiling=-1.0),
+    )
+    write_session(path, session.with_chain("mix", chain).looking(step="glue-1"))
+    empty_desk.open(path)
+    empty_desk.window.activateWindow()
+    return empty_desk

@@ -253,6 +253,9 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
         for n in range(1, 5)
     },
     "F1": (NONE, opened),
+    "F6": (lambda desk: desk.window.shape.ledger.list.setFocus(), lambda desk: id(focus(desk))),
+    "Shift+F6": (lambda desk: desk.window.shape.ledger.list.setFocus(), lambda desk: id(focus(desk))),
+    "E": (lambda desk: desk.window.shape.ledger.list.setFocus(), lambda desk: id(focus(desk))),
     "F9": (NONE, lambda desk: desk.window.meters is not None and desk.window.meters.isVisible()),
     "F11": (NONE, lambda desk: desk.window.isFullScreen()),
     "Shift+F1": (NONE, reading),

@@ -62,7 +62,12 @@ class Chart(QWidget):
     def changed(self) -> None:
         """There is something else to show."""
         self._picture = None
+        self.setAccessibleDescription(self.sentence() or self.toolTip())
         self.update()
+
+    def sentence(self) -> str:
+        """What it shows, for those who cannot see it; what it is for, where it says no more."""
+        return str(getattr(self, "words", ""))
 
     def resizeEvent(self, event: object) -> None:
         self._picture = None

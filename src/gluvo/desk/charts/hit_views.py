@@ -65,6 +65,16 @@ class HitsView(Chart):
     def live(self) -> list[tuple[float, float]]:
         return self._live
 
+    def sentence(self) -> str:
+        hits = self._hits
+        if hits is None:
+            return "Fewer than two hits in this section."
+        told = [f"Mean of {len(hits.onsets)} hits in {self._name}", f"punch kept {100 * hits.punch_kept:.0f} %"]
+        told.append(f"{hits.reduction.max(initial=0.0):.1f} dB taken at most")
+        if math.isfinite(hits.recovery):
+            told.append(f"90 % recovered {1000 * hits.recovery:.0f} ms later")
+        return ", ".join(told)
+
     def draw_live(self, painter: QPainter, area: QRectF) -> None:
         if not self._live:
             return

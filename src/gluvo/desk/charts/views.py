@@ -140,6 +140,9 @@ class ReductionView(Chart):
                 self.y_axis = Axis(-depth, depth * 0.04, [-depth * k / 4 for k in range(5)])
         self.changed()
 
+    def sentence(self) -> str:
+        return self._told
+
     def show_now(self, seconds: float | None) -> None:
         if seconds != self._now:
             self._now = seconds
@@ -248,6 +251,7 @@ class ToneView(Chart):
             parent,
         )
         self.left, self.right, self.top = 28, 6, 8
+        self.setAccessibleName("Tone against references")
         self._own: Spectrum | None = None
         self._others: list[np.ndarray] = []
         self.setToolTip(

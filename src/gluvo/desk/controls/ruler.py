@@ -77,6 +77,7 @@ class Ruler(QWidget):
             "it.</span>"
         )
         self.setCursor(Qt.CursorShape.SizeHorCursor)
+        self._tell()
 
     @property
     def value(self) -> float:
@@ -86,19 +87,26 @@ class Ruler(QWidget):
         """Show a value; nothing is told."""
         if value != self._value:
             self._value = value
-            self.setAccessibleDescription(f"{self.setting.show(value)} {self.setting.unit}")
+            self._tell()
             self.update()
+
+    def _tell(self) -> None:
+        """Value and unit for those who hear them, and what is said beside them."""
+        words = (self.setting.show(self._value), self.setting.unit, self._note)
+        self.setAccessibleDescription(" ".join(word for word in words if word))
 
     def set_unit(self, unit: str) -> None:
         """Another unit from now on, where it depends on something else."""
         if unit != self.setting.unit:
             self.setting = replace(self.setting, unit=unit)
+            self._tell()
             self.update()
 
     def set_note(self, note: str) -> None:
         """A word in place of the unit's end, such as “held”."""
         if note != self._note:
             self._note = note
+            self._tell()
             self.update()
 
     def set_live(self, value: float | None) -> None:

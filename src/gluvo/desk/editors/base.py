@@ -230,7 +230,10 @@ class StepEditor(QWidget, Generic[S]):
         self.spectrum = SpectrumPanel(self.bench, self.step_id)
         views = [*views, ("spectrum", "Spectrum", self.spectrum)]
         chooser = Segments([(key, name) for key, name, _ in views], "What is drawn here.")
-        for _, _, view in views:
+        for _, name, view in views:
+            for shown in (view, *view.findChildren(Chart)):
+                if not shown.accessibleName():
+                    shown.setAccessibleName(name)
             if isinstance(view, Chart):
                 view.setMinimumHeight(LEAST_RANGE + view.top + view.bottom)
             self.views.addWidget(view)

@@ -348,13 +348,11 @@ class Ledger(QWidget):
             step, band = self._bench.session.item(row_id), self.band_of(row_id)
             if step is None:
                 item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsDragEnabled)
-            name, tip = "What comes in", "The sound as it comes into this chain, before any step."
+            tip = "The sound as it comes into this chain, before any step."
             if step is not None:
-                name, tip = step.title, step.summary
+                tip = step.summary
             elif band is not None:
-                name = f"Band {band[1].name}"
                 tip = "A band of the Split: a step that is added while it is chosen goes into it. Delete takes it out."
-            item.setData(Qt.ItemDataRole.AccessibleTextRole, name)
             item.setToolTip(tip)
             self.list.addItem(item)
         self._select(self.chosen_id)
@@ -374,7 +372,18 @@ class Ledger(QWidget):
         self.remove_button.setEnabled(bool(self.chosen_id))
         self.pair_button.setVisible(not self._bench.session.chain)
         self.remove_button.setVisible(bool(self._bench.session.chain))
+        for n in range(self.list.count()):
+            item = self.list.item(n)
+            item.setData(Qt.ItemDataRole.AccessibleTextRole, self._spoken(item.data(ID)))
         self.list.viewport().update()
+
+    def _spoken(self, row_id: str) -> str:
+        """A row as it is read aloud: what it is, what it does, and its figures."""
+        row = self.row(row_id)
+        marks = self._bench.session.view.marks
+        words = [row.title, "marked" if (row_id or self._bench.session.view.strip) in marks else "", row.words]
+        words += [f"{row.loudness} LUFS", f"{row.peak} dBTP"] if row.current and row.loudness else []
+        return ", ".join(word for word in words if word)
 
     # --- what the rows show --------------------------------------------------------------------------------
 

@@ -108,7 +108,19 @@ class TreeView(QWidget):
 
     def redraw(self) -> None:
         self._picture = None
+        self.setAccessibleDescription(self.describe())
         self.update()
+
+    def describe(self) -> str:
+        """The chosen strip as it is read aloud."""
+        strip, bench = self.chosen, self._bench
+        settings = settings_of(type(strip))
+        words = [strip.name, "muted" if strip.mute else "", "marked" if strip.id in bench.session.view.marks else ""]
+        words += [f"fader {settings['fader'].show(strip.fader)} dB", f"pan {strip.pan:.0f} %"]
+        render = bench.picture.best
+        sent = render.sent(strip.id, bench.span) if render is not None else None
+        words += [f"{sent.integrated:.1f} LUFS", f"{sent.true_peak:.1f} dBTP"] if sent is not None else []
+        return ", ".join(word for word in words if word)
 
     def _strips_changed(self) -> None:
         session = self._bench.session

@@ -64,6 +64,8 @@ class Desk(Protocol):
     def close(self) -> bool: ...
     def show_meters(self) -> None: ...
     def toggle_full_screen(self) -> None: ...
+    def next_pane(self, by: int) -> None: ...
+    def to_editor(self) -> None: ...
 
 
 @dataclass(frozen=True)
@@ -666,6 +668,18 @@ SONG: Sequence[Action] = (
 )
 
 VIEW: Sequence[Action] = (
+    Action(
+        "View",
+        "Next pane",
+        "F6",
+        lambda d: d.next_pane(1),
+        "From the Hear row to the timeline, the chain, the editor and the target, and round again.",
+        always=True,
+    ),
+    Action("View", "Previous pane", "Shift+F6", lambda d: d.next_pane(-1), always=True),
+    Action(
+        "View", "Editor or chain", "E", lambda d: d.to_editor(), "Into the chosen step's editor, and back to its row."
+    ),
     Action(
         "View", "Meters", "F9", lambda d: d.show_meters(), "In a window of their own, for a second screen.", always=True
     ),

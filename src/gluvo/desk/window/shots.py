@@ -142,11 +142,6 @@ def write_shots(folder: Path) -> Iterator[Path]:
             comparing = window.compare.comparing
             wait(lambda: settled() and comparing.current and len(comparing.found.columns) == 5)
             yield shot("compare")
-            theme.force(True)
-            window.compare.show_panel("versions")
-            bench.look(rows="folded")
-            yield shot("compare-night")
-            theme.force(False)
             there = {h.id: h for h in bench.listening.hearables()}
             trial = TrialDialog(window, bench, [there["result"], there["untouched"]], Running("abx", 2, 12))
             trial.open()

@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from weakref import WeakKeyDictionary
 
 from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeyEvent, QResizeEvent
@@ -23,6 +24,7 @@ from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.finder import Findable
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.controls.widgets import line
+from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.listening_time import ListeningTime
 from gluvo.desk.model.said import Said
@@ -84,6 +86,8 @@ class Window(QMainWindow):
         self.bench = bench
         self.settings = QSettings("gluvo", "gluvo")
         self.meters: MetersWindow | None = None
+        self._had_focus: WeakKeyDictionary[QWidget, QWidget] = WeakKeyDictionary()
+        """What had the focus last in each pane."""
         self.setMinimumSize(*SMALLEST)
         self.setAcceptDrops(True)
         body = QWidget()
@@ -441,6 +445,43 @@ class Window(QMainWindow):
                 return False
         return self.documents.may_leave()
 
+    def panes(self) -> list[QWidget]:
+        """What F6 goes round: the Hear row, the timeline, and what the page is made of, as far as it is shown."""
+        page = next(page for page in self._made if page.isVisible())
+        inner: list[QWidget | None] = [page]
+        if page is self.shape:
+            inner = [self.shape.ledger, self.shape.editor, self.shape.target, self.shape.meters]
+        elif page is self.buses:
+            inner = [self.buses.tree, self.buses.ledger]
+        return [pane for pane in (self.hear_row, self.timeline, *inner) if pane is not None and pane.isVisible()]
+
+    def next_pane(self, by: int) -> None:
+        """Give the focus to the next pane, or the one before: to what had it there last, or to its first control."""
+        panes, now = self.panes(), self.focusWidget()
+        at = next(
+            (n for n, pane in enumerate(panes) if now is pane or (now is not None and pane.isAncestorOf(now))), -1
+        )
+        if now is not None and at >= 0:
+            self._had_focus[panes[at]] = now
+        pane = panes[(at + by) % len(panes)] if at >= 0 else panes[0 if by > 0 else -1]
+        before = self._had_focus.get(pane)
+        if before is not None and pane.isAncestorOf(before) and before.isVisible() and before.isEnabled():
+            before.setFocus(Qt.FocusReason.OtherFocusReason)
+        elif isinstance(pane, StepEditor):
+            pane.begin()
+        else:
+            into = pane if pane.focusPolicy() & Qt.FocusPolicy.TabFocus else first_focus(pane)
+            if into is not None:
+                into.setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def to_editor(self) -> None:
+        """Into the editor of the chosen step; from there back to its row."""
+        now, editor = self.focusWidget(), self.shape.editor
+        if now is not None and editor is not None and editor.isVisible() and editor.isAncestorOf(now):
+            self.shape.ledger.list.setFocus(Qt.FocusReason.OtherFocusReason)
+        else:
+            self.shape.open_step()
+
     def toggle_full_screen(self) -> None:
         full_screen(self)
 
@@ -491,3 +532,13 @@ class Window(QMainWindow):
         self.hide()  # what runs may take a moment to end
         self.all_ended = self.bench.close()
         event.accept()
+
+
+def first_focus(pane: QWidget) -> QWidget | None:
+    """The first control of a pane that can have the focus, in the order of Tab."""
+    at = pane.nextInFocusChain()
+    while at is not None and at is not pane:
+        if pane.isAncestorOf(at) and at.isVisible() and at.isEnabled() and at.focusPolicy() & Qt.FocusPolicy.TabFocus:
+            return at
+        at = at.nextInFocusChain()
+    return None

@@ -33,6 +33,7 @@ class CurvesView(Chart):
 
     def __init__(self) -> None:
         super().__init__(FREQS, Axis(-30.0, 6.0, (-24, -12, 0)))
+        self.setAccessibleName("Curves")
         self.setMinimumHeight(120)
         self.kind = "tone"
         self._comparison = Comparison()
