@@ -19,6 +19,7 @@ from pytestqt.qtbot import QtBot
 
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.theme import theme
+from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.model import opening
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.app import application
@@ -47,6 +48,12 @@ from gluvo.steps import (
 )
 
 from .conftest import RATE, music
+
+
+@pytest.fixture(autouse=True)
+def table_is_shown(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Equalisers have their table of bands beside the lanes, however little room there is."""
+    monkeypatch.setattr(EqEditor, "table_shown", True)
 
 
 @pytest.fixture(scope="session")

@@ -22,6 +22,7 @@ from gluvo.desk.controls.theme import theme
 from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.target_panel import OWN
+from gluvo.desk.pages.try_values_dialog import TryValuesDialog
 from gluvo.desk.window import notices
 from gluvo.desk.window.window import FRAME, Window
 from gluvo.opened.tasks import WRITING
@@ -542,6 +543,25 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
     desk.bot.mouseClick(desk.window.deliver.write, LEFT)
     patient(desk, lambda: "measured" in desk.window.deliver.status.text())
     assert sorted(p.suffix for p in (tmp_path / "out").iterdir()) == [".flac", ".wav"]
+    # 10: values side by side, an alternative, marks
+    desk.bench.look(page="shape", strip="kit", step="glue-2")
+    shortcut(desk, "V")
+    shown = QApplication.activeModalWidget()
+    assert isinstance(shown, TryValuesDialog) and shown.trying.setting.name == "attack"
+    patient(desk, lambda: shown.trying.done and not shown.trying.why_not_blind())
+    QTest.keyClick(shown.table, KEYS.Key_Right)
+    QTest.keyClick(shown.table, KEYS.Key_H)
+    assert shown.trying.sounding
+    wanted = shown.trying.values[shown.trying.chosen]
+    QTest.keyClick(shown.table, KEYS.Key_Return)
+    assert desk.session.step("glue-2").attack == wanted
+    shortcut(desk, "Ctrl+Alt+A")
+    desk.bench.set_setting("glue-2", "ratio", 6.0, "Ratio")
+    shortcut(desk, "A")
+    assert desk.session.step("glue-2").ratio == 3.0
+    shortcut(desk, "Ctrl+Space")
+    shortcut(desk, "3")
+    assert desk.session.view.hear == "step_out" and "Out · 1 step" in desk.window.hear_row.buttons["step_out"].text()
 
 
 def test_a_new_song_is_offered_sections_that_can_be_undone(desk: Desk) -> None:

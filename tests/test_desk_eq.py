@@ -330,10 +330,14 @@ def test_hunting_follows_the_pointer_and_leaves_a_cut(eq_desk: Desk) -> None:
     assert eq_desk.bench.listening._hunted is None and eq_desk.bench.document.undo_name == "Cut where the hunt ended"
     cut = ed.hunt_row.rulers.all["cut"]
     cut.setFocus()
-    eq_desk.bot.keyClick(cut, Qt.Key.Key_Home)  # at 0 nothing stays
+    eq_desk.bot.keyClick(cut, Qt.Key.Key_Home)  # under 0 it is a boost
     eq_desk.bot.mousePress(mid, LEFT, pos=start.toPoint())
     eq_desk.bot.mouseRelease(mid, LEFT, pos=start.toPoint())
-    assert len(eq(eq_desk).bands) == 3
+    assert chosen(eq_desk).gain == 12.0 and eq_desk.bench.document.undo_name == "Boost where the hunt ended"
+    eq_desk.bench.adjust("hunting", cut=0.0)  # at 0 nothing stays
+    eq_desk.bot.mousePress(mid, LEFT, pos=start.toPoint())
+    eq_desk.bot.mouseRelease(mid, LEFT, pos=start.toPoint())
+    assert len(eq(eq_desk).bands) == 4
     eq_desk.bot.keyClick(mid, Qt.Key.Key_Escape)
     assert not ed.hunt_row.isVisible() and not mid.hunting
 
@@ -477,3 +481,22 @@ def test_the_hunting_bell_follows_from_lane_to_lane(eq_desk: Desk) -> None:
     assert ed.hunt.place == ("side", pytest.approx(3000.0, rel=0.02))
     eq_desk.bot.mouseRelease(mid, LEFT, pos=there.toPoint())
     assert chosen(eq_desk).target == "side" and chosen(eq_desk).freq == pytest.approx(3000.0, rel=0.02)
+
+
+def test_where_there_is_little_room_the_table_begins_folded(eq_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(EqEditor, "table_shown", None)
+    eq_desk.window.resize(1280, 800)
+    eq_desk.bench.look(step="trim-1")
+    eq_desk.bench.look(step="midsideeq-1")
+    eq_desk.settle()
+    shown = eq_desk.window.shape.editor
+    assert isinstance(shown, EqEditor) and not shown.table.isVisible()
+    lanes = [lane for lane in shown.lanes.values() if lane.isVisible()]
+    wide = [lane.height() for lane in lanes]
+    assert shown.words.isVisible()
+    eq_desk.bot.mouseClick(shown.table_choice, LEFT)
+    eq_desk.settle()
+    assert shown.table.isVisible() and sum(lane.height() for lane in lanes) < sum(wide) - 60
+    shown.toggle_resonances()
+    eq_desk.bot.mouseClick(shown.table_choice, LEFT)
+    assert shown.resonances.isVisible(), "what rings is there as long as it is asked for"

@@ -225,3 +225,9 @@ def test_twins_follow_each_other_until_unlinked() -> None:
     left = step.without_band(made.id)
     assert len(left.bands) == 1 and left.bands[0].twin == 0
     assert msgspec.json.decode(msgspec.json.encode(step), type=MidSideEq) == step
+
+
+@pytest.mark.parametrize(("cut", "gain", "name"), [(3.0, -3.0, "Cut"), (-4.0, 4.0, "Boost")])
+def test_a_hunt_leaves_a_cut_or_a_boost(cut: float, gain: float, name: str) -> None:
+    made = cut_found("mid", 700.0, cut, 8.0)
+    assert made.gain == gain and made.q == 4.0 and made.target == "mid", name

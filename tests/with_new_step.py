@@ -69,7 +69,7 @@ def seen(folder: Path) -> dict[str, object]:
         "threshold": held.step("p").threshold,
         "read": read_session(folder / "Take.gluvo").session.mix.chain == held.mix.chain,
         "preset": presets.read_preset(folder / "p.json").items == preset.items,
-        "pasted": pasted(copied(held.mix.chain[0])) == held.mix.chain[0],
+        "pasted": pasted(copied(held.mix.chain[:1])) == held.mix.chain[:1],
         "schema": "press" in json.dumps(schema()),
         "figures": figures_of_joints(held, renderer.song(held)),
         "report": as_html(_report_material(folder / "Take.gluvo", lambda _: None)),

@@ -157,8 +157,8 @@ def hunting(step: MidSideEq, target: str, freq: float, gain: float, q: float) ->
 
 
 def cut_found(target: str, freq: float, depth: float, q: float) -> Band:
-    """The bell that cuts where a hunt ended, by `depth` dB: wider than the one that hunted."""
-    return Band(target=_target(target), freq=_within(freq), gain=-abs(depth), q=round(max(0.1, q * WIDER), 2))
+    """The bell that cuts where a hunt ended, by `depth` dB (raises, where that is under 0): wider than the one that hunted."""
+    return Band(target=_target(target), freq=_within(freq), gain=-depth, q=round(max(0.1, q * WIDER), 2))
 
 
 def cut_for(resonance: Resonance, depth: float | None = None) -> Band:

@@ -7,7 +7,6 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import signal
 
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.overview import Sliced
@@ -114,11 +113,18 @@ def _loud_places(x: Floats, size: int) -> list[int]:
 
 def _likeness(piece: Floats, inside: Floats) -> Floats:
     """How much a piece is like what begins at each place of a sound, −1 to 1."""
-    products = signal.correlate(inside, piece, mode="valid", method="fft")
+    products = _correlated(inside, piece)
     power = np.concatenate([[0.0], np.cumsum(inside**2)])
     local = power[len(piece) :] - power[: -len(piece)]
     floor = 1e-4 * float(local.max(initial=0.0)) + 1e-20
     return np.asarray(products / np.sqrt(np.maximum(local, floor) * float(piece @ piece) + 1e-30))
+
+
+def _correlated(inside: Floats, piece: Floats) -> Floats:
+    """The products of a piece with what begins at each place of a sound."""
+    from scipy import signal  # it takes long to load, and nothing that opens a window waits for this
+
+    return np.asarray(signal.correlate(inside, piece, mode="valid", method="fft"))
 
 
 def _common_lag(places: list[int], alike: list[Floats], length: int) -> int:
@@ -166,7 +172,7 @@ def _fine(song: Sliced, other: Sliced, at: int, lag: int, step: int, rate: int) 
     inside = np.asarray(other[first : at + lag + size + room], dtype=np.float64).mean(axis=1)
     if len(inside) < len(piece) or not len(piece):
         return float(lag), 1.0, 0.0
-    products = signal.correlate(inside, piece, mode="valid", method="fft")
+    products = _correlated(inside, piece)
     best = int(np.argmax(np.abs(products)))
     there, product = inside[best : best + len(piece)], float(products[best])
     energy = max(float(piece @ piece), 1e-30)

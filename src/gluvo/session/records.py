@@ -479,9 +479,9 @@ class HuntSettings(Struct, frozen=True, kw_only=True):
         number(
             "Cut",
             "dB",
-            0.0,
+            -12.0,
             12.0,
-            "How deep the cut is that stays when you let go, half as narrow. At 0 nothing stays.",
+            "How deep the cut is that stays when you let go, half as narrow. At 0 nothing stays; under 0 a boost does.",
             fine=0.5,
         ),
     ] = 3.0

@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QHideEvent
+from PySide6.QtGui import QHideEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QStackedLayout,
     QVBoxLayout,
@@ -43,6 +43,8 @@ LANES: dict[str, tuple[str, ...]] = {
     "mid_side": ("mid", "side"),
     "left_right": ("left", "right"),
 }
+ROOM_FOR_TABLE = 640
+"""Pixels of an editor from which the table of bands is there to begin with."""
 BAND_RULERS = ("freq", "gain", "q")
 LEAST_MOVE = 0.05
 """dB from which a band that moves is drawn as moved."""
@@ -55,6 +57,8 @@ class EqEditor(StepEditor[MidSideEq]):
     """Mid and side as lanes on one frequency axis; marks and table show the same bands."""
 
     wide = True
+    table_shown: bool | None = None
+    """Whether the user has the table of bands shown or folded."""
     moving_folded = True
     """Whether the settings of moving bands are folded; kept as long as the program runs."""
     least = 450
@@ -91,9 +95,13 @@ class EqEditor(StepEditor[MidSideEq]):
         self.lane_choice.chosen.connect(self.show_lanes)
         self.phase_choice = button("Phase: off", "Draw the phase, the group delay, or neither.", self.next_phase)
         self._phase_shown = 0
+        self.table_choice = button(
+            "Table", "Show the bands as a table, or leave its room to the curves.", self.fold_table, checkable=True
+        )
         holder, tools = QWidget(), Flow(across=6, down=2)
         holder.setLayout(tools)
-        for widget in (self.hunt_button, self.ringing, self.alone, self.live, self.lane_choice, self.phase_choice):
+        shown = (self.hunt_button, self.ringing, self.alone, self.table_choice)
+        for widget in (*shown, self.live, self.lane_choice, self.phase_choice):
             tools.addWidget(widget)
         self.column.addWidget(holder)
         self.lanes = {target: self._lane(target) for target, _ in TARGETS}
@@ -145,13 +153,30 @@ class EqEditor(StepEditor[MidSideEq]):
         self.resonances = ResonanceTable()
         self.resonances.wanted.connect(self.cut_resonance)
         self.resonances.listened.connect(self._hear_resonance)
-        place = QWidget()
+        place = self._table_place = QWidget()
         place.setMinimumHeight(70)
         place.setMaximumHeight(134)
         self.tables = QStackedLayout(place)
         self.tables.addWidget(self.table)
         self.tables.addWidget(self.resonances)
         self.column.addWidget(place)
+        self._show_table()
+
+    def fold_table(self) -> None:
+        """Show the table of bands, or leave its room to the lanes; as long as the program runs."""
+        EqEditor.table_shown = self._table_place.isHidden()
+        self._show_table()
+
+    def _show_table(self) -> None:
+        """Where nothing was chosen, the table stands there if lanes and settings have room beside it."""
+        shown = EqEditor.table_shown if EqEditor.table_shown is not None else self.height() >= ROOM_FOR_TABLE
+        ringing = self.tables.currentIndex() == 1  # what rings is shown where it is asked for
+        self._table_place.setVisible(shown or ringing)
+        self.table_choice.setChecked(shown)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._show_table()
 
     def build_settings(self, kind: type[Step]) -> None:
         bands, all_bands = settings_of(Band), settings_of(kind)
@@ -237,7 +262,8 @@ class EqEditor(StepEditor[MidSideEq]):
         return f"{way} by up to {band.range:g} dB over {figure(band.threshold)} dBFS, {band.ratio:.1f} : 1"
 
     def begin(self) -> None:
-        self.table.setFocus()
+        lanes = [lane for lane in self.lanes.values() if lane.isVisible()]
+        (self.table if self.table.isVisible() or not lanes else lanes[0]).setFocus()
 
     # --- the bands -----------------------------------------------------------------------------------------
 
@@ -312,6 +338,7 @@ class EqEditor(StepEditor[MidSideEq]):
         shown = self.tables.currentIndex() == 0
         self.tables.setCurrentIndex(1 if shown else 0)
         self.ringing.setChecked(shown)
+        self._show_table()
         (self.resonances if shown else self.table).setFocus()
         self.show_picture()
         if not shown:

@@ -1,4 +1,4 @@
-"""Hunting: a boosted bell follows the pointer, to be heard only; letting go leaves a cut."""
+"""Hunting: a boosted bell follows the pointer, to be heard only; letting go leaves a cut, or a boost."""
 
 from __future__ import annotations
 
@@ -58,13 +58,14 @@ class Hunt:
         """End it, and cut there."""
         place, step, settings = self.place, self._step, self._bench.session.view.hunting
         self.leave()
-        if place is None or step is None or settings.cut <= 0.0:
+        if place is None or step is None or settings.cut == 0.0:
             return
         if len(step.bands) >= MOST_BANDS:
             self._bench.refuse(f"All {MOST_BANDS} bands are in use. Take one out first.")
             return
         changed, made = step.with_new_band(cut_found(*place, settings.cut, settings.q))
-        self._bench.edit("Cut where the hunt ended", lambda s: s.with_step(changed))
+        what = "Cut" if settings.cut > 0.0 else "Boost"
+        self._bench.edit(f"{what} where the hunt ended", lambda s: s.with_step(changed))
         self._bench.look(band=made.id)
 
 
