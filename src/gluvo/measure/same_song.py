@@ -21,6 +21,8 @@ ALIKE, AGREE = 0.4, 0.6
 """The correlation from which a piece counts as found, and the part of the pieces that must agree on where they lie."""
 NEAR = 0.003
 """Seconds within which pieces agree."""
+LONGEST = 1800.0
+"""Seconds over which nothing is looked for: no song is as long, and it would take minutes."""
 MOST_OFF = 1e-4
 """The part by which the speed may be off: with more a song cannot be laid in time to the frame."""
 DIFFERS = 0.5
@@ -48,13 +50,15 @@ class SameSong:
 
 
 def same_song(song: Sliced, other: Sliced, rate: int, progress: Progress = no_progress) -> SameSong | None:
-    """Where a song lies in another sound of that rate, both (frames, 2); None where it is another song, or runs at another
-    speed.
+    """Where a song lies in another sound of that rate, both (frames, 2); None where it is another song, runs at another
+    speed, or is longer than `LONGEST`.
 
     Pieces of the song are looked for by normalised cross-correlation (Lewis, 'Fast normalized cross-correlation', 1995) at
     a low rate; those that agree on a lag, or on lags that drift with a speed, find it. The lag is then taken to the frame.
     """
     step = max(1, rate // COARSE_HZ)
+    if max(len(song), len(other)) > LONGEST * rate:
+        return None
     low, theirs = _coarse(song, step), _coarse(other, step)
     size = round(PIECE_SECONDS * rate / step)
     if len(low) < 2 * size or len(theirs) < 2 * size:
