@@ -240,8 +240,9 @@ def test_missing_audio_is_asked_for(empty_desk: Desk, tmp_path: Path) -> None:
     (tmp_path / "Harbour Take.wav").rename(tmp_path / "Moved.wav")
     desk = empty_desk
     desk.window.open_path(path)
-    desk.wait(lambda: "Harbour Take.wav" in desk.window.notice.text.text())
-    assert desk.window.notice.act.isVisible() and desk.bench.audio.material is None
+    notice = desk.window.notice
+    desk.wait(lambda: "Harbour Take.wav" in notice.text.text() and notice.act.isVisible())
+    assert desk.bench.audio.material is None
     desk.window.audio_files.relocate("Harbour Take.wav", tmp_path / "Moved.wav")
     desk.wait(lambda: desk.bench.audio.material is not None)
     desk.settle()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -85,8 +86,9 @@ class TreeDrawing:
             left, width = getattr(columns, name)
             painter.drawText(QRectF(left - 8, 0, width + 8, HEAD), right, text)
         rows = tree.rows(self.bench.session)
+        marks = self.bench.marking.ids
         for n, (strip, _) in enumerate(rows):
-            self._draw_ground(painter, strip, n)
+            self._draw_ground(painter, strip, n, marks)
         self._draw_flow(painter, rows)
         for n, (strip, depth) in enumerate(rows):
             self._draw_row(painter, columns, strip, depth, HEAD + n * self.columns.row)
@@ -97,12 +99,11 @@ class TreeDrawing:
             text = "Drop further stems here, or a folder of stems anywhere, and group them into buses."
             painter.drawText(below, Qt.AlignmentFlag.AlignVCenter, text)
 
-    def _draw_ground(self, painter: QPainter, strip: AnyStrip, n: int) -> None:
+    def _draw_ground(self, painter: QPainter, strip: AnyStrip, n: int, marks: Collection[str]) -> None:
         c, box = colours(), QRectF(0, HEAD + n * self.columns.row, self.columns.width, self.columns.row)
         if strip.id == self.chosen:
             painter.fillRect(box, c["wash"])
             painter.fillRect(QRectF(0, box.top(), 3, self.columns.row), c["signal"])
-        marks = self.bench.marking.ids
         if strip.id in marks or any(id in marks for id in chains.listed(strip.chain)):  # hollow: some of its rows only
             painter.setPen(QPen(c["ink"], 1.2))
             painter.setBrush(c["ink"] if strip.id in marks else Qt.BrushStyle.NoBrush)
