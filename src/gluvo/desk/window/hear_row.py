@@ -220,7 +220,8 @@ class HearRow(QFrame):
 
     def _fit(self) -> None:
         """References stand side by side where there is room, else in one list; less is said where there is little."""
-        narrow = self.width() < 1180
+        told = sum(w.sizeHint().width() + 6 for w in (self.guard, self.road, self.apart) if not w.isHidden())
+        narrow = self.width() - told < 1180
         self._caption.setVisible(not narrow)
         self._words(short=narrow)
         self.output.setFixedWidth(100 if narrow else 120)
@@ -229,7 +230,7 @@ class HearRow(QFrame):
         others = [self.buttons[path] for path in names[:FIXED] if path in self.buttons]
         rest = (self.swap, self.matched, self.match, self.monitor, self.dim)
         room = self.width() - sum(w.sizeHint().width() + 6 for w in (*others, *rest)) - 44
-        room -= self.output.minimumWidth() + (0 if narrow else self._caption.sizeHint().width() + 6)
+        room -= told + self.output.minimumWidth() + (0 if narrow else self._caption.sizeHint().width() + 6)
         shown = 0
         for path in (path for path in names[FIXED:9] if path in self.buttons):
             room -= self.buttons[path].sizeHint().width() + 6
@@ -261,7 +262,9 @@ class HearRow(QFrame):
         if held_back > self._held_back:
             self._told_for = HELD_SECONDS
         self._held_back = held_back
-        self.guard.setVisible(self._told_for > 0.0)
+        if self.guard.isHidden() is (self._told_for > 0.0):
+            self.guard.setVisible(self._told_for > 0.0)
+            self._fit()  # what is told takes room from names, and cuts none
 
     def refresh(self) -> None:
         view = self._bench.session.view

@@ -489,6 +489,8 @@ class Window(QMainWindow):
         """The window of meters, if it stood open when the program was last closed."""
         if str(self.settings.value("meters/open", "false")).lower() == "true":
             self.show_meters()
+            self.raise_()
+            self.activateWindow()  # it is the session that one has opened
 
     def show_meters(self) -> None:
         """The window of meters, or no longer."""
