@@ -14,6 +14,7 @@ from gluvo.desk.charts.chart import Axis
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView, calm
 from gluvo.desk.charts.views import CaughtView, ReductionView, ToneView, TransferView
 from gluvo.desk.controls.widgets import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
+from gluvo.desk.model import live_figures
 from gluvo.desk.model.delivery import at_home, unused
 from gluvo.desk.model.live_figures import LiveFigures
 from gluvo.measure.figures import figures_of
@@ -181,6 +182,23 @@ def test_live_levels_hold_peaks_and_measure_loudness() -> None:
     assert live.true_peak == 0.0 and live.integrated == SILENT and live.loudness(3.0) > -41.0
     live.forget()
     assert live.loudness(3.0) == SILENT
+
+
+def test_three_hours_of_meters_cost_what_a_minute_does(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The loudness so far is reckoned seldom when much of it is there, and what is oldest makes room."""
+    reckoned: list[int] = []
+
+    def gated(power: np.ndarray) -> float:
+        reckoned.append(len(power))
+        return -20.0
+
+    monkeypatch.setattr(live_figures, "gated", gated)
+    live = LiveFigures()
+    for n in range(live_figures.MOST_HOPS + 100):
+        live._count(0.1, 0.01)
+        if n > 100_000:
+            assert live.integrated == -20.0
+    assert 0 < len(reckoned) < 200 and live._hopped == live_figures.MOST_HOPS // 2 + 100
 
 
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gluvo.dsp.kernel import Floats
+from gluvo.dsp.kernel import Floats, Singles
 from gluvo.measure.overview import Sliced
 from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
@@ -21,8 +21,8 @@ ALIKE, AGREE = 0.4, 0.6
 """The correlation from which a piece counts as found, and the part of the pieces that must agree on where they lie."""
 NEAR = 0.003
 """Seconds within which pieces agree."""
-LONGEST = 1800.0
-"""Seconds over which nothing is looked for: no song is as long, and it would take minutes."""
+LONGEST = 900.0
+"""Seconds over which nothing is looked for: no song is as long, and it would take minutes and much memory."""
 MOST_OFF = 1e-4
 """The part by which the speed may be off: with more a song cannot be laid in time to the frame."""
 DIFFERS = 0.5
@@ -63,7 +63,7 @@ def same_song(song: Sliced, other: Sliced, rate: int, progress: Progress = no_pr
     size = round(PIECE_SECONDS * rate / step)
     if len(low) < 2 * size or len(theirs) < 2 * size:
         return None
-    places, alike = _loud_places(low, size), list[Floats]()
+    places, alike = _loud_places(low, size), list[Singles]()
     for n, at in enumerate(places):
         progress(0.8 * n / len(places))
         alike.append(_likeness(low[at : at + size], theirs))
@@ -115,13 +115,14 @@ def _loud_places(x: Floats, size: int) -> list[int]:
     return sorted(set(places))
 
 
-def _likeness(piece: Floats, inside: Floats) -> Floats:
+def _likeness(piece: Floats, inside: Floats) -> Singles:
     """How much a piece is like what begins at each place of a sound, −1 to 1."""
     products = _correlated(inside, piece)
     power = np.concatenate([[0.0], np.cumsum(inside**2)])
     local = power[len(piece) :] - power[: -len(piece)]
     floor = 1e-4 * float(local.max(initial=0.0)) + 1e-20
-    return np.asarray(products / np.sqrt(np.maximum(local, floor) * float(piece @ piece) + 1e-30))
+    alike = products / np.sqrt(np.maximum(local, floor) * float(piece @ piece) + 1e-30)
+    return alike.astype(np.float32)  # one of these for each piece is kept
 
 
 def _correlated(inside: Floats, piece: Floats) -> Floats:
@@ -131,7 +132,7 @@ def _correlated(inside: Floats, piece: Floats) -> Floats:
     return np.asarray(signal.correlate(inside, piece, mode="valid", method="fft"))
 
 
-def _common_lag(places: list[int], alike: list[Floats], length: int) -> int:
+def _common_lag(places: list[int], alike: list[Singles], length: int) -> int:
     """The lag at which all pieces together are found best; of several as good, as where music goes round, the least."""
     total = np.zeros(2 * max(length, len(alike[0]) + length) + 1)
     zero = len(total) // 2
@@ -143,7 +144,7 @@ def _common_lag(places: list[int], alike: list[Floats], length: int) -> int:
     return int(near.start + np.argmax(total[near]) - zero)
 
 
-def _near(curve: Floats, at: int, lag: int, room: int) -> tuple[int, float]:
+def _near(curve: Singles, at: int, lag: int, room: int) -> tuple[int, float]:
     """Where a piece is found best near a lag, and how well."""
     first = max(0, at + lag - room)
     part = curve[first : max(first, at + lag + room + 1)]

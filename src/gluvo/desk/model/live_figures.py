@@ -8,7 +8,6 @@ from collections.abc import Sequence
 import numpy as np
 
 from gluvo.dsp.db import db_of
-from gluvo.dsp.kernel import Floats
 from gluvo.measure.loudness import OFFSET, SILENT, gated
 from gluvo.play.meters import Readings
 
@@ -22,6 +21,8 @@ MINUTES = 5.0
 """Of history that are kept."""
 MOST_HOPS = round(3.0 * 3600.0 / HOP)
 """So much of what was heard counts for the loudness so far."""
+SELDOM = 1000
+"""It is reckoned anew when this part of it is new: the longer it is, the less a moment changes it, and the more it costs."""
 
 
 class LiveFigures:
@@ -38,7 +39,7 @@ class LiveFigures:
         self._recent = np.zeros((0, 5))
         """Seconds, K-weighted power, mean squares and product of the blocks of the last 3 s."""
         self._hop: list[float] = [0.0, 0.0]
-        self._hops: deque[float] = deque(maxlen=MOST_HOPS)
+        self._hops, self._hopped = np.zeros(MOST_HOPS), 0
         """K-weighted power of every `HOP` since it was reset."""
         self._integrated, self._counted = SILENT, 0
         self.history: deque[Point] = deque(maxlen=round(60.0 * MINUTES / HOP))
@@ -78,7 +79,12 @@ class LiveFigures:
             self._hop[1] += part * power
             if self._hop[0] < HOP - 1e-9:
                 continue
-            self._hops.append(self._hop[1] / self._hop[0])
+            if self._hopped == MOST_HOPS:  # the older half no longer counts
+                self._hopped = MOST_HOPS // 2
+                self._hops[: self._hopped] = self._hops[-self._hopped :]
+                self._counted = 0
+            self._hops[self._hopped] = self._hop[1] / self._hop[0]
+            self._hopped += 1
             self._hop = [0.0, 0.0]
             now = self.loudness(0.4), self.loudness(3.0), self.rms, max(self.levels), self.correlation
             self.history.append(Point(*now, self._hop_reductions))
@@ -92,9 +98,9 @@ class LiveFigures:
     @property
     def integrated(self) -> float:
         """Gated loudness of all since it was reset, LUFS (BS.1770-5): blocks of 400 ms every 100 ms."""
-        if len(self._hops) != self._counted:
-            self._counted = len(self._hops)
-            hops = np.array(self._hops)
+        if self._hopped - self._counted > self._hopped // SELDOM:
+            self._counted = self._hopped
+            hops = self._hops[: self._hopped]
             whole = np.convolve(hops, np.full(4, 0.25), mode="valid") if len(hops) >= 4 else hops
             self._integrated = gated(whole)
         return self._integrated
@@ -123,7 +129,7 @@ class LiveFigures:
         """Start over: held peaks and the loudness so far are those of what comes from now on."""
         self.true_peak = 0.0
         self.held = list(self.levels)
-        self._hops.clear()
+        self._hopped = 0
         self._hop = [0.0, 0.0]
         self._counted = 0
         self._integrated = SILENT
@@ -150,8 +156,3 @@ class Point:
     ) -> None:
         self.momentary, self.short_term, self.rms, self.peak = momentary, short_term, rms, peak
         self.correlation, self.reductions = correlation, reductions
-
-
-def columns(history: Sequence[Point], *names: str) -> tuple[Floats, ...]:
-    """Columns of a history."""
-    return tuple(np.array([getattr(point, name) for point in history], dtype=np.float64) for name in names)

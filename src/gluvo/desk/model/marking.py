@@ -54,6 +54,8 @@ class Marking:
         items = marks.items_of(self._bench.session, meant)
         if items:
             self._bench.edit(f"Remove {_of(items[0].title, len(items))}", lambda s: marks.removed(s, meant))
+        elif meant:
+            self._bench.refuse("Bands are taken out one by one: take the marks away first (Ctrl+Shift+Space).")
 
     def switch(self, id: str) -> None:
         """Off, if all are on; else on."""
