@@ -404,12 +404,12 @@ def test_a_glue_shows_what_drives_it_and_lifts_by_its_aim(desk: Desk) -> None:
     desk.settle()
     shown = desk.window.shape.editor
     assert isinstance(shown, GlueEditor)
-    shown.chooser.button("drive").click()
-    assert shown.drive.isVisible() and "below 150 Hz" in shown.drive.words
-    lows = float(shown.drive.words.split("below 150 Hz ")[1].split(" %")[0])
+    shown.chooser.button("detector").click()
+    assert shown.detector.isVisible() and "below 150 Hz" in shown.detector.words
+    lows = float(shown.detector.words.split("below 150 Hz ")[1].split(" %")[0])
     desk.bench.set_setting("glue-1", "low_cut", 400.0, "low cut")
     desk.settle()
-    assert float(shown.drive.words.split("below 150 Hz ")[1].split(" %")[0]) < lows
+    assert float(shown.detector.words.split("below 150 Hz ")[1].split(" %")[0]) < lows
     told: list[str] = []
     desk.bench.told.connect(lambda said: told.append(said.text))
     shown.find_lift.click()

@@ -13,9 +13,11 @@ from gluvo.advise.tone import BandCost, LowCutCost, Movement, cost, low_cut_cost
 from gluvo.dsp.kernel import Floats
 from gluvo.dsp.sibilance import sibilants
 from gluvo.dsp.taming import OVERLAP, frame_length
+from gluvo.measure.bend import Bend, BendMeter
 from gluvo.measure.drive import Drive, DriveMeter
 from gluvo.measure.harmonics import NewSound, new_spectrum
 from gluvo.measure.overview import REDUCTION_HOP, Reduced
+from gluvo.measure.paths import Paths, PathsMeter
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone
 from gluvo.measure.stereo import Scatter, scatter_of
@@ -23,8 +25,8 @@ from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
-from gluvo.steps import ChainItem, Glue, MidSideEq, ResonanceTamer, Split, Step
-from gluvo.steps.base import Analysis
+from gluvo.steps import ChainItem, Glue, MidSideEq, ResonanceTamer, Saturation, Split, Step, Trim
+from gluvo.steps.base import MAX_BLOCK, Analysis
 from gluvo.steps.de_esser import WORKS
 from gluvo.steps.mid_side_eq import equaliser
 
@@ -79,12 +81,18 @@ class StepAnalysis:
     """What a saturation made, in mid and side."""
     band_levels: Mapping[int, Floats] = field(default_factory=dict)
     """What the detector of each moving band reads in the section, dBFS, every 10 ms, by its id."""
+    bend: Bend | None = None
+    """How far the sound goes into the curve of a Saturation."""
     late: tuple[int, float] = (0, 0.0)
     """Of what is in linear phase: frames by which it is late, and dB by which an equaliser is off its curve at most."""
     scatter: Scatter | None = None
     """Left against right after a width."""
     drive: Drive | None = None
     """What drives the reduction of a Glue, by thirds of an octave."""
+    listened: Tone | None = None
+    """The spectra of what its detector listens to, before that is cut, leaned and bent."""
+    paths: Paths | None = None
+    """What passes through it and what its detector reads, over the section."""
     lift: Reduced = NOTHING
     """By how many dB a Glue lifts what has signal."""
     worked: Worked | None = None
@@ -146,22 +154,38 @@ def _new_sound(around: StepAnalysis, _step: Step, sides: Sides, _progress: Progr
     return replace(around, new={part: new_spectrum(*sounds, sides.rate, part) for part in MID_SIDE})
 
 
+def _bend(around: StepAnalysis, step: Saturation, sides: Sides, progress: Progress) -> StepAnalysis:
+    if step.idle:
+        return around
+    unit, meter = step.make(sides.rate), BendMeter(step.shaper)
+    columns = [c for c, share in enumerate((step.mid, step.side)) if step.mid == step.side or share > 0.0]
+    for _, _, block in stream(unit, sides.before.heard_in(sides.span), progress):
+        meter.push(unit.driven[: len(block), columns])
+    return replace(around, bend=meter.finish())
+
+
 def _scatter(around: StepAnalysis, _step: Step, sides: Sides, _progress: Progress) -> StepAnalysis:
     return replace(around, scatter=scatter_of(sides.after.heard_in(sides.span)))
 
 
 def _drive(around: StepAnalysis, step: Glue, sides: Sides, progress: Progress) -> StepAnalysis:
-    """What drives its reduction, of all that its detector hears."""
-    reduction, span = sides.after.reduction, sides.span
-    if reduction is None or step.slope <= 0.0:
+    """What drives its reduction, of all that its detector hears; and what that reads beside what passes."""
+    reduction, span, rate = sides.after.reduction, sides.span, sides.rate
+    if reduction is None:
         return around
-    heard = (sides.keys[0] if sides.keys else sides.before).heard_in(span)
-    meter, inner = DriveMeter(sides.rate), sides.after.within(span) or span
-    first = round(inner.start * sides.rate)
-    for at, _, block in stream(step.ear(sides.rate), heard, progress):
+    listened = sides.keys[0] if sides.keys else sides.before
+    back = step.before_ear() if not sides.keys else None
+    meter, inner = DriveMeter(rate), sides.after.within(span) or span
+    first, detector = round(inner.start * rate), step.detector(rate)
+    level, paths = np.zeros((detector.columns, MAX_BLOCK)), PathsMeter(sides.before.heard_in(span), rate)
+    for at, _, block in stream((back or Trim()).make(rate), listened.heard_in(span), progress):
+        bent = detector.hear(block)
+        detector.read(bent, level)
         places = (first + at + np.arange(len(block))) // REDUCTION_HOP
-        meter.push(block, reduction.curve[np.minimum(places, len(reduction.curve) - 1)])
-    return replace(around, drive=meter.finish())
+        meter.push(bent, reduction.curve[np.minimum(places, len(reduction.curve) - 1)])
+        paths.push(at, level[:, : len(block)].max(axis=0))
+    drive = meter.finish() if step.slope > 0.0 else None
+    return replace(around, drive=drive, listened=listened.tone(span), paths=paths.finish())
 
 
 def _lift(around: StepAnalysis, step: Glue, sides: Sides, _progress: Progress) -> StepAnalysis:
@@ -223,6 +247,7 @@ ANALYSES: Mapping[Analysis, Callable[..., StepAnalysis]] = {
     "events": _events,
     "cuts": _cuts,
     "lateness": _lateness,
+    "bend": _bend,
 }
 """How each kind of analysis is made. Steps say which are made around them, see `Step.analyses`, and meet what it asks of them."""
 

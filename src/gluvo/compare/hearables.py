@@ -12,7 +12,7 @@ from gluvo.compare.match import ALTERNATIVES, BAND, CHANGE, DETECTOR, RESULT, ST
 from gluvo.render.plan import Node, Plan, less, mixed, run
 from gluvo.session import alternatives, marks
 from gluvo.session.records import Alternatives, Session
-from gluvo.steps import ChainItem
+from gluvo.steps import ChainItem, Step
 
 SONG, VERSIONS, REFERENCES, ENCODINGS, PRICES = "song", "versions", "references", "encodings", "prices"
 CHOSEN, SIDE_BY_SIDE = "chosen", "alternatives"
@@ -197,6 +197,11 @@ def _detector(place: Place) -> Node | None:
     return place.plan.ear(step) if step is not None and step.id in place.plan.after and step.has_ear else None
 
 
+def _ear_name(session: Session) -> str:
+    item = session.item(session.view.step)
+    return item.ear_name if item is not None and item.has_ear else Step.ear_name
+
+
 def _band(place: Place) -> Node | None:
     view, plan = place.session.view, place.plan
     step = place.session.item(view.step)
@@ -241,11 +246,12 @@ IN_THE_SONG: tuple[Hearable, ...] = (
         DETECTOR,
         SONG,
         "Detector",
-        "What the chosen step's detector listens to.",
+        "What the chosen step's detector listens to; of a Saturation, only what bends.",
         _detector,
         is_difference=True,
         listed=False,
         there=_chosen(lambda item, _: item.has_ear),
+        named=_ear_name,
     ),
     Hearable(
         BAND,

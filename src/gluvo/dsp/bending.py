@@ -13,7 +13,7 @@ STRETCH = 8192
 
 
 class Bender:
-    """What a shaper adds to the sound, by itself, anti-aliased; late by `latency` frames.
+    """What a shaper adds to the sound times `straight`, by itself, anti-aliased; late by `latency` frames.
 
     >>> bender = Bender(shaping.edge(2.0, 0.0), 4, 48_000)
     >>> added = np.ones((256, 2)); bender.run(np.full((256, 2), 0.25), added)
@@ -21,7 +21,8 @@ class Bender:
     0.0
     """
 
-    def __init__(self, shaper: shaping.Shaper, factor: int, rate: int) -> None:
+    def __init__(self, shaper: shaping.Shaper, factor: int, rate: int, straight: float = 1.0) -> None:
+        self._straight = straight
         self._curve = shaper.kind, shaper.drive, shaper.bias, shaper.scale, shaper.offset, shaper.top
         self._stretch = STRETCH // factor
         self._over = Oversampler(factor, rate, self._stretch)
@@ -36,7 +37,7 @@ class Bender:
             part = slice(start, start + self._stretch)
             raised = self._over.up(x[part])
             bent = self._bent[: len(raised)]
-            shaping.change(raised, self._last, *self._curve, self._driven, self._root, bent)
+            shaping.change(raised, self._last, *self._curve, self._driven, self._root, bent, self._straight)
             if taken is not None:
                 _, drive, _, _, _, top = self._curve
                 knee = top if self._curve[0] == shaping.KNEE else 0.0

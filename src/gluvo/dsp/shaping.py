@@ -38,6 +38,11 @@ class Shaper:
     offset: float
     top: float = 1.0
 
+    @property
+    def slope(self) -> float:
+        """Its gain for the smallest signals."""
+        return self.scale * self.drive * 1.875 * (1.0 - self.bias**2) ** 2 if self.kind == DENSE else 1.0
+
     def __call__(self, x: Floats) -> Floats:
         """The curve itself."""
         v = self.drive * np.asarray(x, dtype=np.float64) + self.bias
@@ -128,8 +133,10 @@ def change(
     driven: Floats,
     root: Floats,
     out: Floats,
+    straight: float = 1.0,
 ) -> None:
-    """What the curve adds to both channels and takes from them, anti-aliased: the shaped signal less the signal.
+    """What the curve adds to both channels and takes from them, anti-aliased: the shaped signal less the signal times
+    `straight`.
 
     Both are means along the line between neighbours, so that what is not bent adds up to nothing at all. `x` and `out`
     are flat, pairs of left and right; `last` holds the pair before. `driven` and `root` (a pair more than `x`) are written
@@ -155,9 +162,9 @@ def change(
     flat, reach = (0.0, math.inf) if kind in (SOFT, DENSE) else (math.inf, 1.0 - top if kind == KNEE else top)
     for i in range(n):
         a, b = driven[i], after[i]
-        y = scale * out[i] + offset - (0.5 * (a + b) - bias) * inverse
-        straight = abs(a - bias) <= flat and abs(b - bias) <= flat and abs(a) <= reach and abs(b) <= reach
-        out[i] = 0.0 if straight else y  # to the bit
+        y = scale * out[i] + offset - straight * (0.5 * (a + b) - bias) * inverse
+        unbent = abs(a - bias) <= flat and abs(b - bias) <= flat and abs(a) <= reach and abs(b) <= reach
+        out[i] = 0.0 if unbent else y  # to the bit
     last[0], last[1] = x[n - 2], x[n - 1]
 
 

@@ -10,6 +10,8 @@ from gluvo.dsp.kernel import Floats
 
 THIRDS = np.array([1000.0 * 2.0 ** (n / 3.0) for n in range(-17, 14)])
 """Middles of thirds of an octave from 20 Hz to 20 kHz."""
+RANGES = ((17.8, 60.0), (60.0, 150.0), (150.0, 500.0), (500.0, 2000.0), (2000.0, 6000.0), (6000.0, 22_400.0))
+"""Hz from and to: what is told as one range."""
 FRAME_SECONDS = 0.1707
 """Length of the frames that are looked at."""
 
@@ -25,6 +27,11 @@ class Drive:
         """Of the thirds whose middles lie from `low` to `high` Hz."""
         first, last = np.searchsorted(THIRDS, (low, high))
         return float(self.thirds[first:last].sum())
+
+    @property
+    def ranges(self) -> tuple[float, ...]:
+        """Of each of `RANGES`."""
+        return tuple(self.share(low, high) for low, high in RANGES)
 
     @property
     def top(self) -> tuple[float, float]:

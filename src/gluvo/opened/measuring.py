@@ -189,7 +189,7 @@ class Measuring:
             keys = [renderer.joint(key, stretch, check, lead) for key in plan.keys.get(chosen, ())]
             around = analysed_step(step, before, after, stretch, check, keys)
             self.show(lambda p: replace(p, hits=hits, hits_step=chosen, around=around))
-            if step is not None and step.has_ear:
+            if step is not None and step.has_ear and step.reduces:
                 levels = detector_levels(step, before, stretch, keys)
         elif not chosen and (strip := plan.strips.get(session.view.strip)):
             start = renderer.joint(strip.start, stretch, check, lead)

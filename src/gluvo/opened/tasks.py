@@ -57,6 +57,8 @@ VERSIONING = Kind("versioning", newest_wins=True, of_session=True)
 """Versions that are to be heard."""
 TRYING = Kind("trying", newest_wins=True, of_session=True)
 """What is heard before it is taken."""
+SHARING = Kind("sharing", newest_wins=True, of_session=True)
+"""Whose a reduction is."""
 DRAWING = Kind("drawing", newest_wins=True, shown=False)
 """What is drawn and takes longer than a frame to reckon."""
 PREPARING = Kind("preparing", shown=False)

@@ -21,9 +21,10 @@ from gluvo.steps.solved import Solved
 
 N = TypeVar("N")
 
-Analysis = Literal["bands", "new sound", "scatter", "drive", "lift", "events", "cuts", "lateness"]
+Analysis = Literal["bands", "new sound", "scatter", "drive", "lift", "events", "cuts", "lateness", "bend"]
 """What a band does and what rings; harmonics that were made; left against right; what of the sound drives the reduction, and
-how much is lifted; when it worked; what was cut by frequency; by how much it is late."""
+how much is lifted; when it worked; what was cut by frequency; by how much it is late; how far the sound
+goes into a curve."""
 
 LEVEL_UNIT = "dBFS"
 """The unit of settings that are levels of the sound itself, such as thresholds."""
@@ -111,7 +112,9 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     analyses: ClassVar[tuple[Analysis, ...]] = ()
     """What is measured around it for its editor, besides what is for all; see `advise.step_analysis`."""
     has_ear: ClassVar[bool] = False
-    """Whether what its detector listens to can be heard; see `ear`."""
+    """Whether what its detector listens to, or what it makes, can be heard by itself; see `ear`."""
+    ear_name: ClassVar[str] = "Detector"
+    """What that is called."""
     leading: ClassVar[tuple[str, ...]] = ()
     """The settings that are shown where there is little room, the most used first."""
     takes_key: ClassVar[bool] = False
@@ -126,7 +129,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         raise NotImplementedError
 
     def ear(self, rate: int) -> Processor:
-        """A processor that gives what the detector listens to; for steps that have an ear."""
+        """A processor that gives what the detector listens to, or what the step makes; for steps that have an ear."""
         raise NotImplementedError
 
     def before_ear(self) -> Self | None:

@@ -13,7 +13,7 @@ from gluvo.dsp.db import gain_of
 from gluvo.dsp.delay import Delay
 from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, record
-from gluvo.dsp.matched import bell, tilt
+from gluvo.dsp.matched import bell, cascaded, high_cut_prototypes, high_shelf_prototypes, low_shelf_prototypes, tilt
 from gluvo.dsp.simd_max import largest
 from gluvo.measure.overview import ReducedBy
 from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
@@ -22,7 +22,18 @@ from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
 from gluvo.steps.solved import Solved, aim_by
 
-HEARS, MOVES, GOES, LIFT = "What it listens to", "When it moves", "How far it goes", "Lift"
+HEARS, TONE, MOVES, GOES, LIFT = (
+    "What it listens to",
+    "The detector's tone",
+    "When it moves",
+    "How far it goes",
+    "Lift",
+)
+LOWEST_CUT, HIGHEST_CUT = 20.0, 20_000.0
+"""Hz at which the detector's low cut and high cut are out."""
+CUT_SLOPES = tuple((str(slope), f"{slope}") for slope in (12, 24, 36, 48))
+SHELF_ORDER = 2
+"""Of the detector's shelves: 12 dB per octave."""
 LONGEST_LOOK_AHEAD = 10.0
 """ms"""
 SETTLED = 5.0
@@ -64,23 +75,75 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         number(
             "Low cut",
             "Hz",
-            20.0,
+            LOWEST_CUT,
             500.0,
             "Keeps lows out of the detector, so that kick and bass drive it "
             "less. At 20 Hz it is out. The sound itself is not cut.",
-            group=HEARS,
+            group=TONE,
             scale="log",
         ),
-    ] = 20.0
+    ] = LOWEST_CUT
     low_cut_slope: Annotated[
-        Literal[12, 24],
-        choice(
-            "Cut slope",
-            (("12", "12 dB/oct"), ("24", "24 dB/oct")),
-            "How steeply the detector's low cut falls.",
-            group=HEARS,
-        ),
+        Literal[12, 24, 36, 48],
+        choice("Low, dB/oct", CUT_SLOPES, "How steeply the detector's low cut falls, in dB per octave.", group=TONE),
     ] = 12
+    high_cut: Annotated[
+        float,
+        number(
+            "High cut",
+            "Hz",
+            500.0,
+            HIGHEST_CUT,
+            "Keeps highs out of the detector, so that cymbals and sibilants drive it less. At 20 kHz it is out. The sound "
+            "itself is not cut.",
+            group=TONE,
+            scale="log",
+        ),
+    ] = HIGHEST_CUT
+    high_cut_slope: Annotated[
+        Literal[12, 24, 36, 48],
+        choice("High, dB/oct", CUT_SLOPES, "How steeply the detector's high cut falls, in dB per octave.", group=TONE),
+    ] = 12
+    low_shelf_freq: Annotated[
+        float,
+        number(
+            "Low shelf at", "Hz", 30.0, 2000.0, "Below this the detector hears more or less.", group=TONE, scale="log"
+        ),
+    ] = 120.0
+    low_shelf_gain: Annotated[
+        float,
+        number(
+            "Low shelf",
+            "dB",
+            -18.0,
+            18.0,
+            "Less lets lows by without leaving them out as a cut does; more has them reduced more readily.",
+            group=TONE,
+        ),
+    ] = 0.0
+    high_shelf_freq: Annotated[
+        float,
+        number(
+            "High shelf at",
+            "Hz",
+            500.0,
+            16000.0,
+            "Above this the detector hears more or less.",
+            group=TONE,
+            scale="log",
+        ),
+    ] = 5000.0
+    high_shelf_gain: Annotated[
+        float,
+        number(
+            "High shelf",
+            "dB",
+            -18.0,
+            18.0,
+            "More has what is bright reduced more readily; less lets cymbals by.",
+            group=TONE,
+        ),
+    ] = 0.0
     tilt: Annotated[
         float,
         number(
@@ -88,15 +151,27 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
             "dB/oct",
             -6.0,
             6.0,
-            "Leans the detector towards highs (+) or lows (−) about 1 kHz. +3 treats all octaves of music about alike.",
-            group=HEARS,
+            "Leans the detector towards highs (+) or lows (−) about its pivot. +3 treats all octaves of music about alike.",
+            group=TONE,
             decimals=2,
             fine=0.1,
         ),
     ] = 0.0
+    tilt_pivot: Annotated[
+        float,
+        number(
+            "Pivot",
+            "Hz",
+            100.0,
+            10_000.0,
+            "Where the tilt turns: what lies there is heard as it is.",
+            group=TONE,
+            scale="log",
+        ),
+    ] = 1000.0
     bell_freq: Annotated[
         float,
-        number("Bell at", "Hz", 30.0, 16000.0, "Where the detector hears more or less.", group=HEARS, scale="log"),
+        number("Bell at", "Hz", 30.0, 16000.0, "Where the detector hears more or less.", group=TONE, scale="log"),
     ] = 3000.0
     bell_gain: Annotated[
         float,
@@ -106,12 +181,24 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
             -18.0,
             18.0,
             "Makes the detector hear a range more (it is reduced more readily) or less.",
-            group=HEARS,
+            group=TONE,
         ),
     ] = 0.0
     bell_q: Annotated[
         float,
-        number("Bell Q", "", 0.3, 8.0, "How narrow that range is.", group=HEARS, scale="log"),
+        number("Bell Q", "", 0.3, 8.0, "How narrow that range is.", group=TONE, scale="log"),
+    ] = 1.0
+    second_freq: Annotated[
+        float,
+        number("Bell 2 at", "Hz", 30.0, 16000.0, "Where a second bell lies.", group=TONE, scale="log"),
+    ] = 300.0
+    second_gain: Annotated[
+        float,
+        number("Bell 2", "dB", -18.0, 18.0, "How much more or less the detector hears there.", group=TONE),
+    ] = 0.0
+    second_q: Annotated[
+        float,
+        number("Bell 2 Q", "", 0.3, 8.0, "How narrow the second bell is.", group=TONE, scale="log"),
     ] = 1.0
     rms: Annotated[
         float,
@@ -472,9 +559,19 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     def detector_sections(self, rate: int) -> Floats:
         """What the detector's signal passes before it is measured."""
         return cascade(
-            low_cut(self.low_cut, int(self.low_cut_slope), rate) if self.low_cut > 20.0 else NOTHING,
-            tilt(self.tilt, rate),
+            low_cut(self.low_cut, int(self.low_cut_slope), rate) if self.low_cut > LOWEST_CUT else NOTHING,
+            cascaded(high_cut_prototypes(int(self.high_cut_slope) // 6), self.high_cut, rate)
+            if self.high_cut < HIGHEST_CUT
+            else NOTHING,
+            cascaded(low_shelf_prototypes(self.low_shelf_gain, SHELF_ORDER), self.low_shelf_freq, rate)
+            if self.low_shelf_gain
+            else NOTHING,
+            cascaded(high_shelf_prototypes(self.high_shelf_gain, SHELF_ORDER), self.high_shelf_freq, rate)
+            if self.high_shelf_gain
+            else NOTHING,
+            tilt(self.tilt, rate, self.tilt_pivot),
             bell(self.bell_freq, self.bell_gain, self.bell_q, rate),
+            bell(self.second_freq, self.second_gain, self.second_q, rate),
         )
 
 
@@ -495,7 +592,11 @@ class Detector:
 
     def run(self, x: Audio, out: Floats) -> None:
         """Levels of `x` (n, 2) into the first n of `out` (columns, n or more)."""
-        comp.levels(self.hear(x), self.link, self.smoothing, self.squares, self._magnitudes, out)
+        self.read(self.hear(x), out)
+
+    def read(self, heard: Audio, out: Floats) -> None:
+        """Levels of what `hear` has given, as `run` has them."""
+        comp.levels(heard, self.link, self.smoothing, self.squares, self._magnitudes, out)
 
     def hear(self, x: Audio) -> Audio:
         """What is measured of `x`: filtered, in left and right or in mid and side. Used again by the next block."""

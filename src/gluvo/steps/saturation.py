@@ -20,13 +20,13 @@ from gluvo.dsp.delay import Delay
 from gluvo.dsp.filters import NOTHING, Sections, cascade, low_cut
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.limiting import LookAheadLimiter, ReleaseTimes, magnitudes
-from gluvo.dsp.matched import tilt
+from gluvo.dsp.matched import cascaded, high_shelf_prototypes, low_shelf_prototypes, tilt
 from gluvo.steps import solved
 from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
 from gluvo.steps.ceiling import Oversampling, oversampling
 from gluvo.steps.settings import choice, number
 
-CURVE, WHERE, LEVEL = "How it bends", "Where it works", "How much of it"
+CURVE, WHERE, LEVEL, AFTER = "How it bends", "Where it works", "How much of it", "Tone after it"
 DRIVE_OFF = -12.0
 LOW_OUT, HIGH_OUT = 20.0, 20_000.0
 """Hz at which the limits of the range are out."""
@@ -35,6 +35,8 @@ RANGE_LENGTHS = (0.01, 0.02, 0.04, 0.08, 0.15, 0.3)
 HOLD_AHEAD, HOLD_RELEASE = 0.001, 0.03
 """Seconds by which the ceiling of the dense shape is held early, and in which it lets go."""
 MOST_BIAS = 0.9
+SHELF_ORDER = 1
+"""Of the shelves after the curve: 6 dB per octave."""
 NO_DC = 2.0
 """Hz under which what is added is cut where the curve is not even-handed: it would only shift the wave."""
 
@@ -48,7 +50,9 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
 
     title: ClassVar[str] = "Saturation"
     summary: ClassVar[str] = "Density and colour: harmonics, within a range, for mid and side"
-    analyses: ClassVar[tuple[Analysis, ...]] = ("new sound",)
+    analyses: ClassVar[tuple[Analysis, ...]] = ("new sound", "bend")
+    has_ear: ClassVar[bool] = True
+    ear_name: ClassVar[str] = "Bend"
     leading: ClassVar[tuple[str, ...]] = ("drive", "mix")
     solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
@@ -166,14 +170,68 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
     output: Annotated[float, solved.output(LEVEL, -36.0)] = 0.0
     hold_loudness: Annotated[bool, solved.hold(LEVEL, "colour is not judged by its loudness.")] = True
 
+    after_tilt: Annotated[
+        float,
+        number(
+            "Tilt after",
+            "dB/oct",
+            -3.0,
+            3.0,
+            "Leans what comes out of the curve towards highs (+) or lows (−) about 1 kHz; what passes beside it (Mix) stays.",
+            group=AFTER,
+            decimals=2,
+            fine=0.05,
+        ),
+    ] = 0.0
+    after_low_freq: Annotated[
+        float,
+        number("Lows under", "Hz", 30.0, 1000.0, "Where the low shelf after the curve lies.", group=AFTER, scale="log"),
+    ] = 120.0
+    after_low: Annotated[
+        float,
+        number("Lows", "dB", -12.0, 12.0, "Raises or lowers the lows of what comes out of the curve.", group=AFTER),
+    ] = 0.0
+    after_high_freq: Annotated[
+        float,
+        number(
+            "Highs over", "Hz", 1000.0, 16_000.0, "Where the high shelf after the curve lies.", group=AFTER, scale="log"
+        ),
+    ] = 6000.0
+    after_high: Annotated[
+        float,
+        number(
+            "Highs",
+            "dB",
+            -12.0,
+            12.0,
+            "Raises or lowers the highs of what comes out of the curve: less takes the edge off its harmonics.",
+            group=AFTER,
+        ),
+    ] = 0.0
+
     def make(self, rate: int) -> SaturationProcessor:
         return SaturationProcessor(self, rate)
+
+    def ear(self, rate: int) -> WhatBends:
+        return WhatBends(self, rate)
 
     @classmethod
     def examples(cls) -> tuple[Step, ...]:
         shapes = ("soft", "warm", "dense", "edge")
         bent = (cls(drive=6.0, shape=shape, low=90.0, tilt=1.0) for shape in shapes)  # type: ignore[arg-type]
-        return cls(), *bent, cls(drive=6.0, side=50.0), cls(drive=6.0, oversampling=1)
+        return cls(), *bent, cls(drive=6.0, side=50.0, after_high=-2.0), cls(drive=6.0, oversampling=1)
+
+    def tone_after(self, rate: int) -> Floats:
+        """The sections of the tone after the curve; none where it is level."""
+        low, high = (
+            (low_shelf_prototypes(self.after_low, SHELF_ORDER), self.after_low_freq),
+            (high_shelf_prototypes(self.after_high, SHELF_ORDER), self.after_high_freq),
+        )
+        return cascade(
+            tilt(self.after_tilt, rate),
+            cascaded(*low, rate) if self.after_low else NOTHING,
+            cascaded(*high, rate) if self.after_high else NOTHING,
+        )
 
     @property
     def idle(self) -> bool:
@@ -241,12 +299,18 @@ class SaturationProcessor(Processor):
     """The range is taken out with a linear-phase filter, in phase with the sound, and only what bending adds to it and
     takes from it is added. With different amounts mid and side are bent apart, so that neither drives the other."""
 
-    def __init__(self, settings: Saturation, rate: int) -> None:
+    def __init__(self, settings: Saturation, rate: int, straight: float = 1.0) -> None:
+        """Only what is more than `straight` times the sound is what bending adds."""
         super().__init__()
         self._idle, self._gain = settings.idle, gain_of(settings.level)
-        self._mid, self._side = (amount * settings.mix / 10_000.0 for amount in (settings.mid, settings.side))
+        self._mix = settings.mix / 100.0
+        tone = settings.tone_after(rate)
+        self._tone = Sections(tone) if len(tone) and not self._idle else None
+        """What the bent sound passes before it is mixed in."""
+        share = self._mix if self._tone is None else 1.0
+        self._mid, self._side = (amount / 100.0 * share for amount in (settings.mid, settings.side))
         self._apart = settings.mid != settings.side
-        self._bender = Bender(settings.shaper, int(settings.oversampling), rate)
+        self._bender = Bender(settings.shaper, int(settings.oversampling), rate, straight)
         taps = _range_taps(settings.low, settings.high, rate)
         self._range = Convolver([[taps, None], [None, taps]]) if taps is not None else None
         self.latency = self._bender.latency + (len(taps) // 2 + PARTITION if taps is not None else 0)
@@ -255,7 +319,9 @@ class SaturationProcessor(Processor):
         back = leaning[:, [3, 4, 5, 0, 1, 2]] / leaning[:, :1] if len(leaning) else NOTHING
         self._before = Sections(leaning)
         self._after = Sections(cascade(back, low_cut(NO_DC, 12, rate) if settings.is_lopsided else NOTHING))
-        self._band, self._added = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
+        self._added, self._wet = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
+        self.driven = np.zeros((MAX_BLOCK, 2))
+        """What came to the curve in the last block: of the range, leaned, in mid and side where they are bent apart."""
         self._peaks, self._taken = np.zeros((2, MAX_BLOCK)), np.zeros(MAX_BLOCK)
         self._limiter: LookAheadLimiter | None = None
         if settings.shape == "dense":
@@ -271,21 +337,32 @@ class SaturationProcessor(Processor):
             )
             self.latency += ahead
 
+    def bend(self, x: Audio) -> Audio:
+        """What bending adds to `x`, late; used again by the next block."""
+        band, added = self.driven[: len(x)], self._added[: len(x)]
+        if self._range is not None:
+            self._range.run(x, band)
+        else:
+            np.copyto(band, x)
+        if self._apart:
+            to_mid_side(band, band)
+        self._before.run(band, band)
+        self._bender.run(band, added)
+        self._after.run(added, added)
+        return added
+
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
-        band, added = self._band[:n], self._added[:n]
-        if not self._idle:
-            if self._range is not None:
-                self._range.run(x, band)
-            else:
-                np.copyto(band, x)
-            if self._apart:
-                to_mid_side(band, band)
-            self._before.run(band, band)
-            self._bender.run(band, added)
-            self._after.run(added, added)
+        added = self._added[:n] if self._idle else self.bend(x)
         self._late.run(x, out)
-        if not self._idle:
+        if self._tone is not None:
+            wet = self._wet[:n]
+            add_weighted(out, added, self._mid, self._side, self._apart, wet)
+            self._tone.run(wet, wet)
+            np.subtract(wet, out, out=wet)
+            np.multiply(wet, self._mix, out=wet)
+            np.add(out, wet, out=out)
+        elif not self._idle:
             add_weighted(out, added, self._mid, self._side, self._apart, out)
         if self._limiter is not None:
             magnitudes(out, self._peaks)
@@ -306,8 +383,31 @@ class SaturationProcessor(Processor):
             self._range.adopt(other._range)
         if self._limiter is not None and other._limiter is not None:
             self._limiter.adopt(other._limiter)
-        has = [(p._range is None, p._limiter is None) for p in (self, other)]
+        if self._tone is not None and other._tone is not None:
+            same &= self._tone.adopt(other._tone)
+        has = [(p._range is None, p._limiter is None, p._tone is None) for p in (self, other)]
         return same and has[0] == has[1]
+
+
+class WhatBends(SaturationProcessor):
+    """Only what the curve makes that is no gain: what it would do to the smallest signals is taken out."""
+
+    def __init__(self, settings: Saturation, rate: int) -> None:
+        super().__init__(settings, rate, settings.shaper.slope)
+        if self._limiter is not None:
+            self.latency -= round(HOLD_AHEAD * rate)
+        self._share = self._gain * (self._mix if self._tone is not None else 1.0)
+        self._nothing = np.zeros((MAX_BLOCK, 2))
+
+    def process(self, x: Audio, out: Audio) -> None:
+        nothing = self._nothing[: len(x)]
+        if self._idle:
+            np.copyto(out, nothing)
+            return
+        add_weighted(nothing, self.bend(x), self._mid, self._side, self._apart, out)
+        if self._tone is not None:
+            self._tone.run(out, out)
+        np.multiply(out, self._share, out=out)
 
 
 def curve_of(step: Saturation, x: Floats) -> Floats:

@@ -15,7 +15,6 @@ from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.charts.views import ReductionView
 from gluvo.desk.controls.theme import colours, font
 from gluvo.dsp.kernel import Floats
-from gluvo.measure.drive import THIRDS, Drive
 from gluvo.steps.settings import hertz
 
 FREQ_TICKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
@@ -202,54 +201,3 @@ class TamingView(Chart):
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         self.changed()
-
-
-class DriveView(Chart):
-    """What drives the reduction: shares of the energy that the detector hears while it reduces, by thirds of an octave."""
-
-    bottom = 38
-
-    def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(Axis(17.8, 22_400.0, FREQ_TICKS, log=True), Axis(0.0, 1.0, ()), parent)
-        self._drive: Drive | None = None
-        self._words = ""
-        self.setToolTip(
-            "Where the energy lies that the detector hears while something is taken off. A tower in the lows says that the "
-            "kick or the bass drives it: a low cut in the detector keeps it out."
-        )
-
-    @property
-    def words(self) -> str:
-        """What the chart says, in a sentence."""
-        return self._words
-
-    def show_drive(self, drive: Drive | None) -> None:
-        self._drive, self._words = drive, ""
-        if drive is not None and drive.thirds.sum() > 0.0:
-            freq, share = drive.top
-            top = max(0.05, math.ceil(share * 20.0 + 0.4) / 20.0)
-            self.y_axis = Axis(0.0, top, ())
-            lows, mids = drive.share(0.0, 150.0), drive.share(150.0, 2000.0)
-            self._words = (
-                f"{100 * share:.0f} % around {hertz(freq)} · below 150 Hz {100 * lows:.0f} %, to 2 kHz {100 * mids:.0f} %, "
-                f"above {100 * max(0.0, 1.0 - lows - mids):.0f} %"
-            )
-        self.setAccessibleName(f"What drives it: {self._words or 'nothing is reduced'}")
-        self.changed()
-
-    def draw(self, painter: QPainter, area: QRectF) -> None:
-        c = colours()
-        if self._drive is None or not self._words:
-            self.say(painter, "Nothing is reduced here.")
-            return
-        for freq, share in zip(THIRDS.tolist(), self._drive.thirds.tolist(), strict=True):
-            left, right = self.x_at(freq * 2.0 ** (-1.0 / 6.0)), self.x_at(freq * 2.0 ** (1.0 / 6.0))
-            bar = QRectF(left + 1, self.y_at(share), right - left - 2, area.bottom() - self.y_at(share))
-            painter.fillRect(bar, c.soft("reduction", 190))
-
-    def draw_over(self, painter: QPainter, area: QRectF) -> None:
-        painter.setPen(colours()["faint"])
-        box = QRectF(0, area.bottom() + 20, area.right(), 16)
-        painter.drawText(
-            box, Qt.AlignmentFlag.AlignRight, self._words or "share of what drives it, by third of an octave"
-        )

@@ -194,7 +194,11 @@ class Group(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(2)
-        head = QHBoxLayout()
+        self.header = QWidget()
+        """Its title, and what it tells when it is folded."""
+        self.header.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        head = QHBoxLayout(self.header)
+        head.setContentsMargins(0, 0, 0, 0)
         head.setSpacing(6)
         self.head = button(title, f"Show or fold “{title}”.", self.flip, "fold", checkable=True) if state else None
         self.title = label(title)
@@ -204,7 +208,8 @@ class Group(QWidget):
         self.words = Elided("", "caption", 900)
         head.addWidget(self.words, 1)
         self._head_row = head
-        column.addLayout(head)
+        column.addWidget(self.header)
+        self.apart = False
         column.addWidget(line())
         self.content = QWidget()
         self.cells = Flow(cell)
@@ -223,6 +228,17 @@ class Group(QWidget):
         """Put something beside the title, to be there when it is folded, too."""
         self._head_row.addWidget(widget)
 
+    def set_apart(self) -> QWidget:
+        """Have its header stand elsewhere, where it is put: folded, nothing of it is here. Shown, it has a title of its own."""
+        self.apart = True
+        column = self.layout()
+        assert isinstance(column, QVBoxLayout)
+        column.removeWidget(self.header)
+        if self.head is not None:
+            column.insertWidget(0, self.title)
+        self.set_folded(self.is_folded)
+        return self.header
+
     def flip(self) -> None:
         self.set_folded(not self.is_folded)
         self.folded.emit(self.is_folded)
@@ -230,6 +246,8 @@ class Group(QWidget):
     def set_folded(self, folded: bool) -> None:
         """Fold it, or show it all; nothing is told."""
         self.content.setVisible(not folded)
+        if self.apart:
+            self.setVisible(not folded)
         if self.head is not None:
             self.head.setChecked(not folded)
             self.head.setText(f"{'▸' if folded else '▾'} {self._title}")

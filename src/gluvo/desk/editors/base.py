@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Generic, TypeVar, cast
 
 from msgspec.structs import replace
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.aim import unmet
 from gluvo.advise.hold import holds
@@ -30,8 +30,8 @@ from gluvo.steps import ChainItem, Setting, Step, settings_of
 WORTH_SAYING = 0.1
 """LU by which a hold in one section may move the whole song before it is said."""
 MARGIN = 16
-CELL, SIDE_BY_SIDE = 138, 290
-"""Pixels: the least width of a setting, and of a group beside another one."""
+CELL, SIDE_BY_SIDE, FOLDED = 138, 290, 190
+"""Pixels: the least width of a setting, of a group beside another one, and of the line of one that is folded."""
 
 S = TypeVar("S", bound=Step)
 """The step that an editor is for."""
@@ -180,6 +180,11 @@ class StepEditor(QWidget, Generic[S]):
         beside = QWidget()
         row = Flow(SIDE_BY_SIDE, across=22, down=6)
         beside.setLayout(row)
+        heads = QWidget()
+        headers = Flow(FOLDED, across=16, down=2)
+        heads.setLayout(headers)
+        if len(self.rarely) > 1:
+            pane.addWidget(heads)
         for title, settings in grouped(kind):
             folds = title in self.rarely
             group = Group(title, CELL, partial(self._group_words, settings) if folds else None)
@@ -189,6 +194,8 @@ class StepEditor(QWidget, Generic[S]):
             if folds:
                 group.set_folded(_folded.get((kind, title), True))
                 group.folded.connect(partial(self._fold, kind, title))
+                if len(self.rarely) > 1:  # side by side as lines, one below the other when they are shown
+                    headers.addWidget(group.set_apart())
                 pane.addWidget(group)
             else:
                 row.addWidget(group)
@@ -236,6 +243,11 @@ class StepEditor(QWidget, Generic[S]):
                     shown.setAccessibleName(name)
             if isinstance(view, Chart):
                 view.setMinimumHeight(LEAST_RANGE + view.top + view.bottom)
+            policy = view.sizePolicy()
+            policy.setVerticalPolicy(
+                QSizePolicy.Policy.Ignored
+            )  # it takes what the settings leave, and what it must have
+            view.setSizePolicy(policy)
             self.views.addWidget(view)
         keys = [key for key, _, _ in views]
         chooser.chosen.connect(lambda key: self.views.setCurrentIndex(keys.index(key)))

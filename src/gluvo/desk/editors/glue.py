@@ -9,8 +9,9 @@ from PySide6.QtCore import QRect
 from PySide6.QtWidgets import QComboBox, QWidget
 
 from gluvo.advise.aim import NEAR
+from gluvo.advise.step_analysis import StepAnalysis
 from gluvo.compare.match import DETECTOR
-from gluvo.desk.charts.band_views import DriveView
+from gluvo.desk.charts.detector_views import DetectorView, TwoPathsView
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
 from gluvo.desk.charts.views import ReductionView, TransferView
 from gluvo.desk.controls.flow import Elided, Flow
@@ -25,31 +26,34 @@ from gluvo.measure.loudness import SILENT
 from gluvo.measure.overview import REDUCED_BY
 from gluvo.session import tree
 from gluvo.steps import ChainItem, Glue, Lane, Setting
-from gluvo.steps.glue import HEARS, LIFT
+from gluvo.steps.glue import HEARS, LIFT, TONE
 
 
 class GlueEditor(StepEditor[Glue]):
     """Glue with hits, curve, spread and reduction; its aim, its key, and an ear for its detector."""
 
-    rarely = (HEARS, LIFT)
+    rarely = (HEARS, TONE, LIFT)
 
     def build_views(self) -> None:
-        self.hits, self.transfer, self.spread, self.reduction, self.drive = (
+        self.hits, self.transfer, self.spread, self.reduction = (
             HitsView(),
             TransferView(),
             SpreadView(),
             ReductionView(),
-            DriveView(),
         )
+        self.detector, self.paths = DetectorView(), TwoPathsView()
         self.add_views(
             [
                 ("hits", "Hits", self.hits),
                 ("transfer", "Transfer", self.transfer),
                 ("spread", "Spread", self.spread),
                 ("reduction", "Over time", self.reduction),
-                ("drive", "Drive", self.drive),
+                ("detector", "Detector", self.detector),
+                ("paths", "Two paths", self.paths),
             ]
         )
+        self.chooser.chosen.connect(lambda _: self._want_shares())
+        self.bench.reduction_shares.changed.connect(self._show_shares)
 
     def build_middle(self) -> None:
         self.aim = self.add_aim(
@@ -67,6 +71,9 @@ class GlueEditor(StepEditor[Glue]):
                 "Find lift threshold", tip, lambda: self.bench.advice.find_threshold(self.step_id, "lift_threshold")
             )
             return [self.find_lift]
+        if title == TONE:
+            self.tone_ear = detector_toggle(self.bench, "Listen to what the detector hears, cut, leaned and bent (H).")
+            return [self.tone_ear]
         if title != HEARS:
             return []
         self.key = KeyChoice(
@@ -89,7 +96,8 @@ class GlueEditor(StepEditor[Glue]):
     def refresh(self) -> None:
         super().refresh()
         self._show_key()
-        show_ear(self.bench, self.ear, DETECTOR)
+        for ear in (self.ear, self.tone_ear):
+            show_ear(self.bench, ear, DETECTOR)
         step = self.step
         if step is not None:  # what has no effect as things are does not look as though it had
             self.controls["look_ahead"].setEnabled(not step.feed_back)
@@ -105,7 +113,7 @@ class GlueEditor(StepEditor[Glue]):
         lift = step.lift_curve if step.lifts else None
         self.transfer.show_curve(step.curve, picture.levels if mine else None, lift, step.mix / 100.0)
         around = picture.around if picture.around is not None and picture.around.step == self.step_id else None
-        self.drive.show_drive(around.drive if around is not None else None)
+        self._show_detector(step, around)
         if after is not None and reduced is not None:
             told = f"aim {step.aim:.1f} dB {REDUCED_BY[step.aim_by]} · {reduced.words}"
             self.reduction.show_reduction(after.reduction, span, after.start, step.aim, told)
@@ -135,9 +143,30 @@ class GlueEditor(StepEditor[Glue]):
         quick = max(step.release * (1.0 - step.slope), step.release / QUICKEST)
         release.set_note(f"to {release.setting.show(quick)}" if back else "")
 
+    def _show_detector(self, step: Glue, around: StepAnalysis | None) -> None:
+        picture, span, rate = self.bench.picture, self.bench.span, self.bench.session.rate
+        part = step.mode if step.mode in ("mid", "side") else "stereo"
+        self.detector.show_tone(
+            around.listened if around is not None else None, part, step.detector_sections(rate), rate
+        )
+        self.detector.show_drive(around.drive if around is not None else None)
+        hits = picture.hits if picture.hits_step == self.step_id else None
+        paths = around.paths if around is not None else None
+        self.paths.show_paths(paths, hits, step.curve, span.start if span is not None else 0.0)
+        self._want_shares()
+
+    def _want_shares(self) -> None:
+        """Have it looked for whose the reduction is, while that is looked at."""
+        if self.detector.isVisible():
+            self.bench.reduction_shares.want(self.step_id)
+        self._show_shares()
+
+    def _show_shares(self) -> None:
+        self.detector.show_shares(self.bench.reduction_shares.words(self.step_id))
+
     def further_words(self, settings: list[Setting]) -> list[str]:
         step = self.step
-        if step is None or not step.key:
+        if step is None or not step.key or all(setting.group != HEARS for setting in settings):
             return []
         name = tree.names(self.bench.session).get(step.key)
         return [f"key {name}" if name is not None else "its key is gone"]
@@ -146,6 +175,7 @@ class GlueEditor(StepEditor[Glue]):
         super().tick(seconds, level, reduction)
         self.transfer.show_live(level, reduction)
         self.reduction.show_now(seconds)
+        self.paths.show_now(seconds)
         span, engine = self.bench.span, self.bench.engine
         start, end = (span.start, span.end) if span is not None else (0.0, math.inf)
         inside = engine is not None and engine.playing and start <= seconds < end

@@ -11,24 +11,29 @@ from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from shiboken6 import isValid
 
+from gluvo.compare.match import DETECTOR
 from gluvo.desk.charts.chart import Axis, Chart
 from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.controls.widgets import figure
 from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.detector_monitor import ear_toggle, show_ear
 from gluvo.desk.editors.spectrum_view import PART_COLOURS, frequency_axis, lifted
 from gluvo.desk.editors.view_rulers import ViewRulers
 from gluvo.dsp.db import gain_of, power_db
+from gluvo.measure.bend import BENDS_MUCH, BINS, REACH, Bend
 from gluvo.measure.harmonics import MOST, Harmonics, NewSound, harmonics_of
 from gluvo.opened.tasks import DRAWING
 from gluvo.progress import Progress, no_progress
 from gluvo.render.chain import run_chain
 from gluvo.session.records import TestTone
 from gluvo.steps import Saturation
-from gluvo.steps.saturation import curve_of
+from gluvo.steps.saturation import AFTER, CURVE, curve_of
 
 TONE_SECONDS = 0.35
+LEVELS = 0.42
+"""Of a curve's height, which the most frequent level takes."""
 FLOOR = -120.0
 """dB under the tone to which harmonics are drawn."""
 
@@ -42,9 +47,11 @@ class CurveView(Chart):
         self._x = np.linspace(-1.25, 1.25, 501)
         self._y = self._x
         self._reach = 0.25
+        self._bend: Bend | None = None
         self.setToolTip(
             "The wave that comes out (up) for the wave that goes in (across), with mix and output. The grey line is untouched; "
-            "the wash is as far as the test tone reaches."
+            "the wash is as far as the test tone reaches. Under the curve: how often the music of the section stands at each "
+            "level where it comes to the curve, and how much of the time it is bent."
         )
 
     def show_curve(self, step: Saturation, reach: float) -> None:
@@ -52,8 +59,28 @@ class CurveView(Chart):
         self._y, self._reach = curve_of(step, self._x), reach
         self.changed()
 
+    def show_bend(self, bend: Bend | None) -> None:
+        """How far the music goes into the curve."""
+        if bend is not self._bend:
+            self._bend = bend
+            self.changed()
+
+    @property
+    def words(self) -> str:
+        """What the chart says, in a sentence."""
+        bend = self._bend
+        if bend is None:
+            return ""
+        return f"bent {_percent(bend.bends)} of the time, by {BENDS_MUCH:g} dB or more {_percent(bend.bends_much)}"
+
     def draw(self, painter: QPainter, area: QRectF) -> None:
         c = colours()
+        if self._bend is not None:
+            wide, high = 2.0 * REACH / BINS, LEVELS * area.height() / float(self._bend.levels.max()) ** 0.5
+            for n, share in enumerate(self._bend.levels.tolist()):
+                left, right = self.x_at(-REACH + n * wide), self.x_at(-REACH + (n + 1) * wide)
+                tall = share**0.5 * high  # what is loud is rare: its root shows it
+                painter.fillRect(QRectF(left, area.bottom() - tall, right - left, tall), c.soft("faint", 90))
         left, right = self.x_at(-self._reach), self.x_at(self._reach)
         painter.fillRect(QRectF(left, area.top(), right - left, area.height()), c.soft("signal", 26))
         painter.setPen(QPen(c["rule"], 1, Qt.PenStyle.DashLine))
@@ -64,6 +91,12 @@ class CurveView(Chart):
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         self.note(painter, area.left(), area.top() + 9, "out")
         self.note(painter, area.right(), area.bottom() - 9, "in", right=True)
+        if self._bend is not None:
+            self.note(painter, area.left(), area.bottom() + 11, self.words, "ink")
+
+
+def _percent(share: float) -> str:
+    return f"{100.0 * share:.0f} %" if share >= 0.095 or share == 0.0 else f"{max(0.1, 100.0 * share):.1f} %"
 
 
 class HarmonicsView(Chart):
@@ -167,6 +200,8 @@ def share_words(new: NewSound) -> str:
 class SaturationEditor(StepEditor[Saturation]):
     """Curve and harmonics of a test tone, or what is added to the music."""
 
+    rarely = (AFTER,)
+
     def build_views(self) -> None:
         tone = QWidget()
         column = QVBoxLayout(tone)
@@ -189,8 +224,16 @@ class SaturationEditor(StepEditor[Saturation]):
         column.addLayout(row)
         self.add_views([("tone", "Test tone", tone), ("added", "On the music", self.added)])
 
+    def further_controls(self, title: str) -> list[QWidget]:
+        if title != CURVE:
+            return []
+        tip = "Listen only to what the curve makes that is no gain: what of the wave it bends (H)."
+        self.bent_alone = ear_toggle(self.bench, DETECTOR, "Hear what bends", tip)
+        return [self.bent_alone]
+
     def refresh(self) -> None:
         super().refresh()
+        show_ear(self.bench, self.bent_alone, DETECTOR)
         step, tone = self.step, self.bench.session.view.tone
         if step is None:
             return
@@ -219,6 +262,7 @@ class SaturationEditor(StepEditor[Saturation]):
         if step is None or around is None or around.step != self.step_id:
             return
         self.added.show_new(around.new, self.bench.session.view.analyser.slope)
+        self.curve.show_bend(around.bend)
         self._show_state(step)
 
     def state_words(self, step: Saturation) -> list[str]:

@@ -19,6 +19,7 @@ from gluvo.desk.model.marking import Marking
 from gluvo.desk.model.measurement import Measurement
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.desk.model.opening import Opening
+from gluvo.desk.model.reduction_shares import ReductionShares
 from gluvo.desk.model.side_by_side import SideBySide
 from gluvo.desk.model.versions import Versions
 from gluvo.measure.same_song import SameSong
@@ -46,6 +47,7 @@ class Workbench(OpenSession):
         self.measurement = Measurement(self, self.background, self.listening, self.autosaving)
         self.opening = Opening(self, self.background, self.listening, self.measurement, self.autosaving)
         self.advice = Advice(self, self.background)
+        self.reduction_shares = ReductionShares(self, self.background)
         self.live_figures = LiveFigures()
         self.marking = Marking(self)
         self.side_by_side = SideBySide(self)

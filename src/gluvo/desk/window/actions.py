@@ -612,7 +612,13 @@ LISTEN: Sequence[Action] = (
             ("Begin as ever", "no", "Nothing is asked.", partial(_is_kept, "ears/fresh", "no", "yes")),
         )
     ),
-    Action("Listen", "Hear the detector", "H", _hear_detector, "Of the chosen Glue. In an equaliser H hunts."),
+    Action(
+        "Listen",
+        "Hear the detector",
+        "H",
+        _hear_detector,
+        "Of the chosen Glue or De-esser; of a Saturation, only what bends. In an equaliser H hunts.",
+    ),
     Action("Listen", "Dim", "D", lambda d: d.bench.look(dim=not d.bench.session.view.dim)),
 )
 

@@ -274,6 +274,7 @@ class HearRow(QFrame):
         self._group.setExclusive(False)  # a band or a detector that is heard is none of these
         for path, made in self.buttons.items():
             made.setChecked(path == view.hear)
+        self._show_apart()  # what it takes of the room is counted
         self._fit()
         shown = {path for path, made in self.buttons.items() if not made.isHidden()}
         hidden = [h for h in self._bench.listening.hearables() if h.id not in shown]
@@ -283,7 +284,6 @@ class HearRow(QFrame):
         rest = "References" if all(h.group == REFERENCES for h in hidden) else "More"
         self.more.setText(f"{menu_text(heard) or rest} ▾")
         self._group.setExclusive(True)
-        self._show_apart()
         self.matched.set_on(view.level_matched)
         for action in self._match_menu.actions():
             action.setChecked(action.data() == view.match)
@@ -299,7 +299,7 @@ class HearRow(QFrame):
         hear, step = session.view.hear, session.item(session.view.step)
         text = ""
         if hear == DETECTOR and step is not None:
-            text = f"Detector of {step.title}"
+            text = f"{step.ear_name} of {step.title}"
         elif hear == TAKEN and step is not None:
             text = f"Taken off by {step.title}"
         elif hear == BAND and step is not None and session.view.band in step.parts:
