@@ -15,6 +15,7 @@ from gluvo.desk.editors.de_esser import DeEsserEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor
 from gluvo.desk.editors.resonance_tamer import TamerEditor
+from gluvo.desk.editors.source import SourceEditor
 from gluvo.desk.editors.split.column import BandColumn
 from gluvo.desk.editors.split.editor import SplitEditor
 from gluvo.desk.editors.transient_shaper import ShaperEditor
@@ -22,7 +23,7 @@ from gluvo.session import chains, tree
 from gluvo.steps import Band, DeEsser, Glue, MidSideEq, ResonanceTamer, Split, Step, TransientShaper, Trim
 from gluvo.steps.split import APART
 
-from .desk import LEFT, NONE, Desk, drag, shortcut
+from .desk import LEFT, NONE, Desk, drag, key, shortcut
 
 KEY = Qt.Key
 
@@ -470,3 +471,64 @@ def test_everything_of_a_split_is_reached_by_tab(bands: Desk) -> None:
         QTest.keyClick(widget, KEY.Key_Tab)
     for name in ("Mix", "Gain", "Hear alone", "Hear change", "Key", "Band menu", "Reduce by", "Hold"):
         assert name in seen, (name, sorted(seen))
+
+
+def test_mid_and_side_get_bands_of_their_own(bands: Desk) -> None:
+    shown = editor(bands)
+    add(bands, 0, "Glue")
+    assert shown.parts.chosen_key == "stereo" and column(bands, 0).controls["target"].isVisible()
+    bands.bot.mouseClick(shown.parts.button("side"), LEFT)
+    bands.settle()
+    made = split(bands)
+    assert len(made.side_bands) == 3 and made.side_crossovers == made.crossovers and made.bands[0].steps
+    assert [c.name.text() for c in shown.columns.columns] == ["Side lows", "Side mids", "Side highs"]
+    assert not column(bands, 0).controls["target"].isVisible()
+    add(bands, 2, "Trim")
+    bands.bot.mouseClick(shown.count.button("2"), LEFT)
+    assert len(split(bands).side_bands) == 2 and len(split(bands).bands) == 3
+    shown.crossings.setFocus()
+    QTest.keyClick(shown.crossings, KEY.Key_Right)
+    assert split(bands).side_crossovers[0] == pytest.approx(made.side_crossovers[0] * 1.01, abs=0.1)
+    assert split(bands).crossovers == made.crossovers
+    bands.bot.mouseClick(shown.parts.button("mid"), LEFT)
+    assert column(bands, 0).name.text() == "Mid lows" and column(bands, 0).blocks
+    told: list[str] = []
+    bands.bench.told.connect(lambda said: told.append(said.text))
+    bands.bot.mouseClick(shown.parts.button("stereo"), LEFT)
+    assert not split(bands).side_bands and told == ["A step went with its band. Undo brings it back."]
+    shortcut(bands, "Ctrl+Z")
+    assert len(split(bands).side_bands) == 2
+    bands.settle()
+    assert "Side lows" in " ".join(rows(bands))
+
+
+def test_what_is_heard_of_a_band_is_in_sight_and_so_is_its_threshold(bands: Desk) -> None:
+    for n in range(3):
+        add(bands, n, "Glue")
+    window = bands.window.rect()
+    for n in range(3):
+        shown = column(bands, n)
+        for switch in (shown.alone, shown.change):
+            assert window.contains(switch.mapTo(bands.window, switch.rect().bottomRight()))
+            assert not switch.visibleRegion().isEmpty()
+        assert {"threshold", "ratio"} <= set(shown.blocks[0].controls)
+
+
+def test_amounts_are_typed_of_a_split_and_a_chain(bands: Desk) -> None:
+    amount = editor(bands).controls["amount"]
+    amount.setFocus()
+    for pressed in ("7", "0", KEY.Key_Return):
+        key(bands, pressed)
+    assert split(bands).amount == 70.0
+    bands.bench.look(step="")
+    source = bands.window.shape.editor
+    assert isinstance(source, SourceEditor)
+    source.amount.setFocus()
+    for pressed in ("1", "4", "0", KEY.Key_Return):
+        key(bands, pressed)
+    bands.settle()
+    assert bands.session.mix.amount == 140.0 and bands.bench.document.undo_name == "Mix bus amount"
+    ledger = bands.window.shape.ledger
+    assert "chain at 140 %" in ledger.row("").words
+    shortcut(bands, "Ctrl+Z")
+    assert bands.session.mix.amount == 100.0 and source.amount.value == 100.0

@@ -51,6 +51,7 @@ def trees(draw: st.DrawFn, chains: bool = False) -> Session:
             chain=chain(),
             pan=draw(st.sampled_from([0.0, -100.0, 30.0])),
             invert=draw(st.booleans()),
+            amount=draw(st.sampled_from([100.0, 100.0, 0.0, 70.0, 150.0])),
             mute=draw(st.integers(0, 5)) == 0,
             **more,
         )

@@ -20,6 +20,7 @@ from gluvo.play.engine import Engine, Monitoring
 from gluvo.render.chain import run_chain
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
+from gluvo.render.reduction import mean_along
 from gluvo.render.song import Renderer
 from gluvo.session import chains
 from gluvo.session.records import Bus, Media, Session, Stem
@@ -190,18 +191,29 @@ def test_live_is_offline_with_anything_in_the_bands(data: st.DataObject) -> None
         )
         for band in made.bands
     )
-    made = msgspec.structs.replace(made, bands=bands, phase=data.draw(st.sampled_from(["minimum", "linear"])))
+    amounts = st.sampled_from([0.0, 60.0, 100.0, 150.0])
+    side: dict[str, object] = {}
+    if data.draw(st.booleans()):
+        more = tuple(SplitBand(id=20 + n, steps=tuple(row()), gain=-2.0) for n in range(2))
+        side = {"side_bands": more, "side_crossovers": (700.0,)}
+    made = msgspec.structs.replace(
+        made,
+        bands=bands,
+        phase=data.draw(st.sampled_from(["minimum", "linear"])),
+        amount=data.draw(amounts),
+        **side,
+    )
     inner = msgspec.structs.replace(made, id="s2")
     inner = inner.with_rows(
         [[msgspec.structs.replace(step, id=f"y{next(numbers)}") for step in row] for row in inner.rows]
     )
-    lane = Lane(id="lane", level=-6.0, steps=(inner,))
+    lane = Lane(id="lane", level=-6.0, steps=(inner,), amount=data.draw(amounts))
     media = Media(path="x.wav", size=1, sha256="0" * 64)
     session = Session(
         rate=RATE,
         strips=(
-            Bus(id="mix", name="Mix", into="", chain=(made,)),
-            Bus(id="b", name="B", into="mix", chain=(lane,)),
+            Bus(id="mix", name="Mix", into="", chain=(made,), amount=data.draw(amounts)),
+            Bus(id="b", name="B", into="mix", chain=(lane,), amount=data.draw(amounts)),
             Stem(id="stem-1", name="S", into="b", media=media),
         ),
     )
@@ -301,6 +313,148 @@ def test_no_click_when_bands_come_go_move_and_merge_while_it_plays(phase: str) -
     high = run_chain([Cut(crossovers=(4000.0,), place=1, slope=48)], y, RATE)
     assert np.abs(high[RATE // 4 :]).max() < 10 ** (-66 / 20)  # of a tone at −10 dBFS
     assert np.abs(y).max() < 0.3 * 10 ** (3.0 / 20)
+
+
+# --- amounts -------------------------------------------------------------------------------------------------------
+
+
+HEAVY = Glue(id="g", ratio=8.0, threshold=-40.0, attack=1.0)
+
+
+@pytest.mark.parametrize("amount", [0.0, 35.0, 100.0, 150.0])
+@pytest.mark.parametrize("look_ahead", [0.0, 3.0])
+def test_the_amount_of_a_chain_lies_between_what_came_and_what_was_made_of_it(amount: float, look_ahead: float) -> None:
+    x = music(1.5)
+    chain = (msgspec.structs.replace(HEAVY, look_ahead=look_ahead), Saturation(id="t", drive=9.0, low=200.0))
+    session = one(chain)
+    whole = play_through(Plan(session).result, material(x))
+    some = session.with_strip(msgspec.structs.replace(session.mix, amount=amount))
+    got = play_through(Plan(some).result, material(x))
+    came = x.astype(np.float32)
+    assert np.abs(got - (came + amount / 100.0 * (whole - came))).max() < 1e-9
+    if amount in (0.0, 100.0):
+        assert np.abs(got - (came if amount == 0.0 else whole)).max() == 0.0
+
+
+@pytest.mark.parametrize("phase", ["minimum", "linear"])
+def test_the_amount_of_a_split_is_of_all_that_its_bands_do(phase: str) -> None:
+    x = music(1.5)
+    made = split([HEAVY], [Trim(id="t", gain=3.0)], [], phase=phase, id="s")
+    made = made.with_band(2, gain=-4.0, mix=70.0, target="mid").with_band(3, gain=2.0)
+    got = {a: exactly([msgspec.structs.replace(made, amount=a)], x) for a in (0.0, 1.0, 50.0, 100.0, 150.0)}
+    assert np.array_equal(got[0.0], x.astype(np.float32).astype(np.float64))  # past the crossovers
+    assert np.array_equal(got[100.0], exactly([made], x))
+    slope = (got[100.0] - got[50.0]) / 50.0
+    for amount in (1.0, 150.0):
+        assert np.abs(got[amount] - (got[100.0] + (amount - 100.0) * slope)).max() < 1e-9
+    if phase == "linear":
+        assert np.abs(got[50.0] - 0.5 * (got[0.0] + got[100.0])).max() < 1e-9
+
+
+def test_the_amount_of_a_lane_is_of_what_its_steps_do() -> None:
+    x = music(1.5)
+    lane = Lane(id="l", level=-6.0, steps=(msgspec.structs.replace(HEAVY, look_ahead=2.0),))
+    got = {a: exactly([msgspec.structs.replace(lane, amount=a)], x) for a in (0.0, 40.0, 100.0, 150.0)}
+    empty = exactly([msgspec.structs.replace(lane, steps=())], x)
+    assert np.abs(got[0.0] - empty).max() < 1e-12
+    for amount in (40.0, 150.0):
+        assert np.abs(got[amount] - (got[0.0] + amount / 100.0 * (got[100.0] - got[0.0]))).max() < 1e-9
+    assert np.array_equal(exactly([msgspec.structs.replace(lane, steps=(), amount=20.0)], x), empty)
+
+
+def test_reduction_is_told_as_it_arrives_by_the_amount() -> None:
+    session = one([HEAVY])
+    renderer = Renderer(material(music(3.0)))
+    told = {}
+    for amount in (0.0, 50.0, 100.0, 150.0):
+        some = session.with_strip(msgspec.structs.replace(session.mix, amount=amount))
+        told[amount] = mean_along(renderer.song(some), "mix")
+    assert told[0.0] == 0.0 < told[50.0] < told[100.0] < told[150.0]
+
+
+def test_an_amount_moves_no_threshold() -> None:
+    session = hold(Renderer(material(music(3.0))), one([msgspec.structs.replace(HEAVY, hold_aim=True, aim=3.0)]), None)
+    more = session.with_strip(msgspec.structs.replace(session.mix, amount=140.0))
+    again = hold(Renderer(material(music(3.0))), more, None)
+    assert again.step("g") == session.step("g")
+
+
+@pytest.mark.parametrize("what", ["chain", "split", "lane"])
+def test_an_amount_is_moved_while_it_plays_without_a_click(what: str) -> None:
+    t = np.arange(9 * RATE) / RATE
+    x = np.repeat((0.3 * np.sin(2 * np.pi * 220.0 * t))[:, None], 2, axis=1)
+    lowered = Trim(id="t", gain=-6.0)
+
+    def with_amount(amount: float) -> Session:
+        if what == "chain":
+            session = one([lowered])
+            return session.with_strip(msgspec.structs.replace(session.mix, amount=amount))
+        if what == "split":
+            return one([split([lowered], [IDLE], amount=amount)])
+        return one([Lane(id="l", level=-6.0, steps=(lowered,), amount=amount)])
+
+    engine = Engine(material(x), {}, with_amount(100.0))
+    engine.listen(Monitoring())
+    engine.play()
+    heard = [pulled(engine, RATE)]
+    for amount in (60.0, 100.0, 150.0, 0.0, 100.0):
+        engine.change(with_amount(amount))
+        heard.append(pulled(engine, RATE))
+    y = np.concatenate(heard)[RATE // 2 :]
+    high = run_chain([Cut(crossovers=(4000.0,), place=1, slope=48)], y, RATE)
+    assert np.abs(high[RATE // 4 :]).max() < 10 ** (-66 / 20)
+    levels = [np.abs(part[RATE // 2 :]).max() for part in heard]
+    assert len({round(float(level), 4) for level in levels}) == 4  # each is heard, and the first again
+
+
+# --- mid and side apart --------------------------------------------------------------------------------------------
+
+
+def apart(*steps: Step, phase: str = "minimum") -> Split:
+    """A Split with three bands of mid and two of side, other crossovers, and steps in the lowest of the side."""
+    made = split([IDLE], [], [], crossovers=(200.0, 3000.0), phase=phase).with_side(True)
+    lowest = msgspec.structs.replace(made.side_bands[0], steps=steps)
+    return msgspec.structs.replace(made, side_bands=(lowest, made.side_bands[-1]), side_crossovers=(700.0,))
+
+
+@pytest.mark.parametrize("phase", ["minimum", "linear"])
+@pytest.mark.parametrize("rate", [44_100, 96_000])
+def test_mid_and_side_apart_add_up_flat_and_stay_in_step(phase: str, rate: int) -> None:
+    """A click on the left alone stays there: both parts are turned alike."""
+    click = np.zeros((rate, 2))
+    click[rate // 3, 0] = 0.5
+    y = exactly([apart(phase=phase)], click, rate)
+    spectra = np.abs(np.fft.rfft(y[:, 0])), np.abs(np.fft.rfft(click[:, 0]))
+    inside = slice(30, 20_000)
+    assert np.abs(20 * np.log10(spectra[0][inside] / spectra[1][inside])).max() < 0.01
+    assert np.abs(y[:, 1]).max() < 1e-12
+
+
+def test_a_step_on_the_sides_lows_leaves_the_mid_and_the_sides_highs() -> None:
+    x = music(1.0)
+    bare, with_gain = exactly([apart()], x), exactly([apart(Trim(id="t", gain=-12.0))], x)
+    mid, side = (lambda v: v[:, 0] + v[:, 1]), (lambda v: v[:, 0] - v[:, 1])
+    assert np.abs(mid(with_gain) - mid(bare)).max() < 1e-12
+    spectra = [np.abs(np.fft.rfft(side(v))) for v in (with_gain, bare)]
+    ratio = spectra[0] / np.maximum(spectra[1], 1e-9)
+    assert ratio[50:150].mean() == pytest.approx(10 ** (-12 / 20), rel=0.05)
+    assert ratio[6000:9000].mean() == pytest.approx(1.0, rel=0.01)
+
+
+def test_bands_of_both_are_told_apart_and_edited_each_in_its_set() -> None:
+    made = apart(Trim(id="t"))
+    assert made.names == ("Mid lows", "Mid mids", "Mid highs", "Side lows", "Side highs")
+    assert len({band.id for band in made.all_bands}) == 5 and len(made.edges) == len(made.row_ids) == 5
+    assert made.told_rows[3].words == "20 Hz – 700 Hz" and made.told_rows[3].steps == (Trim(id="t"),)
+    more = made.divided(made.side_bands[1].id)
+    assert len(more.side_bands) == 3 and more.bands == made.bands and more.crossovers == made.crossovers
+    assert more.merged(more.side_bands[0].id).side_bands[0].steps == (Trim(id="t"),)
+    assert made.without_part(made.side_bands[0].id) is made  # two there must be
+    assert made.with_crossover(0, 500.0, 1).side_crossovers == (500.0,)
+    assert made.with_crossover(0, 100.0).crossovers[0] == 100.0 and made.divided(99) is made is made.merged(99)
+    assert made.with_rows(made.rows) == made
+    assert made.with_side(True) is made and made.with_side(False).side_bands == ()
+    assert "3 bands of mid, 2 of side" in made.describe() and "crossovers of the side" in made.in_words
 
 
 # --- bands as values -----------------------------------------------------------------------------------------------
@@ -444,6 +598,11 @@ def raw(**changes: object) -> dict[str, object]:
         ({"bands": [{"id": 1, "steps": [{"step": "lane", "id": "l"}]}, {"id": 2}, {"id": 3}]}, "makes no sense"),
         ({"bands": [{"id": 1, "steps": [{"step": "split", "id": "l"}]}, {"id": 2}, {"id": 3}]}, "makes no sense"),
         ({"slope": 18}, "makes no sense"),
+        ({"amount": 151.0}, "makes no sense"),
+        ({"side_bands": [{"id": 9}]}, "1 side bands; there may be 2 to 5"),
+        ({"side_bands": [{"id": 8}, {"id": 9}]}, "2 side bands and 0 crossovers"),
+        ({"side_bands": [{"id": 1}, {"id": 9}], "side_crossovers": [500.0]}, "two bands with the same id"),
+        ({"side_crossovers": [500.0]}, "crossovers of the side, which has no bands"),
     ],
 )
 def test_a_split_that_makes_no_sense_is_refused_with_a_sentence(changes: dict[str, object], words: str) -> None:

@@ -393,7 +393,7 @@ def last_ceiling_of(session: Session) -> Step | None:
     does not end with one."""
     limiter = last_limiter(session.mix.chain)
     on = [item for item in session.mix.chain if item.on]
-    if not on or max(map(abs, session.mix.gains)) > 1.0:
+    if not on or max(map(abs, session.mix.gains)) > 1.0 or session.mix.amount != 100.0:
         return None
     last = on[-1]
     if last is limiter:

@@ -275,13 +275,13 @@ def feed_back(
 
 
 def arriving(reduction: Floats, mix: float) -> Floats:
-    """What is left of reductions in dB where a share `mix` (0–1) of the sound is reduced and the rest is not, both in step:
-    however much is taken from a fifth of it, no more than 1.9 dB are gone.
+    """What is left of reductions in dB where a share `mix` of the sound is reduced and the rest is not, both in step:
+    however much is taken from a fifth of it, no more than 1.9 dB are gone. Over 1, more is gone than was taken.
 
     >>> np.round(arriving(np.array([0.0, 10.0, 200.0]), 0.2), 2).tolist()
     [0.0, 1.28, 1.94]
     """
-    if mix >= 1.0:
+    if mix == 1.0:
         return reduction
     return np.asarray(20.0 * np.log10(1.0 / np.maximum(1.0 - mix + mix * 10.0 ** (reduction / -20.0), 1e-10)))
 

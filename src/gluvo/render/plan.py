@@ -94,6 +94,8 @@ class StripPlan:
     """What comes out of its chain, before the fader."""
     along: tuple[str, ...]
     """The items that are on in the chain itself."""
+    share: float = 1.0
+    """How much of what they do is in what comes out."""
 
 
 def source(media: Media, sound: str, name: str, offset: float = 0.0) -> Source:
@@ -193,7 +195,10 @@ class Plan:
             return self.strips[strip.id]
         start = self._start(strip)
         along = tuple(i.id for i in strip.chain if i.on)
-        made = self.strips[strip.id] = StripPlan(start, self.chain(strip.chain, start), along)
+        end, share = self.chain(strip.chain, start), strip.amount / 100.0
+        if end is not start and share != 1.0:
+            end = self.added(f"{strip.id}/amount", [(end, share), (start, 1.0 - share)])
+        made = self.strips[strip.id] = StripPlan(start, end, along, share)
         return made
 
     def _start(self, strip: AnyStrip) -> Node:

@@ -50,11 +50,14 @@ def taken_along(render: Rendered, strip: str) -> StripReduction | None:
     for taken in there[1:]:
         assert total is not None
         total = total + taken
-    return total
+    if total is None or found is None or found.share == 1.0:
+        return total
+    return StripReduction(arriving(total.mean, found.share), arriving(total.most, found.share))
 
 
 def mean_along(render: Rendered, strip: str, span: Span | None = None) -> float:
-    """What they take away on average over a span, where there is signal, dB; each step's mean added up."""
+    """What they take away on average over a span, where there is signal, dB; each step's mean added up, as it arrives where
+    not all of the chain is in what comes out."""
     found, total = render.plan.strips.get(strip), 0.0
     for id in found.along if found is not None else ():
         before, after = render.before(id), render.plan.after[id]
@@ -63,7 +66,7 @@ def mean_along(render: Rendered, strip: str, span: Span | None = None) -> float:
             total += before.once(("rows", after.key, span), partial(_mean_of_rows, render, id, span))
         elif (joint := render.joint(id)) is not None:
             total += joint.mean_reduction(span)
-    return total
+    return float(arriving(np.array([total]), found.share)[0]) if found is not None else total
 
 
 def _mean_of_rows(render: Rendered, id: str, span: Span | None) -> float:

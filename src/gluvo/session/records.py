@@ -13,6 +13,7 @@ from gluvo.dsp.db import FADER_OFF, fader_gain
 from gluvo.session import chains
 from gluvo.session.migrations import VERSION
 from gluvo.steps import AnyStep, ChainItem, Step
+from gluvo.steps.common import amount
 from gluvo.steps.settings import MOST_NAME, choice, number, switch
 
 MIX = "mix"
@@ -135,6 +136,7 @@ class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     ] = 0.0
     invert: Annotated[bool, switch("Polarity", "Turns the wave over, against what cancels.", group="Fader")] = False
     mute: Annotated[bool, switch("Mute", "Takes it out of the mix.", group="Fader")] = False
+    amount: Annotated[float, amount("what its chain does", "Chain")] = 100.0
     chain: Annotated[tuple[ChainItem, ...], Meta(max_length=MOST_ITEMS)] = ()
     alternatives: Annotated[tuple[Alternatives, ...], Meta(max_length=10_000)] = ()
     """Of the chain, and of steps and containers in it; see `session/alternatives`."""

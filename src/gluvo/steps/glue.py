@@ -48,7 +48,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     title: ClassVar[str] = "Glue"
     summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
     analyses: ClassVar[tuple[Analysis, ...]] = ("drive", "lift")
-    leading: ClassVar[tuple[str, ...]] = ("aim", "hold_aim", "attack", "release")
+    leading: ClassVar[tuple[str, ...]] = ("aim", "hold_aim", "attack", "release", "threshold", "ratio")
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True

@@ -11,6 +11,7 @@ import numpy as np
 from gluvo.dsp.db import FADER_OFF, fader_gain, gain_of
 from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.steps.base import MAX_BLOCK, N, Processor, Step, Wiring
+from gluvo.steps.common import amount
 from gluvo.steps.kinds import AnyStep
 from gluvo.steps.settings import number, switch
 from gluvo.steps.solved import Solved
@@ -26,7 +27,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
     summary: ClassVar[str] = "A parallel chain, blended in under what comes along the main one"
     solved_settings: ClassVar[Mapping[str, Solved]] = {"blend": Solved("blend", "hold_loudness")}
     contains_steps: ClassVar[bool] = True
-    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"name", "since", "steps", "hold_loudness"}
+    not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"name", "since", "steps", "amount", "hold_loudness"}
 
     name: Annotated[str, msgspec.Meta(max_length=200)] = "Lane"
     since: Annotated[str, msgspec.Meta(max_length=100)] = ""
@@ -45,6 +46,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
             off_at_low=True,
         ),
     ] = FADER_OFF
+    amount: Annotated[float, amount("what the lane's steps do", BLEND)] = 100.0
     mute: Annotated[bool, switch("Mute", "Takes the lane out of the blend.", group=BLEND)] = False
     hold_loudness: Annotated[
         bool,
@@ -86,7 +88,10 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
         return msgspec.structs.replace(self, since=since)
 
     def wired(self, x: N, wiring: Wiring[N]) -> N:
-        side = wiring.through(self.steps, wiring.at(self.since))
+        left = wiring.at(self.since)
+        side, share = wiring.through(self.steps, left), self.amount / 100.0
+        if side is not left and share != 1.0:
+            side = wiring.sum(f"{self.id}/amount", [(side, share), (left, 1.0 - share)])
         wiring.part(self, 0, x, side)
         return wiring.blend(self, x, side, self.gain)
 
@@ -110,6 +115,7 @@ class Lane(Step, tag="lane", frozen=True, kw_only=True):
         if self.mute:
             return "muted"
         words = ["−∞ dB" if self.level <= FADER_OFF else f"{self.level:.1f} dB"]
+        words += [f"amount {self.amount:.0f} %"] if self.amount != 100.0 else []
         words += [f"held, would add {abs(self.blend):.1f} dB"] if self.hold_loudness else []
         return " · ".join(words).replace("-", "−")
 

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
 from gluvo.advise.source import ROOM, has_thresholds, with_room
 from gluvo.desk.charts.views import CaughtView
 from gluvo.desk.controls.flow import Elided
+from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.widgets import Rows, Segments, Toggle, button, clock, figure, label
 from gluvo.desk.editors.place_table import PlaceTable
 from gluvo.desk.model.workbench import Workbench
@@ -16,8 +17,9 @@ from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.overview import overs
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
-from gluvo.session.records import Stem
+from gluvo.session.records import Bus, Stem
 from gluvo.session.tree import below
+from gluvo.steps import settings_of
 
 MOST_TOPS = 50
 """Flat tops that are listed."""
@@ -81,8 +83,17 @@ class SourceEditor(QWidget):
         )
         self.along.set_on(True)
         row.addWidget(self.along)
+        setting = settings_of(Bus)["amount"]
+        self.amount = Ruler(setting)
+        self.amount.setFixedWidth(150)
+        self.amount.moved.connect(
+            lambda value: bench.set_strip(bench.session.view.strip, "amount", value, setting.label)
+        )
+        self.amount.settled.connect(bench.settle)
         self.hint = Elided("", "caption", 500)
         row.addWidget(self.hint, 1)
+        row.addWidget(label("The chain", "caption"))
+        row.addWidget(self.amount)
         column.addLayout(row)
 
     def refresh(self) -> None:
@@ -96,6 +107,7 @@ class SourceEditor(QWidget):
         rate = f" · {material.rate / 1000:g} kHz · {material.seconds:.1f} s" if material else ""
         self.file.setText(f"{names}{more}{rate}")
         self.room.setEnabled(material is not None)
+        self.amount.set_value(strip.amount)
         self.along.setVisible(has_thresholds(session.chain))
         joint = render.start(strip.id) if render is not None else None
         whole = (self.bench.picture.song_render or render) if render is not None else None

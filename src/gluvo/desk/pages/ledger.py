@@ -447,9 +447,12 @@ class Ledger(QWidget):
         strip = session.strip(session.view.strip)
         if isinstance(strip, Stem):
             missing = self._bench.audio.material is not None and strip.id in self._bench.audio.material.missing
-            return "Source", "its file is missing: silent" if missing else "as it came"
-        flowing = [s.name for s in children(session, session.view.strip)]
-        return "In", ", ".join(flowing) if flowing else "nothing flows in"
+            words = "its file is missing: silent" if missing else "as it came"
+        else:
+            words = ", ".join(s.name for s in children(session, session.view.strip)) or "nothing flows in"
+        if strip is not None and strip.amount != 100.0:
+            words = f"chain at {strip.amount:.0f} % · {words}"
+        return ("Source" if isinstance(strip, Stem) else "In"), words
 
     def _band_row(self, container: ChainItem, band: ContainerRow, off: bool) -> Row:
         bench, title, words = self._bench, band.name, band.words

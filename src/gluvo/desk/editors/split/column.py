@@ -146,7 +146,7 @@ class BandColumn(QWidget):
         super().__init__()
         self._bench, self._split_id, self.band_id, self._does = bench, split.id, band.id, does
         self._reducing: tuple[str, ...] = ()
-        self._gain, self._mix = 0.0, 1.0
+        self._gain, self._mix, self._amount = 0.0, 1.0, 1.0
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 4, 8, 8)
         column.setSpacing(4)
@@ -193,6 +193,9 @@ class BandColumn(QWidget):
         self._blocks.setSpacing(4)
         self.blocks: list[StepBlock] = []
         column.addWidget(self._blocks_holder)
+        switches, across = QWidget(), Flow(across=8, down=0)
+        switches.setLayout(across)
+        column.insertWidget(column.indexOf(self._blocks_holder), switches)  # in sight, however much stands in the band
         self.empty = Elided("The band passes as it came.", "caption", 80)
         column.addWidget(self.empty)
         column.addWidget(line())
@@ -218,12 +221,9 @@ class BandColumn(QWidget):
         for name in ("mix", "gain", "target"):
             flow.addWidget(self.controls[name])
         flow.addWidget(self.key)
-        switches, across = QWidget(), Flow(across=8, down=0)
-        switches.setLayout(across)
         for widget in (self.controls["on"], self.alone, self.change):
             across.addWidget(widget)
         column.addWidget(holder)
-        column.addWidget(switches)
         column.addStretch(1)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
@@ -257,15 +257,16 @@ class BandColumn(QWidget):
         menu.clear()
         if not isinstance(split, Split):
             return
-        place, count = split.place(self.band_id), len(split.bands)
+        own = split.set_of(self.band_id)
+        place, count = own.place(self.band_id), len(own.bands)
         divide = menu.addAction("Split in two", lambda: does.divide(self.band_id))
         divide.setEnabled(split.divided(self.band_id) is not split)
         if place + 1 < count and count > 2:
-            menu.addAction(f"Merge with {split.names[place + 1]}", lambda: does.merge(self.band_id))
+            menu.addAction(f"Merge with {own.names[place + 1]}", lambda: does.merge(self.band_id))
         copies = menu.addMenu("Copy to")
-        for n, band in enumerate(split.bands):
-            if n != place:
-                copies.addAction(split.names[n], partial(does.copy, self.band_id, band.id))
+        for name, band in zip(split.names, split.all_bands, strict=True):
+            if band.id != self.band_id:
+                copies.addAction(name, partial(does.copy, self.band_id, band.id))
         remove = menu.addAction("Take out", lambda: does.remove(self.band_id))
         remove.setEnabled(count > 2)
 
@@ -307,13 +308,14 @@ class BandColumn(QWidget):
         show_second(self.controls, beside)
         self.key.show_key(session, split.id, band.key)
         self.alone.set_on(self._row_id in view.solo)
+        self.controls["target"].setVisible(not split.side_bands)
         self.change.set_on(view.hear == BAND and view.step == split.id and view.band == band.id)
         self.empty.setVisible(not band.steps)
         off = not band.on or not split.on
         self.empty.setText("Off: the band passes as it came." if off else "The band passes as it came.")
         self._reducing = tuple(step.id for step in band.steps if step.reduces and step.on and not off)
         self._gain = 0.0 if off else band.gain
-        self._mix = band.mix / 100.0
+        self._mix, self._amount = band.mix / 100.0, split.amount / 100.0
 
     def show_change(self, change: Floats | None) -> None:
         """`change`: dB from what came into the band to what it gives, of every 10 ms of the section."""
@@ -327,5 +329,5 @@ class BandColumn(QWidget):
             self.spread.show_live(None)
             return
         wet = 10.0 ** (-sum(playing) / 20.0)
-        mixed = 1.0 - self._mix + self._mix * wet
-        self.spread.show_live(self._gain + 20.0 * math.log10(max(mixed, 1e-6)))
+        mixed = 10.0 ** (self._gain / 20.0) * (1.0 - self._mix + self._mix * wet)
+        self.spread.show_live(20.0 * math.log10(max(abs(1.0 + self._amount * (mixed - 1.0)), 1e-6)))

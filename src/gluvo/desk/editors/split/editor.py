@@ -18,13 +18,14 @@ from gluvo.desk.controls.widgets import ChoiceRow, Segments
 from gluvo.desk.editors.base import StepEditor
 from gluvo.desk.editors.split.column import BandColumn, Does
 from gluvo.desk.editors.split.crossings import Crossings
+from gluvo.desk.model.workbench import Workbench
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.overview import heard_hops
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
 from gluvo.session.records import Session
 from gluvo.steps import Split, SplitBand, Step, settings_of
-from gluvo.steps.split import MOST_BANDS
+from gluvo.steps.split import MOST_BANDS, BandSet
 
 LEAST_COLUMN = 150
 """Pixels under which a column does not shrink, however narrow its band; its mark then leads to it aslant."""
@@ -103,6 +104,11 @@ class SplitEditor(StepEditor[Split]):
 
     wide = True
 
+    def __init__(self, bench: Workbench, step: Split) -> None:
+        self._part = int(step.set_of(bench.session.view.band).part == "side")
+        """Which of the Split's sets is shown: its first, or the side's."""
+        super().__init__(bench, step)
+
     def build_views(self) -> None:
         page = QWidget()
         column = QVBoxLayout(page)
@@ -133,12 +139,40 @@ class SplitEditor(StepEditor[Split]):
             made.chosen.connect(lambda value, name=name: self.bench.set_setting(self.step_id, name, value, name))
             self.controls[name] = made
             self.head.addWidget(made)
-        self.head.addSpacing(12)
+        self.parts = Segments(
+            [("stereo", "Stereo"), ("mid", "Mid"), ("side", "Side")],
+            "All of the sound divided alike; or mid and side each by crossovers of its own, with the phase of both turned "
+            "alike. Those of mid or of side are shown.",
+        )
+        self.parts.chosen.connect(self._set_part)
+        self.head.addWidget(self.parts)
+        amount = self.control(settings["amount"])
+        amount.setFixedWidth(118)
+        self.head.addWidget(amount)
+        self.head.addSpacing(6)
         self.add_views([("bands", "Bands", page)])
         self.does = Does(self._change, self._divide, self._merge, self._copy, self._remove)
 
     def build_settings(self, kind: type[Step]) -> None:
         """The Split's own settings stand at its head."""
+
+    @property
+    def shown(self) -> BandSet | None:
+        """The set of bands that is shown."""
+        step = self.step
+        return step.sets[min(self._part, len(step.sets) - 1)] if step is not None else None
+
+    def _set_part(self, part: str) -> None:
+        """Divide all alike, or mid and side each for itself, and show one of them."""
+        step = self.step
+        if step is None:
+            return
+        self._part = int(part == "side")
+        if bool(step.side_bands) is (part == "stereo"):
+            apart = part != "stereo"
+            self._edit("Mid and side apart" if apart else "All in stereo", lambda split: split.with_side(apart))
+        self.bench.look(band=0)
+        self.refresh()
 
     # --- what can be done ----------------------------------------------------------------------------------
 
@@ -167,7 +201,9 @@ class SplitEditor(StepEditor[Split]):
 
     def _move_crossover(self, place: int, freq: float) -> None:
         freq = round(freq, 1)
-        self._edit("Move crossover", lambda split: split.with_crossover(place, freq), f"crossover.{place}")
+        step = self.step
+        part = min(self._part, len(step.sets) - 1) if step is not None else 0
+        self._edit("Move crossover", lambda split: split.with_crossover(place, freq, part), f"crossover.{part}.{place}")
 
     def _divide(self, band: int) -> None:
         self._edit(f"Split {self._name(band)} in two", lambda split: split.divided(band))
@@ -186,14 +222,15 @@ class SplitEditor(StepEditor[Split]):
 
     def _set_count(self, count: int) -> None:
         def change(split: Split) -> Split:
-            while len(split.bands) < count:
-                widest = max(range(len(split.bands)), key=lambda n: split.edges[n][1] / split.edges[n][0])
-                more = split.divided(split.bands[widest].id)
+            part = min(self._part, len(split.sets) - 1)
+            while len((now := split.sets[part]).bands) < count:
+                widest = max(range(len(now.bands)), key=lambda n: now.edges[n][1] / now.edges[n][0])
+                more = split.divided(now.bands[widest].id)
                 if more is split:
                     break
                 split = more
-            while len(split.bands) > count:
-                split = split.merged(split.bands[-2].id)
+            while len(split.sets[part].bands) > count:
+                split = split.merged(split.sets[part].bands[-2].id)
             return split
 
         self._edit(f"{count} bands", change)
@@ -201,29 +238,31 @@ class SplitEditor(StepEditor[Split]):
     # --- keeping up ----------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        step = self.step
-        if step is not None:
-            ids = [band.id for band in step.bands]
+        step, shown = self.step, self.shown
+        if step is not None and shown is not None:
+            ids = [band.id for band in shown.bands]
             if [column.band_id for column in self.columns.columns] != ids:
                 known = {column.band_id: column for column in self.columns.columns}
                 self.columns.show_columns(
-                    [known.get(band.id) or BandColumn(self.bench, step, band, self.does) for band in step.bands]
+                    [known.get(band.id) or BandColumn(self.bench, step, band, self.does) for band in shown.bands]
                 )
-            self.count.set_chosen(str(len(step.bands)))
+            self.count.set_chosen(str(len(shown.bands)))
+            self.parts.set_chosen(shown.part)
             for column in self.columns.columns:
                 column.refresh(self.bench.session, step, self.beside)
-            self.crossings.show_crossovers(step.crossovers)
-            self.crossings.show_settings(
-                msgspec.structs.replace(self.bench.session.view.analyser, live=False, corridor=False)
-            )
+            self.crossings.show_crossovers(shown.crossovers)
+            analyser = msgspec.structs.replace(self.bench.session.view.analyser, live=False, corridor=False)
+            if shown.part != "stereo":
+                analyser = msgspec.structs.replace(analyser, part=shown.part)
+            self.crossings.show_settings(analyser)
             self._arrange()
         super().refresh()
 
     def _arrange(self) -> None:
-        step = self.step
-        if step is not None:
+        shown = self.shown
+        if shown is not None:
             area = self.crossings.area
-            marks = [self.crossings.x_at(freq) for freq in step.crossovers]
+            marks = [self.crossings.x_at(freq) for freq in shown.crossovers]
             self.columns.arrange(marks, (area.left(), area.right()))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
