@@ -226,6 +226,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
         f"Alt+{n}": (lambda desk, n=n: desk.bench.look(monitor="mid" if n == 1 else "stereo"), view("monitor"))
         for n in range(1, 7)
     },
+    "Q": (NONE, lambda desk: desk.window.hear_row.hear_range.held),
     "H": (NONE, view("hear")),
     "D": (NONE, view("dim")),
     "Ctrl+Alt+V": (NONE, opened),

@@ -80,7 +80,9 @@ def test_it_stands_where_it_stood_and_f11_fills_the_screen(desk: Desk) -> None:
     desk.wait(lambda: window.size().width() == 900)
     window.close()
     assert str(desk.window.settings.value("meters/open")).lower() == "false"
-    again = MetersWindow(desk.bench, desk.bench.live_figures, desk.window.settings)
+    again = MetersWindow(
+        desk.bench, desk.bench.live_figures, desk.window.settings, desk.window.hear_row.hear_range.press
+    )
     assert (again.width(), again.height()) == (900, 600)
     shown(desk)
     assert str(desk.window.settings.value("meters/open")).lower() == "true"

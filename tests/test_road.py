@@ -8,8 +8,8 @@ import pytest
 from gluvo.compare.road import ROADS, car_noise, equal_loudness, lost_at, masked, noise_gain, quiet_eq, room_noise
 from gluvo.measure.loudness import integrated
 from gluvo.measure.trace import trace_of
+from gluvo.play.ears import RoadPart
 from gluvo.play.engine import Engine, Monitoring
-from gluvo.play.road import RoadPart
 from gluvo.session.records import RoadTest
 
 from .conftest import RATE, material, music, noise, one, sine

@@ -15,12 +15,12 @@ from gluvo.compare.monitor import monitor
 from gluvo.dsp.db import gain_of
 from gluvo.dsp.kernel import Audio
 from gluvo.play.beside import SoundsBeside, timed
+from gluvo.play.ears import EarParts, Ears
 from gluvo.play.fades import Fader, Guard
 from gluvo.play.graph import BESIDE, LiveGraph
 from gluvo.play.meters import HELD_BACK, TAKEN, Board, Meters
 from gluvo.play.output import Output
 from gluvo.play.playhead import Playhead
-from gluvo.play.road import RoadFade, RoadPart
 from gluvo.play.swap import GraphSwap
 from gluvo.render.machine import LONG_AGO, NodeRunner, filler
 from gluvo.render.plan import Source
@@ -53,6 +53,8 @@ class Monitoring:
     road: RoadTest = field(default_factory=RoadTest)
     loudness: float = -23.0
     """Of what is heard, LUFS, gains included; a road test's noise is set against it."""
+    range: tuple[float, float] | None = None
+    """Hz from and to, where only a range is heard."""
     ceiling: float = 0.0
     """dBFS that no sample may pass, before level and dim: less than 0 while something is boosted to be found."""
 
@@ -90,12 +92,14 @@ class Engine:
         self.playing = False
         """Whether it is asked to play; the audio thread follows at the next block."""
         self._monitoring = Monitoring()
-        self._hear_next: tuple[Monitoring, RoadPart | None] | None = None
+        self._hear_next: tuple[Monitoring, EarParts] | None = None
         """What is to be heard as soon as a place for it is silent."""
         self._faders = {name: Fader(self.rate) for name in PATHS}
         self._fade_frames_left = 0
         self._beside = SoundsBeside(self._faders[RESULT].frames)
-        self._road = RoadFade(self.rate, self._swap.frames)
+        self._parts = EarParts()
+        """What is wanted between what is heard and the ears."""
+        self._ears = Ears(self.rate, self._swap.frames)
         self._guard = Guard(self.rate)
         self._ceiling = 1.0
         self._recalled, self._delayed = np.zeros((MAX_BLOCK, 2)), np.zeros((MAX_BLOCK, 2))
@@ -149,8 +153,8 @@ class Engine:
 
     def listen(self, monitoring: Monitoring) -> None:
         """Hear something else, or otherwise: crossfaded within 20 ms."""
-        road = self._road.made(monitoring.road, monitoring.loudness)
-        self._requests.append(lambda: self._set_monitoring(monitoring, road))
+        parts = self._ears.made(monitoring.road, monitoring.loudness, monitoring.range)
+        self._requests.append(lambda: self._set_monitoring(monitoring, parts))
 
     def add_sound(self, id: str, sound: Sound, time: TimeMap) -> None:
         """Have something to be heard besides the song from now on, or in place of what has that id. It must be at the
@@ -159,7 +163,7 @@ class Engine:
 
         def take_in() -> None:
             if self._beside.take_in(id, ready) and self._monitoring.path == id:
-                self._set_monitoring(self._monitoring, self._road.now)
+                self._set_monitoring(self._monitoring, self._parts)
 
         self._requests.append(take_in)
 
@@ -168,7 +172,7 @@ class Engine:
 
         def let_go() -> None:
             if self._monitoring.path == id:
-                self._set_monitoring(replace(self._monitoring, path=RESULT), self._road.now)
+                self._set_monitoring(replace(self._monitoring, path=RESULT), self._parts)
             self._beside.drop(id)
 
         self._requests.append(let_go)
@@ -252,8 +256,8 @@ class Engine:
         for name, fader in self._faders.items():
             if not fader.silent:
                 fader.mix(self._swap.path(name, n), out)
-        self._road.process(out)
-        if self._guard.run(out, self._ceiling) and self._road.now is None:  # with one, it is not what a file would have
+        self._ears.process(out)
+        if self._guard.run(out, self._ceiling) and self._ears.open:  # else it is not what a file would have
             self.board.state[HELD_BACK] += 1
         graph = self._swap.graph
         heard = self._swap.path(self._path_name(), n)
@@ -325,17 +329,18 @@ class Engine:
             fader.clear()
         self._head.seek(0, fade=False)
 
-    def _set_monitoring(self, monitoring: Monitoring, road: RoadPart | None = None) -> None:
+    def _set_monitoring(self, monitoring: Monitoring, parts: EarParts) -> None:
         self._hear_next = None
         path, beside = monitoring.path, self._beside
         has_place = beside.has_place(path) or self._faders[beside.other_place].silent
         if path in beside and self._playing and not has_place:
-            self._hear_next = monitoring, road
+            self._hear_next = monitoring, parts
             return
         if monitoring.gains.get(RESULT) != self._monitoring.gains.get(RESULT):  # it is known how loud the result is
             self._faders[RESULT].scale(self._swap.settle_level())
         self._monitoring = monitoring
-        self._road.change(road)
+        self._parts = parts
+        self._ears.change(parts)
         if path in beside and beside.move_in(path):
             self._remember(beside.place)
         self._aim_faders()

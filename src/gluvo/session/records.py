@@ -468,6 +468,10 @@ class Analyser(Struct, frozen=True, kw_only=True):
         bool,
         switch("Corridor", "The range that the references span, as loud as what goes out, in their paired sections."),
     ] = False
+    change: Annotated[
+        bool,
+        switch("Change", "A line of what goes out less what came in, dB, on a scale of its own about the middle."),
+    ] = False
     hold: Annotated[bool, switch("Peak hold", "Keeps the highest that the live lines have reached.")] = False
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
@@ -44,6 +45,28 @@ class Axis:
         return (f"{value:+g}" if self.signed and value else f"{value:g}").replace("-", "−")
 
 
+@runtime_checkable
+class ByFrequency(Protocol):
+    """A widget over which a range of frequencies can be dragged."""
+
+    def frequency_at(self, place: QPointF) -> float | None:
+        """The frequency, Hz, at a place in pixels; None where none go across there."""
+
+    def show_heard(self, heard: tuple[float, float] | None) -> None:
+        """Show which range is heard, in Hz from and to; None shows that all is."""
+
+
+def draw_heard(painter: QPainter, area: QRectF, left: float, right: float) -> None:
+    """Paper over all of an area that is not heard: what lies left and right of two places in pixels."""
+    c = colours()
+    left, right = (min(area.right(), max(area.left(), x)) for x in (left, right))
+    for a, b in ((area.left(), left), (right, area.right())):
+        painter.fillRect(QRectF(a, area.top(), b - a, area.height()), c.soft("paper", 205))
+    painter.setPen(QPen(c["signal"], 1.5))
+    for x in (left, right):
+        painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+
+
 class Chart(QWidget):
     """Draws its axes, then calls `draw`. Subclasses set `x_axis`, `y_axis` and keep what they show.
 
@@ -57,6 +80,7 @@ class Chart(QWidget):
         self.x_axis, self.y_axis = x, y
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self._picture: QPixmap | None = None
+        self._heard: tuple[float, float] | None = None
         theme.changed.connect(self.changed)
 
     def changed(self) -> None:
@@ -117,6 +141,27 @@ class Chart(QWidget):
         painter.drawPixmap(0, 0, self._picture)
         painter.setClipRect(self.area)
         self.draw_live(painter, self.area)
+        if self._heard is not None:
+            self._draw_heard(painter, self.area)
+
+    def frequency_at(self, place: QPointF) -> float | None:
+        """The frequency, Hz, at a place in pixels; None where none go across there."""
+        return self.freq_at(place.x()) if self.x_axis.log and self.area.contains(place) else None
+
+    def show_heard(self, heard: tuple[float, float] | None) -> None:
+        """Show which range is heard, in Hz from and to, where frequencies go across; None shows that all is."""
+        if heard != self._heard:
+            self._heard = heard if self.x_axis.log else None
+            self.update()
+
+    def freq_at(self, x: float) -> float:
+        """The frequency, or whatever goes across, at a place in pixels; inside the axis."""
+        return self.x_axis.value(min(1.0, max(0.0, (x - self.area.left()) / self.area.width())))
+
+    def _draw_heard(self, painter: QPainter, area: QRectF) -> None:
+        assert self._heard is not None
+        low, high = self._heard
+        draw_heard(painter, area, self.x_at(low), self.x_at(high))
 
     def _draw_still(self, painter: QPainter) -> None:
         area = self.area

@@ -21,6 +21,8 @@ from gluvo.session.records import Analyser, Limit
 
 PIVOT = 1000.0
 """Hz about which a slope turns the drawing."""
+DEPTH = 66.0
+"""dB under the highest at which a difference is not told any more."""
 RANGE = 72.0
 """dB from top to bottom."""
 LOW = 170
@@ -213,13 +215,39 @@ class SpectrumView(Chart):
         if self._after is not None and not (self._settings.live and self._live):
             painter.setPen(QPen(c[PART_COLOURS[self._settings.part]], 2))
             painter.drawPolyline(self.line(self.centres, self.levels(self._after)))
+        if self._settings.change and self._before is not None and self._after is not None and not self._live:
+            self._draw_difference(painter, area, self.levels(self._before), self.levels(self._after))
         painter.setPen(QPen(c["over"], 2, Qt.PenStyle.DotLine))
         for limit in self._limits:
             freqs, levels = np.array(limit.points).T
             painter.drawPolyline(self.line(freqs, levels + lifted(freqs, self._settings.slope)))
 
+    def difference(self, before: Floats, after: Floats) -> tuple[Floats, float]:
+        """After less before, dB at `centres`, of two that are drawn; and the dB that the height of the view is from the middle
+        to an end. Where there is next to nothing, nothing is said."""
+        there = np.maximum(before, after) > np.maximum(before, after).max() - DEPTH
+        change = np.where(there, after - before, np.nan)
+        most = float(np.nanmax(np.abs(change), initial=0.0))
+        return change, next((reach for reach in (3.0, 6.0, 12.0, 24.0) if most < 0.95 * reach), 48.0)
+
+    def _draw_difference(self, painter: QPainter, area: QRectF, before: Floats, after: Floats) -> None:
+        """The line of after less before about the middle of the view, with its own scale at the right."""
+        c, middle = colours(), area.center().y()
+        change, reach = self.difference(before, after)
+        painter.setPen(QPen(c["rule"], 1))
+        painter.drawLine(QPointF(area.left(), middle), QPointF(area.right(), middle))
+        xs = area.left() + self.x_axis.places(self.centres) * area.width()
+        ys = middle - change / reach * area.height() / 2.0
+        painter.setPen(QPen(c["reduction"], 1.6))
+        there = np.isfinite(ys)
+        for part in np.split(np.arange(len(ys)), np.flatnonzero(np.diff(there)) + 1):
+            if there[part[0]]:
+                painter.drawPolyline([QPointF(x, y) for x, y in zip(xs[part].tolist(), ys[part].tolist(), strict=True)])
+
     def draw_over(self, painter: QPainter, area: QRectF) -> None:
         y = area.top() + 10
+        if (told := self._change_words()) and not self._live:
+            self.note(painter, area.right(), area.bottom() - 9, told, "reduction", right=True)
         if self._frozen is not None:
             self.note(painter, area.right(), y, f"{self._frozen.name}, equally loud", "reference", right=True)
             y += 16
@@ -228,6 +256,22 @@ class SpectrumView(Chart):
             self.note(painter, area.right(), y, text, "over", right=True)
             y += 16
         self.note(painter, area.left(), area.bottom() - 9, self._words())
+
+    def _change_words(self) -> str:
+        """What the line of after less before says."""
+        if not self._settings.change or self._before is None or self._after is None:
+            return ""
+        change, reach = self.difference(self.levels(self._before), self.levels(self._after))
+        if not np.isfinite(change).any():
+            return ""
+        place = int(np.nanargmax(np.abs(change)))
+        most = f"{figure(float(change[place]), signed=True)} dB at {described(float(self.centres[place]))}"
+        return f"change, ±{reach:.0f} dB: at most {most}"
+
+    @property
+    def words(self) -> str:
+        """What the chart says, in a sentence."""
+        return self._change_words()
 
     def _words(self) -> str:
         s = self._settings
@@ -240,6 +284,8 @@ class SpectrumView(Chart):
             for levels, pen in zip(self._live, pens, strict=False):
                 painter.setPen(pen)
                 painter.drawPolyline(self.line(self.centres, levels))
+            if self._settings.change and len(self._live) >= 2:
+                self._draw_difference(painter, area, *self._live[:2])
         if self._stroke:
             freqs = np.array(sorted(self._stroke)) / 100.0
             painter.setPen(QPen(c["over"], 2))

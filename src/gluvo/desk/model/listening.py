@@ -36,6 +36,8 @@ class Listening:
         """A moment that is looped in place of the section, until another section is chosen."""
         self.looped: Span | None = None
         """What goes round: the chosen section, for as long as what is heard of it lasts."""
+        self.range: tuple[float, float] | None = None
+        """Hz from and to, while only a range is heard."""
         self.blind = ""
         """What is heard in a blind trial."""
         self._hunted: Session | None = None
@@ -144,6 +146,12 @@ class Listening:
         """Hear something, level-matched, without anything on screen telling what; empty to hear openly again."""
         self.blind = id
         self.follow_monitoring()
+
+    def hear_range(self, heard: tuple[float, float] | None) -> None:
+        """Hear one range of what plays, from and to in Hz, or all of it again; nothing of that is kept."""
+        if heard != self.range:
+            self.range = heard
+            self.follow_monitoring()
 
     def hunt(self, session: Session | None, gain: float | None = None) -> None:
         """Play a session in place of the open one, no louder than that gets, or with a gain in dB that makes them equal;
@@ -284,7 +292,17 @@ class Listening:
             else:
                 gains = {**gains, RESULT: gains.get(RESULT, 0.0) + self._hunted_gain}
         self.engine.listen(
-            Monitoring(path, gains, view.monitor, view.output_level, view.dim, view.road, picture.level, ceiling)
+            Monitoring(
+                path,
+                gains,
+                view.monitor,
+                view.output_level,
+                view.dim,
+                view.road,
+                picture.level,
+                self.range,
+                ceiling,
+            )
         )
 
     def _highest(self) -> float:

@@ -614,6 +614,13 @@ LISTEN: Sequence[Action] = (
     ),
     Action(
         "Listen",
+        "Hear a range",
+        "Q",
+        lambda d: d.hear_row.hear_range.press(),
+        "While it is held: drag over any spectrum, or press the arrow keys, to hear just that range of what plays.",
+    ),
+    Action(
+        "Listen",
         "Hear the detector",
         "H",
         _hear_detector,

@@ -23,6 +23,7 @@ from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, figure, label
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.hear_list import EVERY, Alternating, HearList, Momentary
+from gluvo.desk.window.hear_range import HearRange
 from gluvo.desk.window.road_dialog import RoadDialog
 from gluvo.session.records import Session, View
 from gluvo.steps import settings_of
@@ -119,6 +120,11 @@ class HearRow(QFrame):
         self.road.setToolTip("What you hear is not what is written: a road test is on, for your ears only.")
         self.road.hide()
         self._row.addWidget(self.road)
+        self.range = label("", "trouble")
+        self.range.setToolTip("You hear one range alone, as long as Q is held. Not part of the sound.")
+        self.range.hide()
+        self._row.addWidget(self.range)
+        self.hear_range = HearRange(bench, self._tell_range, self)
         self.guard = label("over full scale: held back", "trouble")
         self.guard.setToolTip(
             "What you hear would pass full scale, and is turned down for the loudspeakers' sake. A file would be clipped: "
@@ -220,7 +226,9 @@ class HearRow(QFrame):
 
     def _fit(self) -> None:
         """References stand side by side where there is room, else in one list; less is said where there is little."""
-        told = sum(w.sizeHint().width() + 6 for w in (self.guard, self.road, self.apart) if not w.isHidden())
+        told = sum(
+            w.sizeHint().width() + 6 for w in (self.guard, self.road, self.range, self.apart) if not w.isHidden()
+        )
         narrow = self.width() - told < 1180
         self._caption.setVisible(not narrow)
         self._words(short=narrow)
@@ -292,6 +300,11 @@ class HearRow(QFrame):
         self.road.setVisible(on)
         self.dim.setChecked(view.dim)
         self.output.set_value(view.output_level)
+
+    def _tell_range(self, words: str) -> None:
+        self.range.setText(words)
+        self.range.setVisible(bool(words))
+        self._fit()
 
     def _show_apart(self) -> None:
         """A detector or a band that is heard instead of a path of the row is named in it."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -24,6 +24,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from gluvo.desk.charts.chart import draw_heard
 from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.controls.widgets import drawn, figure
 from gluvo.desk.model.live_figures import HOP, LiveFigures, Point
@@ -87,6 +88,9 @@ class MetersView(QWidget):
         self._playing = False
         self._written: QPixmap | None = None
         self._painted = self._written_at = 0
+        self._left = 0.0
+        """The height of all but the ends, as it was last painted."""
+        self._heard: tuple[float, float] | None = None
         theme.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -162,7 +166,7 @@ class MetersView(QWidget):
         steps = self.steps()
         taken = min(max(1, len(steps)) * 34.0, 0.3 * high) + 34.0
         self._draw_figures(painter, QRectF(20, 10, wide - 40, 66))
-        left = high - 84.0 - taken
+        left = self._left = high - 84.0 - taken
         if (
             self._written is None
             or self._written.size() != self.size()
@@ -178,10 +182,25 @@ class MetersView(QWidget):
         self._draw_tone(painter, tone)
         self._draw_image(painter, image)
         self._draw_dots(painter, dots)
+        if self._heard is not None:
+            area = _area(tone)
+            draw_heard(painter, area, *(_freq_across(area, freq) for freq in self._heard))
         if self.hasFocus():
             painter.setPen(QPen(c["signal"], 1, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(2, 2, -3, -3))
+
+    def frequency_at(self, place: QPointF) -> float | None:
+        """See `ByFrequency`."""
+        area = _area(self._rooms(self._left)[0])
+        share = (place.x() - area.left()) / area.width()
+        return float(CENTRES[0] * (CENTRES[-1] / CENTRES[0]) ** share) if area.contains(place) else None
+
+    def show_heard(self, heard: tuple[float, float] | None) -> None:
+        """See `ByFrequency`."""
+        if heard != self._heard:
+            self._heard = heard
+            self.update()
 
     def _rooms(self, left: float) -> tuple[QRectF, QRectF, QRectF]:
         """The rooms of tone, image and left against right under their heads; `left` is the height of all but the ends."""
@@ -309,7 +328,7 @@ class MetersView(QWidget):
         c = colours()
         painter.setFont(font(11))
         for freq, name in ((50, "50"), (200, "200"), (1000, "1k"), (5000, "5k"), (15_000, "15k")):
-            x = area.left() + math.log(freq / CENTRES[0]) / math.log(CENTRES[-1] / CENTRES[0]) * area.width()
+            x = _freq_across(area, freq)
             painter.setPen(QPen(c["hair"], 1))
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
             painter.setPen(c["faint"])
@@ -426,6 +445,10 @@ def _image_area(box: QRectF) -> QRectF:
     return _area(box).adjusted(-30, 0, 0, -36)
 
 
+def _freq_across(area: QRectF, freq: float) -> float:
+    return area.left() + math.log(freq / CENTRES[0]) / math.log(CENTRES[-1] / CENTRES[0]) * area.width()
+
+
 def _freqs_across(area: QRectF) -> np.ndarray:
     return np.asarray(area.left() + np.log(CENTRES / CENTRES[0]) / math.log(CENTRES[-1] / CENTRES[0]) * area.width())
 
@@ -449,7 +472,10 @@ class MetersWindow(QWidget):
 
     closed = Signal()
 
-    def __init__(self, bench: Workbench, live: LiveFigures, settings: QSettings) -> None:
+    def __init__(
+        self, bench: Workbench, live: LiveFigures, settings: QSettings, hear_range: Callable[[], object]
+    ) -> None:
+        """`hear_range` is called as long as the key is held with which a range is heard."""
         super().__init__()
         self._settings = settings
         self.setWindowTitle("Meters – Gluvo")
@@ -462,7 +488,13 @@ class MetersWindow(QWidget):
         kept: Any = settings.value("meters/geometry")
         if isinstance(kept, QByteArray):
             self.restoreGeometry(kept)
-        keys = {"F11": lambda: full_screen(self), "Esc": self._leave, "F9": self.close, "Ctrl+W": self.close}
+        keys = {
+            "Q": hear_range,
+            "F11": lambda: full_screen(self),
+            "Esc": self._leave,
+            "F9": self.close,
+            "Ctrl+W": self.close,
+        }
         for key, act in keys.items():
             QShortcut(QKeySequence(key), self, act)
 

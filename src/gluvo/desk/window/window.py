@@ -498,7 +498,9 @@ class Window(QMainWindow):
             self.meters.close()
             return
         if self.meters is None:
-            self.meters = MetersWindow(self.bench, self.bench.live_figures, self.settings)
+            self.meters = MetersWindow(
+                self.bench, self.bench.live_figures, self.settings, self.hear_row.hear_range.press
+            )
             self.meters.closed.connect(lambda: self.settings.setValue("meters/open", False))
         self.meters.show()
         self.meters.raise_()

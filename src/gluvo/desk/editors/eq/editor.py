@@ -453,6 +453,7 @@ class EqEditor(StepEditor[MidSideEq]):
             lane = self.lanes[target]
             lane.show_tones(mine.before if mine else None, mine.after if mine else None, analyser)
             lane.show_references(self.bench.picture.references, mine.loudness[1] if mine else 0.0)
+            lane.show_limits(self.bench.session.limits)
             lane.show_resonances(mine.resonances if mine and self.ringing.isChecked() else ())
         name = self.bench.span_name
         self.table.show_step(eq, self.bench.session.view.band, lambda band: band_words(band, mine, name))

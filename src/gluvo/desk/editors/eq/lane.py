@@ -29,7 +29,7 @@ from gluvo.desk.editors.spectrum_view import OCTAVE_TICKS, PART_COLOURS, describ
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.resonances import Resonance
 from gluvo.measure.spectrum import Tone, spanned
-from gluvo.session.records import Analyser
+from gluvo.session.records import Analyser, Limit
 from gluvo.steps import Band, MidSideEq
 from gluvo.steps.bands import WITH_GAIN
 
@@ -95,6 +95,7 @@ class EqLane(Chart):
         """The spectrum that `_live` was last made of."""
         self._moves: Mapping[int, float] = {}
         self._resonances: Sequence[Resonance] = ()
+        self._limits: Sequence[Limit] = ()
         self._dragged, self._at, self._origin = 0, QPointF(), (0.0, 0.0)
         self._pointer: QPointF | None = None
         self.hunting = False
@@ -106,9 +107,9 @@ class EqLane(Chart):
         self.setAccessibleName(f"{LANE_TITLES[target]} curve")
         self.setToolTip(
             f"<b>{LANE_TITLES[target]}</b><br>What the bands do to it (line), over its spectrum before (filled) and after "
-            "(thin).<br><span style='font-size:11px'>Double-click adds a bell. Drag a mark; Shift is fine; the wheel turns "
-            "Q; double-click takes its gain to 0; right-click for more. Keys: ←→ a semitone, ↑↓ half a dB, Page keys Q, "
-            "Ctrl+←→ another band, Insert adds, Del removes.</span>"
+            "(thin); dotted: limits that were drawn in the Spectrum.<br><span style='font-size:11px'>Double-click adds a bell. "
+            "Drag a mark; Shift is fine; the wheel turns Q; double-click takes its gain to 0; right-click for more. Keys: ←→ a "
+            "semitone, ↑↓ half a dB, Page keys Q, Ctrl+←→ another band, Insert adds, Del removes.</span>"
         )
 
     @property
@@ -153,6 +154,12 @@ class EqLane(Chart):
         wanted = tuple(references) if self._settings.corridor else ()
         if (wanted, loudness) != self._references:
             self._references = wanted, loudness
+            self.changed()
+
+    def show_limits(self, limits: Sequence[Limit]) -> None:
+        """Lines that a spectrum should stay under."""
+        if limits is not self._limits:
+            self._limits = limits
             self.changed()
 
     def show_resonances(self, found: Sequence[Resonance]) -> None:
@@ -225,6 +232,12 @@ class EqLane(Chart):
         if len(paths) > 1 and self._live is None:
             painter.setPen(QPen(c.soft(colour, 190), 1))
             painter.drawPath(paths[1])
+        if paths:
+            painter.setPen(QPen(c["over"], 1.4, Qt.PenStyle.DotLine))
+            for limit in self._limits:
+                freqs, levels = np.array(limit.points).T
+                over_edge = levels + lifted(freqs, self._settings.slope) - self._top
+                painter.drawPolyline(self.line(freqs, self.y_axis.high * (1.0 + over_edge * 2.0 / SPECTRUM_RANGE)))
         painter.setPen(QPen(c["rule"], 1))
         zero = round(self.y_at(0.0)) + 0.5
         painter.drawLine(QPointF(area.left(), zero), QPointF(area.right(), zero))
@@ -313,10 +326,6 @@ class EqLane(Chart):
             painter.fillRect(QRectF(0, area.bottom() + 1, self.width(), self.bottom), colours()["paper"])
 
     # --- places --------------------------------------------------------------------------------------------
-
-    def freq_at(self, x: float) -> float:
-        share = min(1.0, max(0.0, (x - self.area.left()) / self.area.width()))
-        return self.x_axis.value(share)
 
     def gain_at(self, y: float) -> float:
         share = min(1.0, max(0.0, (self.area.bottom() - y) / self.area.height()))

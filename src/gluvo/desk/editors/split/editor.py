@@ -251,7 +251,9 @@ class SplitEditor(StepEditor[Split]):
             for column in self.columns.columns:
                 column.refresh(self.bench.session, step, self.beside)
             self.crossings.show_crossovers(shown.crossovers)
-            analyser = msgspec.structs.replace(self.bench.session.view.analyser, live=False, corridor=False)
+            analyser = msgspec.structs.replace(
+                self.bench.session.view.analyser, live=False, corridor=False, change=False
+            )
             if shown.part != "stereo":
                 analyser = msgspec.structs.replace(analyser, part=shown.part)
             self.crossings.show_settings(analyser)
