@@ -121,7 +121,9 @@ def test_encodings_are_checked_heard_and_asked_for_a_margin(desk: Desk, page: De
 
 def test_prices_are_found_heard_and_kept_with_keys(desk: Desk, page: DeliverPage) -> None:
     desk.bench.look(page="shape")
-    desk.window.shape.target.costs.click()
+    desk.bench.look(page="deliver")
+    desk.window.deliver.chooser.button("costs").click()
+    desk.window.deliver.costs.search.click()
     assert desk.session.view.page == "deliver"
     desk.wait(lambda: len(page.delivery.prices) == 6 and not desk.bench.background.busy)
     desk.settle()

@@ -189,7 +189,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "V": (NONE, opened),
     "T": (deaf, glue("threshold")),
     "Ctrl+R": (NONE, lambda desk: desk.session.step("limiter-1")),
-    "Ctrl+Alt+R": (NONE, view("page")),
+    "Ctrl+Alt+R": (NONE, opened),
     "Ctrl+Shift+B": (on_eq, bands),
     "Ctrl+D": (on_eq, bands),
     "Ctrl+Alt+D": (twins, bands),

@@ -11,8 +11,10 @@ from PySide6.QtWidgets import QApplication
 
 from gluvo.advise.try_values import (
     MOST,
+    LoudnessPlace,
     SettingPlace,
     kept_by,
+    louder_place,
     rows,
     tried_value,
     values_around,
@@ -23,11 +25,12 @@ from gluvo.desk.pages.compare.trial_dialog import TrialDialog
 from gluvo.desk.pages.try_values_dialog import TryValuesDialog
 from gluvo.errors import GluvoError
 from gluvo.measure.trace import Span
+from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
-from gluvo.session.records import Section, Session
-from gluvo.steps import STEP_KINDS, Band, Glue, Limiter, MidSideEq, Saturation, Split, Trim, settings_of
+from gluvo.session.records import Section, Session, Target
+from gluvo.steps import STEP_KINDS, Band, Clipper, Glue, Limiter, MidSideEq, Saturation, Split, Trim, settings_of
 
-from .conftest import material, music, one
+from .conftest import RATE, material, music, one, sine
 from .desk import Desk, key, shortcut
 
 SPAN = Span(1.0, 5.0)
@@ -209,3 +212,74 @@ def test_what_has_no_setting_or_is_off_is_refused(desk: Desk) -> None:
     assert "The step is off" in desk.window.notice.text.text()
     desk.bench.values_wanted.emit(SettingPlace("gone", "attack"))
     assert "is gone" in desk.window.notice.text.text()
+
+
+# --- curves, and what louder costs -------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("step", "name", "values"),
+    [
+        (Glue(id="x", ratio=3.0, threshold=-30.0), "ratio", (1.5, 8.0)),
+        (Glue(id="x", ratio=3.0, threshold=-30.0), "knee", (0.0, 24.0)),
+        (Saturation(id="x", drive=6.0), "shape", ("soft", "edge")),
+        (Clipper(id="x", drive=6.0), "knee", (0.0, 100.0)),
+    ],
+)
+def test_a_setting_that_makes_a_curve_shows_it(step: object, name: str, values: tuple[object, ...]) -> None:
+    renderer, session = Renderer(material(music(6.0))), song(step)
+    found = [tried_value(renderer, session, SettingPlace("x", name), v, SPAN).transfer for v in values]
+    assert all(curve is not None and len(curve.came) == len(curve.gives) for curve in found)
+    assert np.abs(found[0].gives - found[1].gives).max() > 0.01
+
+
+def test_a_curve_is_what_a_steady_tone_comes_out_at() -> None:
+    step = Glue(ratio=4.0, threshold=-30.0, knee=6.0, attack=1.0, release=500.0, makeup=2.0, mix=70.0)
+    curve = step.transfer()
+    for level in (-40.0, -29.0, -12.0):
+        out = run_chain([step], sine(1000.0, 2.0, level), RATE)[RATE:]
+        told = float(np.interp(level, curve.came, curve.gives))
+        assert 20 * np.log10(np.abs(out).max()) == pytest.approx(told, abs=0.25)
+    assert np.abs(Saturation(drive=9.0, mix=50.0).transfer().gives).max() <= 1.0
+    clipped = Clipper(drive=6.0, ceiling=-6.0).transfer()
+    assert np.abs(clipped.gives).max() == pytest.approx(10 ** (-6.0 / 20), rel=1e-3)
+
+
+def test_what_louder_costs_is_tried_as_values_are() -> None:
+    renderer = Renderer(material(music(8.0)))
+    session = song(Limiter(id="l", drive=2.0)).replace(target=Target(name="T", loudness=-10.0, true_peak=-1.0))
+    place = louder_place(session)
+    assert place is not None and place.values(session) == (-13.0, -12.0, -11.0, -10.0, -9.0)
+    assert kept_by(session.item("l"), place, renderer.section(session, SPAN).joint("l"), SPAN) is None
+    found = [tried_value(renderer, session, place, v, SPAN) for v in (-13.0, -10.0)]
+    for one_value, wanted in zip(found, (-13.0, -10.0), strict=True):
+        level = renderer.song(one_value.session).result.loudness()
+        assert level == pytest.approx(wanted, abs=0.05) and not one_value.note
+        assert place.taken(session, one_value.session).target == session.target
+    assert found[1].reduced is not None and found[0].reduced is not None
+    assert found[1].reduced.most > found[0].reduced.most
+    far = tried_value(renderer, session, place, -2.0, SPAN)
+    assert far.note.endswith("at most") and "−" in far.note
+    assert louder_place(song(Trim(id="t"))) is None
+    assert LoudnessPlace("gone", "loudness").owner(session) is None
+
+
+def test_louder_is_tried_from_the_target_and_taken(desk: Desk) -> None:
+    desk.bot.mouseClick(desk.window.shape.target.costs, Qt.MouseButton.LeftButton)
+    shown = dialog_of(desk)
+    assert "what louder costs, by the limiter on Mix bus" in shown.windowTitle()
+    trying, table = shown.trying, shown.table
+    assert len(trying.values) == 5 and trying.values[trying.chosen] == desk.session.target.loudness
+    assert "Punch kept" in {row.name for row in table.rows} or "Crest" in {row.name for row in table.rows}
+    QTest.keyClick(table, Qt.Key.Key_Left)
+    QTest.keyClick(table, Qt.Key.Key_H)
+    assert trying.sounding
+    wanted = trying.values[trying.chosen]
+    QTest.keyClick(table, Qt.Key.Key_Return)
+    desk.settle()
+    song_render = desk.bench.picture.song_render
+    assert song_render is not None and song_render.result.loudness() == pytest.approx(wanted, abs=0.06)
+    shortcut(desk, "Ctrl+Z")
+    desk.bench.edit("No limiter", lambda s: s.without_step("limiter-1"))
+    shortcut(desk, "Ctrl+Alt+R")
+    assert "no limiter" in desk.window.notice.text.text()

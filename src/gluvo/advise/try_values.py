@@ -15,7 +15,8 @@ import msgspec
 import numpy as np
 
 from gluvo.advise.hold import held_session
-from gluvo.advise.loudness_target import hits_of_joints
+from gluvo.advise.loudness_target import driven, hits_of_joints, reach_target
+from gluvo.advise.prices import STEPS
 from gluvo.dsp.kernel import Floats
 from gluvo.errors import GluvoError
 from gluvo.measure.harmonics import new_spectrum
@@ -26,8 +27,10 @@ from gluvo.measure.trace import Span
 from gluvo.progress import Progress, no_progress
 from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
-from gluvo.session.records import Session
+from gluvo.session.records import Session, Target
 from gluvo.steps import Setting, Step, settings_of
+from gluvo.steps.base import Transfer
+from gluvo.steps.ceiling import last_limiter
 
 USUAL, MOST = 5, 9
 """Values that are tried, if no others are typed, and at most."""
@@ -70,6 +73,83 @@ class SettingPlace:
         if step is None or setting is None or strip is None:
             return ""
         return f"{step.called} on {strip.name} · {setting.label}"
+
+    @property
+    def present(self) -> str:
+        """What the present value is told to be."""
+        return "as it is"
+
+    def values(self, session: Session) -> tuple[Any, ...]:
+        """The values that are tried if no others are typed."""
+        setting = self.setting(session)
+        return values_around(setting, self.value(session)) if setting is not None else ()
+
+    def made(
+        self,
+        renderer: Renderer,
+        session: Session,
+        value: Any,
+        kept: Kept | None,
+        progress: Progress = no_progress,
+    ) -> Made:
+        """The session with a value, as it is to be kept, and a word on it. What is held is found, `kept` included."""
+        with_it = with_value(session, self, value)
+        solved = held_session(renderer, _keeping(with_it, self, kept, session.view.section), progress, up_to=self.step)
+        step, now = solved.item(self.step), with_it.item(self.step)
+        if kept is not None and step is not None and now is not None:  # it is as it was, but for what was found
+            solved = solved.with_step(msgspec.structs.replace(now, **{kept.setting: getattr(step, kept.setting)}))
+        return Made(solved)
+
+    def taken(self, session: Session, made: Session) -> Session:
+        """The open session with what was made of it for a value."""
+        step = made.item(self.step)
+        return session.with_step(step) if step is not None else session
+
+
+@dataclass(frozen=True)
+class Made:
+    """A session with a value of a setting."""
+
+    session: Session
+    note: str = ""
+    """A word on how far the value was met."""
+
+
+@dataclass(frozen=True)
+class LoudnessPlace(SettingPlace):
+    """The target's loudness: what it takes to be louder. Each value is reached by the mix bus's last limiter, which is `step`,
+    for the whole song."""
+
+    def owner(self, session: Session) -> msgspec.Struct | None:
+        return session.target if session.item(self.step) is not None else None
+
+    def words(self, session: Session) -> str:
+        return f"what louder costs, by the {session.item(self.step).title.lower()} on {session.mix.name}"  # type: ignore[union-attr]
+
+    @property
+    def present(self) -> str:
+        return "the target"
+
+    def values(self, session: Session) -> tuple[Any, ...]:
+        setting, now = settings_of(Target)[self.name], session.target.loudness
+        return tuple(dict.fromkeys(setting.clamp(now + step) for step in STEPS))
+
+    def made(
+        self, renderer: Renderer, session: Session, value: Any, kept: Kept | None, progress: Progress = no_progress
+    ) -> Made:
+        aim = session.replace(target=msgspec.structs.replace(session.target, loudness=value))
+        reached = reach_target(renderer, aim, None, progress, self.step)
+        note = "" if reached.met else f"{reached.loudness:.1f} at most".replace("-", "−")
+        return Made(driven(session, reached.step, reached.drive, reached.ceiling), note)
+
+    def taken(self, session: Session, made: Session) -> Session:
+        return session.replace(strips=made.strips)
+
+
+def louder_place(session: Session) -> LoudnessPlace | None:
+    """Where it is tried what louder costs; None without a limiter that is on."""
+    limiter = last_limiter(session.mix.chain)
+    return LoudnessPlace(limiter.id, "loudness") if limiter is not None else None
 
 
 def shown(setting: Setting, value: Any) -> str:
@@ -155,7 +235,7 @@ class Kept:
 def kept_by(step: Step | None, place: SettingPlace, after: Joint | None, span: Span | None) -> Kept | None:
     """What is to be kept while values of a setting are tried: what the step takes, where another of its settings can be solved
     for that and is not held anyway; None where there is nothing of the kind."""
-    if step is None or after is None or place.part:
+    if step is None or after is None or place.part or place.name not in settings_of(type(step)):
         return None
     for name, solved in step.solved_settings.items():
         if solved.by not in ("reduction", "drive") or place.name in (name, solved.aim, solved.aim_by, solved.switch):
@@ -203,6 +283,10 @@ class TriedValue:
     """What is in the output that no filter makes of the input, dB under it."""
     late: float = 0.0
     """ms"""
+    transfer: Transfer | None = None
+    """The static curve of the step, where the setting is one of those that make it."""
+    note: str = ""
+    """A word on how far the value was met."""
 
     def tone(self, part: str) -> float:
         """By how many dB it changes the lows, mids or highs at equal loudness."""
@@ -234,18 +318,16 @@ def tried_value(
     """What a value comes to. `loudness`: of what comes out of the step now, LUFS. Raises `GluvoError` where the step is off or
     gone. Nothing that is the same with several values is rendered twice."""
     stretch = span or Span(0.0, renderer.seconds)
-    with_it = with_value(session, place, value)
-    solved = held_session(renderer, _keeping(with_it, place, kept, session.view.section), progress, up_to=place.step)
-    step, now = solved.item(place.step), with_it.item(place.step)
-    plan = renderer.plan(solved)
-    if step is None or now is None or place.step not in plan.after:
+    if place.step not in renderer.plan(session).after:
+        raise GluvoError("The step is off, or gone: there is nothing to be tried.")
+    made = place.made(renderer, session, value, kept, progress)
+    solved, plan = made.session, renderer.plan(made.session)
+    step = solved.item(place.step)
+    if step is None or place.step not in plan.after:
         raise GluvoError("The step is off, or gone: there is nothing to be tried.")
     pair = plan.before[place.step], plan.after[place.step]
     joints = renderer.joints(pair, stretch, progress, max(plan.result.memory, step.memory))
     before, after = (joints[node.key] for node in pair)
-    if kept is not None:  # it is as it was, but for what was found
-        back = msgspec.structs.replace(now, **{kept.setting: getattr(step, kept.setting)})
-        solved = solved.with_step(back)
     figures, came = after.figures(stretch), before.loudness(stretch)
     level = figures.integrated
     gain = loudness - level if loudness is not None and min(loudness, level) > SILENT else 0.0
@@ -272,6 +354,8 @@ def tried_value(
         hits,
         new,
         1000.0 * step.make(renderer.rate).latency / renderer.rate if not step.contains_steps else 0.0,
+        step.transfer() if place.name in step.bent_by and not place.part else None,
+        made.note,
     )
 
 

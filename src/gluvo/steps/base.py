@@ -81,6 +81,16 @@ class ContainerRow:
     steps: tuple[Step, ...]
 
 
+@dataclass(frozen=True, eq=False)
+class Transfer:
+    """A static curve: what comes out for what goes in."""
+
+    came: Floats
+    gives: Floats
+    unit: str
+    """dBFS, or nothing where both are the wave itself."""
+
+
 class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """What every step has: a name of its own within the session, and whether it is on; and what it can do.
 
@@ -107,6 +117,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """Whether what becomes of hits is looked at although it takes no level away."""
     has_ceiling: ClassVar[bool] = False
     """Whether it works against a ceiling that nothing passes."""
+    bent_by: ClassVar[frozenset[str]] = frozenset()
+    """The settings that make its static curve, for steps that have one; see `transfer`."""
     shapes_tone: ClassVar[bool] = False
     """Whether it is for the tone: what one goes to where a range stands out."""
     analyses: ClassVar[tuple[Analysis, ...]] = ()
@@ -173,6 +185,10 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     def wet_alone(self) -> Self | None:
         """The step with nothing passing beside what it makes; None where nothing can."""
         return msgspec.structs.replace(self, mix=100.0) if "mix" in self.__struct_fields__ else None
+
+    def transfer(self) -> Transfer | None:
+        """Its static curve; None where it has none."""
+        return None
 
     @property
     def plain_gain(self) -> float:

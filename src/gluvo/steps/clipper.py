@@ -15,7 +15,7 @@ from gluvo.dsp.limiting import Mender
 from gluvo.measure.overview import ReducedBy
 from gluvo.steps import ceiling as ceiling_step
 from gluvo.steps import solved
-from gluvo.steps.base import MAX_BLOCK, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Processor, Step, Transfer
 from gluvo.steps.ceiling import HOLDS, LOUDER, CeilingStep, Oversampling
 from gluvo.steps.settings import number
 
@@ -27,6 +27,7 @@ class Clipper(CeilingStep, tag="clipper", frozen=True, kw_only=True):
     summary: ClassVar[str] = "Shaves single tops off, before a limiter has to move for them"
     leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling")
     cuts_tops: ClassVar[bool] = True
+    bent_by: ClassVar[frozenset[str]] = frozenset({"drive", "ceiling", "knee"})
 
     drive: Annotated[float, ceiling_step.drive("more is cut off")] = 0.0
     ceiling: Annotated[
@@ -76,6 +77,10 @@ class Clipper(CeilingStep, tag="clipper", frozen=True, kw_only=True):
     def shaper(self) -> shaping.Shaper:
         """The curve after the drive, as drawn and as applied."""
         return shaping.clip(gain_of(self.ceiling), self.knee / 100.0)
+
+    def transfer(self) -> Transfer:
+        came = np.linspace(-1.0, 1.0, 201)
+        return Transfer(came, self.shaper(came * gain_of(self.drive)) * gain_of(self.output), "")
 
     @property
     def memory(self) -> float:

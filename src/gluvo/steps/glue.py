@@ -16,7 +16,7 @@ from gluvo.dsp.kernel import Audio, Floats, record
 from gluvo.dsp.matched import bell, cascaded, high_cut_prototypes, high_shelf_prototypes, low_shelf_prototypes, tilt
 from gluvo.dsp.simd_max import largest
 from gluvo.measure.overview import ReducedBy
-from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step, Transfer
 from gluvo.steps.common import mix
 from gluvo.steps.detector_monitor import DetectorMonitor
 from gluvo.steps.settings import choice, number, switch
@@ -52,6 +52,9 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     reduces: ClassVar[bool] = True
     has_ear: ClassVar[bool] = True
     takes_key: ClassVar[bool] = True
+    bent_by: ClassVar[frozenset[str]] = frozenset(
+        {"threshold", "ratio", "limit", "knee", "range", "mix", "lift_ratio", "lift_threshold", "lift_range"}
+    )
     solved_settings: ClassVar[Mapping[str, Solved]] = {
         "threshold": Solved("reduction", "hold_aim", "aim", aim_by="aim_by"),
         "lift_threshold": Solved("lift", "hold_lift", "lift_aim", aim_by="lift_aim_by"),
@@ -534,6 +537,14 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
     def curve(self) -> comp.Curve:
         """The static curve of what is reduced."""
         return comp.Curve(float(self.threshold), float(self.slope), float(self.knee), float(self.range))
+
+    def transfer(self) -> Transfer:
+        levels = np.linspace(-60.0, 0.0, 121)
+        out = comp.static_curve(levels, *self.curve)
+        if self.lifts:
+            out = out + comp.lifted_curve(levels, *self.lift_curve)
+        factor = 1.0 + self.mix / 100.0 * (10.0 ** ((out - levels + self.makeup) / 20.0) - 1.0)
+        return Transfer(levels, levels + 20.0 * np.log10(np.maximum(factor, 1e-10)), "dBFS")
 
     @property
     def lift_curve(self) -> comp.Curve:

@@ -22,7 +22,7 @@ from gluvo.dsp.kernel import Audio, Floats, kernel
 from gluvo.dsp.limiting import LookAheadLimiter, ReleaseTimes, magnitudes
 from gluvo.dsp.matched import cascaded, high_shelf_prototypes, low_shelf_prototypes, tilt
 from gluvo.steps import solved
-from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step
+from gluvo.steps.base import MAX_BLOCK, Analysis, Processor, Step, Transfer
 from gluvo.steps.ceiling import Oversampling, oversampling
 from gluvo.steps.settings import choice, number
 
@@ -53,6 +53,7 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
     analyses: ClassVar[tuple[Analysis, ...]] = ("new sound", "bend")
     has_ear: ClassVar[bool] = True
     ear_name: ClassVar[str] = "Bend"
+    bent_by: ClassVar[frozenset[str]] = frozenset({"shape", "drive", "bias", "mix"})
     leading: ClassVar[tuple[str, ...]] = ("drive", "mix")
     solved_settings: ClassVar[Mapping[str, solved.Solved]] = solved.OUTPUT
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {"hold_loudness"}
@@ -252,6 +253,10 @@ class Saturation(Step, tag="saturation", frozen=True, kw_only=True):
         if self.shape == "edge":
             return shaping.edge(drive, bias)
         return shaping.soft(drive, bias + (shaping.WARM_BIAS if self.shape == "warm" else 0.0))
+
+    def transfer(self) -> Transfer:
+        came = np.linspace(-1.0, 1.0, 201)
+        return Transfer(came, curve_of(self, came), "")
 
     @property
     def is_lopsided(self) -> bool:

@@ -17,7 +17,6 @@ from gluvo.advise.try_values import (
     kept_by,
     shown,
     tried_value,
-    values_around,
     values_typed,
 )
 from gluvo.compare.trial import MOST_CANDIDATES, Running, finished
@@ -46,7 +45,7 @@ class TryingValues(QObject):
         self.setting: Setting = found
         self.now = place.value(session)
         self.title = place.words(session)
-        self.values: tuple[Any, ...] = values_around(found, self.now)
+        self.values: tuple[Any, ...] = place.values(session)
         self.chosen = self.values.index(self.now) if self.now in self.values else 0
         self.tried: dict[int, TriedValue] = {}
         """By their place among the values."""
@@ -128,7 +127,7 @@ class TryingValues(QObject):
 
     def use_even(self) -> None:
         """The present value and those around it again."""
-        self.values = values_around(self.setting, self.now)
+        self.values = self.place.values(self._bench.session)
         self.chosen = self.values.index(self.now) if self.now in self.values else 0
         self.make()
 
@@ -172,7 +171,9 @@ class TryingValues(QObject):
         step = one.session.item(self.place.step) if one is not None else None
         if step is None:
             return False
-        return self._bench.edit(f"{step.title} {self.setting.label.lower()}", lambda s: s.with_step(step))
+        made = one.session if one is not None else None
+        assert made is not None
+        return self._bench.edit(f"{step.title} {self.setting.label.lower()}", lambda s: self.place.taken(s, made))
 
     def end(self) -> None:
         """Hear what is open again, and make no more."""

@@ -16,6 +16,7 @@ from gluvo.desk.controls.widgets import Toggle, button, label
 from gluvo.desk.model.trying_values import TryingValues
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.compare.trial_dialog import TrialDialog
+from gluvo.steps.base import Transfer
 
 NAMES, HEAD, PICTURE, ROW = 176, 34, 190, 44
 """Pixels: the names at the left, the value over a picture, a picture, a row of figures."""
@@ -35,8 +36,9 @@ class ValuesTable(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Values")
         self.setToolTip(
-            "Each value over the section. At the top the mean hit, before (grey) and after (blue), with the reduction over it; "
-            "or, where there are none, what the step changes by frequency at equal loudness. What is the same for all is left "
+            "Each value over the section. At the top the curve, where the setting makes one; the mean hit, before (grey) "
+            "and after (blue), with the reduction over it; or, where there are none, what the step changes by frequency at equal "
+            "loudness. What is the same for all is left "
             "out."
         )
         trying.changed.connect(self.refresh)
@@ -74,7 +76,10 @@ class ValuesTable(QWidget):
             painter.setPen(c["signal" if n == trying.chosen and trying.sounding else "ink"])
             words = trying.words_of(n)
             painter.drawText(head, Qt.AlignmentFlag.AlignVCenter, words)
-            said = "heard" if n == trying.chosen and trying.sounding else "as it is" if value == trying.now else ""
+            said = "heard" if n == trying.chosen and trying.sounding else ""
+            said = said or (trying.place.present if value == trying.now else "")
+            if (one := trying.tried.get(n)) is not None and one.note:
+                said = " · ".join(word for word in (said, one.note) if word)
             left = painter.fontMetrics().horizontalAdvance(words) + 10
             painter.setFont(font(11))
             painter.setPen(c["faint"])
@@ -109,6 +114,8 @@ class ValuesTable(QWidget):
             painter.setFont(font(13))
             painter.setPen(c["faint"])
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, "…" if not self._trying.trouble else "")
+        elif one.transfer is not None:
+            self._draw_curve(painter, box, one.transfer)
         elif one.hits is not None:
             self._draw_hit(painter, box, one)
         else:
@@ -152,6 +159,29 @@ class ValuesTable(QWidget):
         zero = float(np.interp(0.0, times, xs))
         painter.setPen(QPen(c["rule"], 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(zero, box.top()), QPointF(zero, box.bottom()))
+
+    @staticmethod
+    def _draw_curve(painter: QPainter, box: QRectF, curve: Transfer) -> None:
+        c, side = colours(), min(box.width(), box.height())
+        room = QRectF(box.left(), box.top() + (box.height() - side) / 2.0, side, side)
+        low, high = float(curve.came[0]), float(curve.came[-1])
+
+        def line(values: np.ndarray) -> QPolygonF:
+            xs = room.left() + (curve.came - low) / (high - low) * side
+            ys = room.bottom() - np.clip((values - low) / (high - low), 0.0, 1.0) * side
+            return QPolygonF([QPointF(a, b) for a, b in zip(xs.tolist(), ys.tolist(), strict=True)])
+
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(c["hair"], 1))
+        painter.drawRect(room)
+        painter.setPen(QPen(c["rule"], 1, Qt.PenStyle.DashLine))
+        painter.drawPolyline(line(curve.came))
+        painter.setPen(QPen(c["signal"], 1.8))
+        painter.drawPolyline(line(curve.gives))
+        painter.setFont(font(11))
+        painter.setPen(c["faint"])
+        told = f"{low:.0f} to {high:.0f} {curve.unit}".replace("-", "−").strip()
+        painter.drawText(room.adjusted(5, 2, -5, -2), Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft, told)
 
     @property
     def _most_reduction(self) -> float:

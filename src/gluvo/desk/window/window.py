@@ -19,7 +19,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gluvo.advise.try_values import SettingPlace
+from gluvo.advise.loudness_target import NO_LIMITER
+from gluvo.advise.try_values import SettingPlace, louder_place
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.finder import Findable
 from gluvo.desk.controls.theme import theme
@@ -104,7 +105,7 @@ class Window(QMainWindow):
         self.deliver = next(page for page in made if isinstance(page, DeliverPage))
         self.compare = next(page for page in made if isinstance(page, ComparePage))
         self.compare.branch_wanted.connect(self._branch)
-        self.shape.target.costs_wanted.connect(self.deliver.show_costs)
+        self.shape.target.costs_wanted.connect(self.try_loudness)
         self.buses.ledger.opened.connect(self.shape.open_step)
         bench.values_wanted.connect(self._try_values)
         self.shape.blind.connect(lambda: rank_alternatives(self))
@@ -505,6 +506,14 @@ class Window(QMainWindow):
         self.meters.show()
         self.meters.raise_()
         self.settings.setValue("meters/open", True)
+
+    def try_loudness(self) -> None:
+        """What louder costs: the target's loudness and others, tried as values of a setting are."""
+        place = louder_place(self.bench.session)
+        if place is None:
+            self.bench.refuse(NO_LIMITER)
+        else:
+            self._try_values(place)
 
     def _try_values(self, place: SettingPlace) -> None:
         """Values of a setting beside each other."""

@@ -191,13 +191,6 @@ class DeliverPage(PageWidget):
         """Write there from now on."""
         self.delivery.use_folder(folder)
 
-    def show_costs(self) -> None:
-        """Show what louder costs, and find it."""
-        self._bench.look(page="deliver")
-        self.chooser.button("costs").click()
-        self.costs.table.setFocus()
-        self.delivery.find_prices()
-
     # --- writing -------------------------------------------------------------------------------------------
 
     def write_all(self) -> None:
