@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import msgspec
 import pytest
 from hypothesis import given, settings
@@ -15,10 +17,10 @@ from gluvo.desk.window.window import Window
 from gluvo.errors import SessionError
 from gluvo.session import chains, marks
 from gluvo.session.records import Bus, Media, Session, Stem
-from gluvo.session.store import checked
+from gluvo.session.store import checked, write_session
 from gluvo.steps import Glue, Lane, Limiter, Saturation, Split, Step, Trim
 
-from .desk import LEFT, Desk, key, shortcut
+from .desk import LEFT, Desk, key, shortcut, small_session
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
 
@@ -249,3 +251,13 @@ def test_what_does_not_fit_and_what_is_nothing_is_told(desk: Desk) -> None:
     assert desk.session.view.hear == UP_TO
     shortcut(desk, "U")
     assert desk.session.view.hear == "result"
+
+
+def test_marks_of_what_is_gone_are_told_and_taken_off(empty_desk: Desk, tmp_path: Path) -> None:
+    session, path = small_session(tmp_path)
+    write_session(path, session.looking(marks=("gone", "trim-1", "gone-too")))
+    told: list[str] = []
+    empty_desk.bench.told.connect(lambda said: told.append(said.text))
+    empty_desk.open(path, measured=False)
+    assert empty_desk.session.view.marks == ("trim-1",)
+    assert "2 marks stood on what is gone, and are taken off." in told

@@ -34,6 +34,17 @@ class Marking:
     def clear(self) -> None:
         self._bench.look(marks=())
 
+    def tell_gone(self) -> None:
+        """Take off the marks that a file has on what is not there, and say so."""
+        there, wanted = self.ids, self._bench.session.view.marks
+        gone = len(set(wanted) - set(there))
+        if gone:
+            told = (
+                "A mark stood on what is gone, and is" if gone == 1 else f"{gone} marks stood on what is gone, and are"
+            )
+            self._bench.look(marks=there)
+            self._bench.tell(f"{told} taken off.", False)
+
     def meant(self, id: str) -> tuple[str, ...]:
         """What is marked, or the row of that id."""
         return self.ids or ((id,) if id else ())

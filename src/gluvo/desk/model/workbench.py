@@ -72,6 +72,7 @@ class Workbench(OpenSession):
         self.session_changed.emit(Session(), document.session)
         self.audio_changed.emit()
         self.picture_changed.emit()
+        self.marking.tell_gone()
         self.opening.reload()
 
     def take_over(self) -> None:
