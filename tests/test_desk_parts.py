@@ -24,7 +24,7 @@ from gluvo.measure.overview import Reduction, ReductionTracer
 from gluvo.measure.spectrum import spectrum
 from gluvo.measure.trace import Span, trace_of
 from gluvo.play.meters import Board, Meters, Readings
-from gluvo.steps import Glue, settings_of
+from gluvo.steps import Glue, Split, settings_of
 
 from .conftest import RATE, music
 
@@ -67,7 +67,7 @@ def test_segments_and_choices(qtbot: QtBot, qapp: QApplication) -> None:
     chosen = told(segments.chosen)
     qtbot.mouseClick(segments.button("b"), Qt.MouseButton.LeftButton)
     assert chosen == ["b"] and segments.button("b").isChecked() and not segments.button("a").isChecked()
-    row = ChoiceRow(settings_of(Glue)["low_cut_slope"])
+    row = ChoiceRow(settings_of(Split)["slope"])
     show(qtbot, row)
     picked = told(row.chosen)
     row.set_value(24)

@@ -433,6 +433,61 @@ def figures(session: Path, section: str | None, as_json: bool) -> None:
 
 
 @cli.command()
+@click.argument("files", type=PATH, nargs=-1, required=True)
+@click.option("--kinds", help="Only these kinds, with commas between them.")
+@click.option("--json", "as_json", is_flag=True, help="With numbers, limits and places, as JSON.")
+def watch(files: tuple[Path, ...], kinds: str | None, as_json: bool) -> None:
+    """Tell what is wrong with sessions or audio files. Ends with 0 where there is nothing, with 1 where there is something."""
+    from gluvo.advise.watchouts import KINDS, Finder
+    from gluvo.opened.watching import watched
+
+    known = {kind.id: kind for kind in KINDS}
+    wanted = [word.strip() for word in kinds.split(",") if word.strip()] if kinds is not None else list(known)
+    for word in wanted:
+        if word not in known:
+            raise GluvoError(f"There is no kind of watch-out “{word}”. There are: {', '.join(known)}.")
+
+    def one(path: Path, inside: Told) -> Any:
+        session, found = watched(path, Finder([known[word] for word in wanted]), inside)
+        return path, session, found
+
+    with _bar("Looking") as told:
+        rows, wrong = _good(_side_by_side(files, one, told))
+    plain = [_watch_plain(path, session, w) for path, session, found in rows for w in found]
+    if as_json:
+        _json(plain)
+    else:
+        for path, _, found in rows:
+            for w in found:
+                where = f"{one_line(path.name)}: " if len(rows) > 1 else ""
+                click.echo(f"{where}{w.kind}: {one_line(w.text)}")
+    _end_with(wrong)
+    if plain:
+        sys.exit(1)
+
+
+def _watch_plain(path: Path, session: Any, one: Any) -> dict[str, Any]:
+    """A watch-out as it is told to programs."""
+    middle = (one.span.start + one.span.end) / 2.0
+    section = next((s.name for s in session.sections if s.start <= middle < s.end), "")
+    strip, step = session.strip(one.strip), session.item(one.step)
+    return {
+        "id": one.kind,
+        "file": one_line(path),
+        "strip": strip.name if strip is not None else "",
+        "step": step.title if step is not None else "",
+        "section": section,
+        "value": round(float(one.value), 3),
+        "limit": one.limit,
+        "unit": one.unit,
+        "start": round(float(one.span.start), 3),
+        "end": round(float(one.span.end), 3),
+        "text": one.text,
+        "offer": one.offer.words if one.offer is not None else "",
+    }
+
+
+@cli.command()
 @click.argument("session", type=PATH)
 @click.option("--out", type=PATH, required=True, help="The file to write: .html, .json or .pdf.")
 @click.option("--force", is_flag=True, help="Write over a file that is there.")

@@ -99,6 +99,7 @@ def pluck(random: Random, midi: float, length: float, bright: float, velocity: f
     period = RATE / pitch(midi)
     burst = random.standard_normal(int(period))
     soft = softened(burst, 0.75 - 0.5 * velocity)
+    soft -= soft.mean()  # a string that is pulled aside swings about where it rests
     out = np.zeros(int(length * RATE))
     _pluck(period - 0.5 / bright, 0.9965, bright, soft / np.abs(soft).max(), out)
     t = seconds(length)
@@ -149,7 +150,8 @@ def marimba(random: Random, midi: float, velocity: float) -> Floats:
     if 9.2 * f < 20000:
         bar += 0.07 * velocity**2 * np.sin(2 * np.pi * 9.2 * f * t) * np.exp(-t / (decay * 0.1))
     knock = shaped_noise(random, 0.7, 400, 2500) * np.exp(-t / 0.006) * 0.05
-    return np.asarray((bar + knock) * velocity * (1.0 - np.exp(-t / 0.0006)) * 0.5)
+    release = np.minimum(1.0, np.maximum(0.0, (0.7 - t) / 0.08))  # the mallet is laid on it: it does not end at once
+    return np.asarray((bar + knock) * velocity * (1.0 - np.exp(-t / 0.0006)) * release * 0.5)
 
 
 def bass(random: Random, midi: float, length: float, velocity: float) -> Floats:

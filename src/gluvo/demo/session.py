@@ -56,7 +56,7 @@ REFERENCES = (
     ),
 )
 """Names, parts, seconds a beat, and which of their parts is heard against which of the song's."""
-EDITION = 7
+EDITION = 8
 """Changes when the audio or the chains do, so that an older demo is made anew in a folder of its own."""
 
 

@@ -7,6 +7,7 @@ import numpy as np
 from gluvo.dsp.delay import clean
 from gluvo.dsp.kernel import record
 from gluvo.dsp.moving import follow
+from gluvo.measure.clicks import found_in
 from gluvo.measure.figures import figures_of
 from gluvo.measure.flattops import flat_tops
 from gluvo.measure.hits import hits_of
@@ -47,6 +48,7 @@ def warm_up(progress: Progress = no_progress) -> None:
     material = Material(RATE, {"x": Sound(x, RATE)}, RATE)
     play_through(mixed("sum", ((first, (0.5, 0.5)), (first, (1.0, 1.0)))), material)
     flat_tops(x)
+    found_in(x)
     pulse = np.zeros((RATE * 2, 2), dtype=np.float32)
     pulse[:: RATE // 3] = 0.5
     hits_of(pulse, run_chain([Glue()], pulse, RATE), np.zeros(100), 50.0, RATE)

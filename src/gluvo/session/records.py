@@ -435,6 +435,16 @@ class Limit(Struct, frozen=True, kw_only=True):
     """Hz and power density in dB (full scale² per Hz), in rising order of frequency."""
 
 
+class Dismissed(Struct, frozen=True, kw_only=True):
+    """A watch-out that is not told any more, unless it grows by a third."""
+
+    kind: Annotated[str, Meta(max_length=100)]
+    key: Annotated[str, Meta(max_length=500)] = ""
+    """What the watch-out is known by; empty for all of its kind."""
+    excess: Annotated[float, Meta(ge=0.0)] = 0.0
+    """How far it was past its limit then, in its own unit."""
+
+
 class Analyser(Struct, frozen=True, kw_only=True):
     """How spectra are drawn."""
 
@@ -626,6 +636,7 @@ class SessionChanges(TypedDict, total=False):
     limits: tuple[Limit, ...]
     versions: tuple[Version, ...]
     trials: tuple[Trial, ...]
+    dismissed: tuple[Dismissed, ...]
     view: View
 
 
@@ -648,6 +659,7 @@ class Session(Struct, frozen=True, kw_only=True):
     versions: Annotated[tuple[Version, ...], Meta(max_length=1000)] = ()
     """The oldest first."""
     trials: Annotated[tuple[Trial, ...], Meta(max_length=1000)] = ()
+    dismissed: Annotated[tuple[Dismissed, ...], Meta(max_length=1000)] = ()
     view: View = View()
 
     # --- looking things up ---------------------------------------------------------------------------------

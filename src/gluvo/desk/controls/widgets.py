@@ -95,7 +95,7 @@ def button(
 
 
 class Segments(QWidget):
-    """One of a few words, all in view."""
+    """One of a few words, all in view; where there is too little room, a list to choose one from."""
 
     chosen = Signal(str)
 
@@ -111,11 +111,32 @@ class Segments(QWidget):
             self._buttons[key] = made
             self._group.addButton(made)
             row.addWidget(made)
-            made.clicked.connect(lambda _=False, key=key: self.chosen.emit(key))
+            made.clicked.connect(lambda _=False, key=key: self._pick(key))
+        self._box = ChoiceBox()
+        self._box.setToolTip(tip)
+        self._box.setAccessibleName(tip or "View")
+        for key, text in options:
+            self._box.addItem(text, key)
+        self._box.activated.connect(lambda n: self._pick(self._box.itemData(n)))
+        self._box.hide()
+        row.addWidget(self._box)
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+
+    def _pick(self, key: str) -> None:
+        self.set_chosen(key)
+        self.chosen.emit(key)
 
     def set_chosen(self, key: str) -> None:
         self._buttons[key].setChecked(True)
+        self._box.setCurrentIndex(self._box.findData(key))
+
+    def set_compact(self, compact: bool) -> None:
+        """A list in place of the words, or the words again."""
+        if compact is self._box.isHidden():
+            for made in self._buttons.values():
+                made.setVisible(not compact)
+            self._box.setVisible(compact)
+            self.updateGeometry()
 
     def button(self, key: str) -> QPushButton:
         return self._buttons[key]

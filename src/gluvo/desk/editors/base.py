@@ -131,14 +131,26 @@ class StepEditor(QWidget, Generic[S]):
         self._fit_head()
 
     def _fit_head(self) -> None:
-        """Where there is little room, presets and another alternative have their keys and the menu."""
+        """Where there is little room, presets and another alternative have their keys and the menu, and what is one of several
+        words becomes a list."""
+        squeezed = self.squeezed()
+        for segments in squeezed:
+            segments.set_compact(False)
         there = alternatives.found(self.bench.session, self.step_id) is not None
         self.another.setVisible(False)
         self.presets.setVisible(False)
+        for segments in squeezed:
+            if self.head.sizeHint().width() > self.width() - 2 * MARGIN:
+                segments.set_compact(True)
+                self.head.invalidate()
         room = self.width() - 2 * MARGIN - self.head.sizeHint().width()
         for widget, wanted in ((self.presets, True), (self.another, not there)):
             room -= widget.sizeHint().width() + self.head.spacing()
             widget.setVisible(wanted and room >= 0)
+
+    def squeezed(self) -> list[Segments]:
+        """What becomes a list where there is little room, first those that are needed least."""
+        return [self.chooser]
 
     def begin(self) -> None:
         """Give the focus to what is worked on first."""

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtWidgets import QHBoxLayout, QStackedLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.source import ROOM, has_thresholds, with_room
 from gluvo.desk.charts.views import CaughtView
-from gluvo.desk.controls.flow import Elided
+from gluvo.desk.controls.flow import Elided, Flow
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.widgets import Rows, Segments, Toggle, button, clock, figure, label
 from gluvo.desk.editors.place_table import PlaceTable
@@ -67,7 +67,8 @@ class SourceEditor(QWidget):
         self.whose = label("", "caption")
         column.addWidget(self.whose)
         column.addWidget(self.rows)
-        row = QHBoxLayout()
+        holder, row = QWidget(), Flow(across=10)
+        holder.setLayout(row)
         self.setMinimumHeight(330)
         self.room = button(
             "Trim to 6 dB of headroom",
@@ -91,10 +92,10 @@ class SourceEditor(QWidget):
         )
         self.amount.settled.connect(bench.settle)
         self.hint = Elided("", "caption", 500)
-        row.addWidget(self.hint, 1)
         row.addWidget(label("The chain", "caption"))
         row.addWidget(self.amount)
-        column.addLayout(row)
+        row.addWidget(self.hint)
+        column.addWidget(holder)
 
     def refresh(self) -> None:
         session, render, audio = self.bench.session, self.bench.picture.best, self.bench.audio

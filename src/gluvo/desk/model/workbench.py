@@ -22,6 +22,7 @@ from gluvo.desk.model.opening import Opening
 from gluvo.desk.model.reduction_shares import ReductionShares
 from gluvo.desk.model.side_by_side import SideBySide
 from gluvo.desk.model.versions import Versions
+from gluvo.desk.model.watching_out import WatchingOut
 from gluvo.measure.same_song import SameSong
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
@@ -51,6 +52,7 @@ class Workbench(OpenSession):
         self.live_figures = LiveFigures()
         self.marking = Marking(self)
         self.side_by_side = SideBySide(self)
+        self.watching_out = WatchingOut(self, self.background, self.listening)
         self.versions = Versions(self, self.background, self.listening, self.measurement)
         self.opening.read.connect(self.versions.forget)
         self._told_same: list[tuple[str, SameSong]] = []
@@ -66,6 +68,7 @@ class Workbench(OpenSession):
         """Show a document; its audio is read in the background."""
         self.opening.open(document)
         self.advice.forget()
+        self.watching_out.forget()
         self._told_same.clear()
         document.listen(self._session_changed)
         self._watched = self._reactions()
@@ -124,6 +127,20 @@ class Workbench(OpenSession):
             (Watched(lambda: (listening.partner(view().hear),)), listening.follow_loop),
             (Watched(lambda: (self.picture.partners, self.picture.same)), listening.follow_times),
             (Watched(lambda: (self.picture.same,)), self._tell_same),
+            (
+                Watched(
+                    lambda: (
+                        self.picture.song_current,
+                        self.picture.song_render,
+                        self.audio.flat,
+                        session().sections,
+                        session().target,
+                        session().deliverables,
+                        [s.mute for s in session().strips],
+                    )
+                ),
+                self.watching_out.look,
+            ),
             (
                 Watched(lambda: (*_monitored(view()), self.picture.gains, self.picture.level)),
                 listening.follow_monitoring,

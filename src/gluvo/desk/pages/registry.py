@@ -11,6 +11,7 @@ from gluvo.desk.pages.buses import BusesPage
 from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.shape import ShapePage
+from gluvo.desk.pages.watch import WatchPage
 
 
 @dataclass(frozen=True)
@@ -22,6 +23,8 @@ class Page:
     name: str
     tip: str
     make: Callable[[Workbench], PageWidget]
+    has_tab: bool = True
+    """Whether it has a tab; what has none is reached by a button and a key."""
 
 
 PAGES: tuple[Page, ...] = (
@@ -29,6 +32,9 @@ PAGES: tuple[Page, ...] = (
     Page("shape", "Shape", "The chain of one strip, step by step, and how near the song is to its target.", ShapePage),
     Page("compare", "Compare", "Result, references, versions and encodings side by side.", ComparePage),
     Page("deliver", "Deliver", "The files that are handed over, and what was measured of them.", DeliverPage),
+    Page(
+        "watch", "Watch-outs", "What is wrong with this song, with its evidence, and an edit for it.", WatchPage, False
+    ),
 )
 
 

@@ -40,7 +40,8 @@ class Header(QWidget):
             tab.clicked.connect(lambda _=False, key=page.key: bench.look(page=key))
             self._tabs.addButton(tab)
             self.tabs[page.key] = tab
-            row.addWidget(tab)
+            if page.has_tab:
+                row.addWidget(tab)
         row.addStretch(1)
         row.addSpacing(4)
         self.play = button("▶", "Play or stop (Space).", bench.listening.toggle_play, "main")
@@ -57,6 +58,8 @@ class Header(QWidget):
         self._where = Elided("", "", 190)
         row.addWidget(self._where, 2)
         row.addWidget(self.loop)
+        self.watch = self.tabs["watch"]
+        row.addWidget(self.watch)
         self._ears = Elided("", "caption", 110)
         self._ears.setToolTip(
             "How long you have listened since the last break of ten minutes, and how loud on average, as sent to the "
@@ -76,6 +79,9 @@ class Header(QWidget):
             self._ears,
             self._device,
         )
+        bench.watching_out.changed.connect(self._count)
+        Follower(self, bench, self._count, session=lambda s: (s.dismissed,))
+        self._count()
         Follower(
             self,
             bench,
@@ -88,6 +94,11 @@ class Header(QWidget):
         """Pages, transport and device, or (without a session) only the name of the program."""
         for widget in self._with_a_session:
             widget.setVisible(there)
+
+    def _count(self) -> None:
+        """How many watch-outs there are; the figure stays as it was while it is looked anew."""
+        count = len(self._bench.watching_out.told)
+        self.watch.setText("No watch-outs" if not count else f"{count} watch-out{'s' if count > 1 else ''}")
 
     @property
     def _state(self) -> str:

@@ -156,6 +156,9 @@ class SplitEditor(StepEditor[Split]):
     def build_settings(self, kind: type[Step]) -> None:
         """The Split's own settings stand at its head."""
 
+    def squeezed(self) -> list[Segments]:
+        return [self.chooser, self.parts, self.count]
+
     @property
     def shown(self) -> BandSet | None:
         """The set of bands that is shown."""

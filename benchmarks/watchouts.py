@@ -1,0 +1,390 @@
+"""How well watch-outs find what is wrong, and how seldom they warn of nothing: songs in five styles, made here, clean and with
+each fault put in at three strengths. Nothing is timed.
+
+Usage: python benchmarks/watchouts.py [--songs 10] [--kinds a,b] [--markdown]
+"""
+
+from __future__ import annotations
+
+import argparse
+import collections
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from gluvo.advise.hold import held_session
+from gluvo.advise.watchouts import KINDS, Finder, Scene, WatchOut
+from gluvo.demo import instruments as play
+from gluvo.demo.instruments import RATE
+from gluvo.demo.song import Place, staged, through, with_bell
+from gluvo.dsp.filters import high_cut, low_cut
+from gluvo.measure.flattops import flat_tops
+from gluvo.render.song import Renderer
+from gluvo.session.media import Material
+from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session, Stem
+from gluvo.session.sounds import Sound
+from gluvo.steps import Band, Glue, Limiter, MidSideEq, Trim
+
+SECONDS = 26.0
+STRENGTHS = ("weak", "middle", "strong")
+CHORDS = {"i": (57, 60, 64), "iv": (62, 65, 69), "v": (64, 67, 71), "VI": (53, 57, 60), "III": (60, 64, 67)}
+"""MIDI numbers."""
+
+Stems = dict[str, np.ndarray]
+
+
+@dataclass(frozen=True)
+class Style:
+    """Who plays, and how."""
+
+    beat: float
+    """s"""
+    in_bar: int
+    chords: tuple[str, ...]
+    kick: tuple[float, ...]
+    snare: tuple[float, ...]
+    cymbal: tuple[float, ...]
+    pattern: str
+    """What plays the chords: marimba, pluck, reeds."""
+    sung: bool
+
+
+STYLES = {
+    "waltz": Style(0.34, 3, ("i", "iv", "v", "i"), (0.0,), (1.0, 2.0), (0.0, 1.0, 2.0), "marimba", True),
+    "four": Style(
+        0.5, 4, ("i", "VI", "III", "v"), (0, 1, 2, 3), (1.0, 3.0), tuple(n / 2 for n in range(8)), "pluck", False
+    ),
+    "ballad": Style(0.75, 4, ("i", "VI", "iv", "v"), (0.0, 2.5), (2.0,), (0.0, 1.0, 2.0, 3.0), "reeds", True),
+    "busy": Style(
+        0.3, 4, ("i", "iv", "i", "v"), (0.0, 1.5, 2.0), (1.0, 3.0), tuple(n / 2 for n in range(8)), "marimba", False
+    ),
+    "sparse": Style(0.62, 4, ("VI", "i", "iv", "v"), (0.0,), (2.0,), (0.0, 2.0), "pluck", True),
+}
+PLACES = {
+    "Kick": Place(3.0, 0.0, -30.0),
+    "Snare": Place(1.0, 0.05, -16.0),
+    "Cymbals": Place(-1.0, 0.2, -16.0),
+    "Bass": Place(3.0, 0.0, -30.0),
+    "Chords": Place(-3.0, -0.3, -13.0),
+    "Pad": Place(-7.0, 0.35, -13.0),
+    "Voice": Place(3.0, 0.0, -13.0),
+}
+
+
+def song(style: Style, seed: int) -> Stems:
+    """The stems of a song of three parts: soft, fuller, all of it; clean."""
+    random = np.random.default_rng(seed)
+    beat = style.beat * float(random.uniform(0.93, 1.07))
+    shift = int(random.integers(-4, 5))
+    frames = int(SECONDS * RATE)
+    tracks = {name: np.zeros(frames) for name in PLACES}
+    strokes = [play.cymbal(random, 0.7, 0.4, dark=0.6) for _ in range(5)]
+
+    def put(name: str, at: float, note: np.ndarray, gain: float = 1.0) -> None:
+        first = max(0, int((at + float(random.normal(0.0, 0.003))) * RATE))
+        n = min(len(note), frames - first)
+        if n > 0:
+            tracks[name][first : first + n] += note[:n] * gain
+
+    bars = int((SECONDS - 1.5) / (style.in_bar * beat))
+    for bar in range(bars):
+        start, part = 0.05 + bar * style.in_bar * beat, min(2, 3 * bar // bars)
+        energy = (0.35, 0.6, 0.9)[part]
+        chord = [n + shift for n in CHORDS[style.chords[bar % len(style.chords)]]]
+        for b in style.kick if part else style.kick[:1]:
+            put("Kick", start + b * beat, play.kick(random, 0.5 + 0.4 * energy))
+        for b in style.snare if part else ():
+            put("Snare", start + b * beat, play.snare(random, 0.3 + 0.5 * energy))
+        for b in style.cymbal:
+            put("Cymbals", start + b * beat, strokes[int(random.integers(5))], 2.0 * energy)
+        root = chord[0] - 24 if chord[0] - 24 >= 28 else chord[0] - 12
+        for b in (0.0, style.in_bar / 2.0):
+            put("Bass", start + b * beat, play.bass(random, root, 0.9 * beat * style.in_bar / 2.0, 0.5 + 0.4 * energy))
+        for n in range(2 * style.in_bar):
+            note = chord[n % 3] + (12 if n % 4 == 3 else 0)
+            if style.pattern == "marimba":
+                put("Chords", start + n * beat / 2.0, play.marimba(random, note, 0.3 + 0.4 * energy))
+            elif style.pattern == "pluck":
+                put("Chords", start + n * beat / 2.0, play.pluck(random, note + 12, 0.6, 0.6, 0.3 + 0.4 * energy))
+        if style.pattern == "reeds" or part == 2:
+            for note in chord:
+                put("Pad", start, play.accordion(random, note, 0.95 * beat * style.in_bar, 0.3 + 0.3 * energy), 0.7)
+        if style.sung and part and bar % 2:
+            for n, vowel in enumerate(("ha", "o", "e")):
+                put(
+                    "Voice",
+                    start + n * beat,
+                    play.voice(random, chord[n % 3] + 12, 0.9 * beat, 0.5 + 0.4 * energy, vowel, 1.0),
+                )
+    stems = {
+        name: staged(x / max(1e-9, np.abs(x).max()) * 0.5, PLACES[name])
+        for name, x in tracks.items()
+        if np.abs(x).max() > 0
+    }
+    peak = np.abs(np.sum(list(stems.values()), axis=0)).max()
+    return {name: x * (0.35 / peak) for name, x in stems.items()}
+
+
+def session_of(stems: Stems, chain: tuple[Any, ...] = (), chains: dict[str, tuple[Any, ...]] | None = None) -> Session:
+    strips = [
+        Stem(
+            id=f"stem-{n}",
+            name=name,
+            media=Media(path=f"{name}.wav", size=1, sha256=f"{n:064x}"),
+            chain=(chains or {}).get(name, ()),
+        )
+        for n, name in enumerate(stems)
+    ]
+    sections = tuple(
+        Section(id=f"section-{n}", name=name, start=n * (SECONDS - 1.0) / 3, end=(n + 1) * (SECONDS - 1.0) / 3)
+        for n, name in enumerate(("Soft", "Fuller", "All"))
+    )
+    mix = Bus(id=MIX, name="Mix bus", into="", chain=chain)
+    rows = (Deliverable(id="d", name="Master"),)
+    return Session(strips=(mix, *strips), sections=sections, rate=RATE, deliverables=rows)
+
+
+def scene(stems: Stems, session: Session) -> Scene:
+    sounds = {s.id: Sound(np.ascontiguousarray(stems[s.name], dtype=np.float32), RATE) for s in session.stems}
+    renderer = Renderer(Material(RATE, sounds, max(len(s.samples) for s in sounds.values())))
+    held = held_session(renderer, session)
+    flat = {id: flat_tops(sound.samples) for id, sound in sounds.items()}
+    return Scene(held, renderer.song(held), renderer, flat)
+
+
+# --- faults --------------------------------------------------------------------------------------------------------
+
+Made = tuple[Stems, Session]
+Fault = Callable[[Stems, int, np.random.Generator], Made]
+"""Puts a fault in at a strength, 0 to 2."""
+
+
+def of_stem(name: str, change: Callable[[np.ndarray, int, np.random.Generator], np.ndarray]) -> Fault:
+    def fault(stems: Stems, strength: int, random: np.random.Generator) -> Made:
+        there = name if name in stems else "Chords" if "Chords" in stems else next(iter(stems))
+        made = {**stems, there: change(stems[there], strength, random)}
+        return made, session_of(made)
+
+    return fault
+
+
+def of_chain(chain: Callable[[int], tuple[Any, ...]], loud: float = 1.0) -> Fault:
+    def fault(stems: Stems, strength: int, _random: np.random.Generator) -> Made:
+        made = {name: x * loud for name, x in stems.items()}
+        return made, session_of(made, chain(strength))
+
+    return fault
+
+
+def _clip(x: np.ndarray, k: int, _r: np.random.Generator) -> np.ndarray:
+    over = (10 ** (1.0 / 20), 10 ** (4.5 / 20), 10 ** (8.0 / 20))[k]
+    return np.clip(x / np.abs(x).max() * over, -1.0, 1.0) * 0.999
+
+
+def _rumble(x: np.ndarray, k: int, _r: np.random.Generator) -> np.ndarray:
+    t = np.arange(len(x)) / RATE
+    level = np.sqrt((x**2).mean()) * 10 ** ((-34.0, -24.0, -14.0)[k] / 20)
+    return x + (level * 1.41 * np.sin(2 * np.pi * 16.0 * t + np.sin(2 * np.pi * 0.3 * t)))[:, None]
+
+
+def _clicks(x: np.ndarray, k: int, random: np.random.Generator) -> np.ndarray:
+    made, height = x.copy(), np.abs(x).max() * (0.15, 0.4, 0.9)[k]
+    for at in random.integers(RATE, len(x) - RATE, 6):
+        made[at] += height
+    return made
+
+
+def _turned(x: np.ndarray, k: int, _r: np.random.Generator) -> np.ndarray:
+    mono = x.mean(axis=1)
+    return np.stack([mono, -mono * (0.5, 0.8, 1.0)[k]], axis=1) + 0.1 * (2 - k) * x
+
+
+def _turned_lows(x: np.ndarray, k: int, _r: np.random.Generator) -> np.ndarray:
+    """The lows of the right turned over, more and more of them."""
+    spectra = np.fft.rfft(x, axis=0)
+    low = np.fft.rfftfreq(len(x), 1.0 / RATE) < 130.0
+    spectra[low, 1] *= (0.3, -0.7, -1.0)[k]
+    return np.fft.irfft(spectra, len(x), axis=0)
+
+
+def _esses(x: np.ndarray, k: int, random: np.random.Generator) -> np.ndarray:
+    made, level = (
+        x.copy(),
+        np.sqrt((x[np.abs(x).max(axis=1) > 0.02 * np.abs(x).max()] ** 2).mean()) if np.abs(x).max() > 0 else 0.0,
+    )
+    envelope = np.hanning(int(0.09 * RATE))[:, None]
+    for start in np.arange(9.0, SECONDS - 2.0, 0.9):
+        noise = through(low_cut(5500.0, 24, RATE), random.standard_normal((len(envelope), 1)) * np.ones((1, 2)))
+        noise *= envelope / np.sqrt((noise**2).mean())
+        at = int(start * RATE)
+        made[at : at + len(envelope)] += noise * level * 10 ** ((-8.0, 11.0, 15.0)[k] / 20)
+    return made
+
+
+def _cut_end(stems: Stems, strength: int, _random: np.random.Generator) -> Made:
+    total = np.abs(np.sum(list(stems.values()), axis=0)).max(axis=1)
+    aimed = 10 ** ((-46.0, -30.0, -18.0)[strength] / 20)
+    near = np.convolve(total, np.ones(240) / 240.0, "same")
+    after = np.flatnonzero(near[15 * RATE :] > aimed)
+    end = 15 * RATE + int(after[len(after) // 2]) if len(after) else len(total)
+    made = {name: x[:end] for name, x in stems.items()}
+    return made, session_of(made)
+
+
+def _in_all(change: Callable[[np.ndarray, int], np.ndarray]) -> Fault:
+    def fault(stems: Stems, strength: int, _random: np.random.Generator) -> Made:
+        made = {name: change(x, strength) for name, x in stems.items()}
+        return made, session_of(made)
+
+    return fault
+
+
+def _deep(strength: int) -> tuple[Any, ...]:
+    freqs = (180.0, 320.0, 520.0, 880.0, 1400.0, 2300.0)[: (3, 5, 6)[strength]]
+    bands = tuple(Band(id=n, freq=f, gain=-(2.0, 9.0, 14.0)[strength], q=3.5) for n, f in enumerate(freqs, start=1))
+    return (MidSideEq(id="eq", bands=bands),)
+
+
+def _raised(strength: int) -> tuple[Any, ...]:
+    gain = (2.5, 5.0, 8.0)[strength]
+    return tuple(
+        MidSideEq(id=f"eq{n}", bands=(Band(id=1, shape="high_shelf", freq=5000.0 + 800.0 * n, gain=gain, q=0.71),))
+        for n in range(2)
+    )
+
+
+def glue(aim: float, **more: Any) -> Glue:
+    made = Glue(id="g", ratio=4.0, aim=aim, hold_aim=True, attack=10.0, release=120.0)
+    return msgspec.structs.replace(made, **more)
+
+
+def of_drums(stems: Stems, strength: int, _random: np.random.Generator) -> Made:
+    made = glue((1.0, 8.0, 14.0)[strength], attack=0.05, release=30.0, ratio=10.0)
+    return stems, session_of(stems, chains={"Snare": (made,)})
+
+
+def _stereo_lost(x: np.ndarray, k: int) -> np.ndarray:
+    middle = through(high_cut(3000.0, 12, RATE), through(low_cut(400.0, 12, RATE), x))
+    shared = middle.mean(axis=1, keepdims=True)
+    return x - middle + shared * np.array([1.0, -(0.1, 0.6, 0.9)[k]])
+
+
+FAULTS: dict[str, Fault] = {
+    "headroom": of_chain(lambda k: (glue(2.0),), 1.0),
+    "flat-tops": of_stem("Chords", _clip),
+    "dc": of_stem("Bass", lambda x, k, _: x + (0.0018, 0.006, 0.03)[k]),
+    "rumble": of_stem("Bass", _rumble),
+    "polarity": of_stem("Chords", _turned),
+    "silence": of_stem("Snare", lambda x, k, _: x * (1e-4, 0.0, 0.0)[k]),
+    "clicks": of_stem("Bass", _clicks),
+    "resonance": of_stem("Cymbals", lambda x, k, _: with_bell(x, 3300.0, (5.0, 14.0, 20.0)[k], 5.0)),
+    "sibilance": of_stem("Voice", _esses),
+    "over-cut": of_chain(_deep),
+    "over-boost": of_chain(_raised),
+    "side-lows": of_stem("Bass", _turned_lows),
+    "mono": _in_all(_stereo_lost),
+    "one-sided": _in_all(lambda x, k: x * np.array([1.0, 10 ** (-(1.0, 3.5, 7.0)[k] / 20)])),
+    "reduction": of_chain(lambda k: (glue((3.5, 7.0, 11.0)[k], ratio=8.0),)),
+    "attack": of_drums,
+    "pumping": of_chain(lambda k: (glue((3.0, 9.0, 15.0)[k], attack=3.0, release=170.0, ratio=10.0),)),
+    "lows-drive": of_chain(
+        lambda k: (
+            MidSideEq(id="eq", bands=(Band(id=1, shape="low_shelf", freq=110.0, gain=(0.0, 6.0, 12.0)[k]),)),
+            glue(3.0, rms=10.0),
+        )
+    ),
+    "lows-lost": of_chain(
+        lambda k: (
+            MidSideEq(id="eq", bands=(Band(id=1, shape="low_shelf", freq=100.0, gain=10.0),)),
+            glue((1.5, 10.0, 16.0)[k], attack=0.3, release=40.0, ratio=20.0),
+        )
+    ),
+    "one-does-all": of_chain(
+        lambda k: (Limiter(id="l", drive=0.0, aim=(2.0, 5.0, 9.0)[k], aim_by="peaks", hold_aim=True),)
+    ),
+    "after-limiter": of_chain(
+        lambda k: (Limiter(id="l", drive=14.0, ceiling=-1.0), Trim(id="t", gain=(0.05, 1.5, 5.0)[k]))
+    ),
+    "flat-song": of_chain(
+        lambda k: (
+            Glue(id="g", ratio=(1.3, 6.0, 20.0)[k], threshold=-44.0, attack=80.0, release=1500.0, rms=50.0, knee=12.0),
+        )
+    ),
+    "target": of_chain(lambda k: (Limiter(id="l", drive=(-1.0, 14.0, 20.0)[k] if k else 0.0, ceiling=-1.0),)),
+    "edges": _cut_end,
+    "muted": lambda stems, k, _: (stems, _muted(session_of(stems), k)),
+}
+
+
+def _muted(session: Session, strength: int) -> Session:
+    for strip in session.stems[: strength + 1]:
+        session = session.with_strip(msgspec.structs.replace(strip, mute=True))
+    return session
+
+
+def found(kind_ids: list[str], made: Made) -> tuple[WatchOut, ...]:
+    stems, session = made
+    return Finder([k for k in KINDS if k.id in kind_ids]).find(scene(stems, session))
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--songs", type=int, default=10)
+    parser.add_argument("--kinds", default="")
+    parser.add_argument("--markdown", action="store_true")
+    asked = parser.parse_args()
+    kinds = [k for k in KINDS if not asked.kinds or k.id in asked.kinds.split(",")]
+    styles = list(STYLES.items())
+    songs = [(name, song(style, 100 + n)) for n in range(asked.songs) for name, style in [styles[n % len(styles)]]]
+    per_group: collections.Counter[tuple[int, str]] = collections.Counter()
+    alarms: collections.Counter[str] = collections.Counter()
+    for n, (name, stems) in enumerate(songs):
+        clean = session_of(
+            stems,
+            (Trim(id="t0", gain=-1.0), glue(2.0, attack=25.0, ratio=2.0), Limiter(id="l", drive=4.0, ceiling=-1.0)),
+        )
+        for w in found([k.id for k in kinds], (stems, clean)):
+            group = next(k.group for k in KINDS if k.id == w.kind)
+            per_group[n, group] += 1
+            alarms[w.kind] += 1
+            print(f"clean {name} {n}: {w.kind}: {w.text}")
+    print(
+        f"clean songs: {sum(alarms.values())} in {len(songs)}; most of a kind-group in one song: "
+        f"{max(per_group.values(), default=0)}"
+    )
+    lines = []
+    for kind in kinds:
+        fault, hits = FAULTS.get(kind.id), [0, 0, 0]
+        if fault is None:
+            continue
+        for n, (_, stems) in enumerate(songs):
+            for k in range(3):
+                random = np.random.default_rng(7 * n + k)
+                made = fault(stems, k, random)
+                if kind.id == "headroom":
+                    gain = 10 ** ((-3.0, 0.5, 4.0)[k] / 20) / np.abs(np.sum(list(stems.values()), axis=0)).max()
+                    loud = {name: x * gain for name, x in stems.items()}
+                    made = loud, session_of(loud, (glue(2.0),))
+                if kind.id == "sibilance" and "Voice" not in stems:
+                    stems = {**stems, "Voice": np.roll(stems["Chords"], RATE // 5, axis=0)}
+                    made = fault(stems, k, random)
+                hits[k] += any(w.kind == kind.id for w in found([kind.id], made))
+        lines.append((kind.id, [100.0 * h / len(songs) for h in hits], alarms[kind.id]))
+        print(
+            f"{kind.id:14} "
+            + " ".join(f"{s} {h:.0f} %" for s, h in zip(STRENGTHS, lines[-1][1], strict=True))
+            + f"  clean {alarms[kind.id]}"
+        )
+    if asked.markdown:
+        print("\n| kind | weak | middle | strong | on clean songs |\n|---|---|---|---|---|")
+        for id, rates, alarm in lines:
+            print(f"| `{id}` | " + " | ".join(f"{r:.0f} %" for r in rates) + f" | {alarm} of {len(songs)} |")
+    missed = [id for id, rates, _ in lines if rates[1] < 90.0]
+    print("under 90 % at the middle strength: " + (", ".join(missed) or "none"))
+
+
+if __name__ == "__main__":
+    main()

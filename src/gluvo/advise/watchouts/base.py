@@ -1,0 +1,254 @@
+"""What a watch-out is made of: what is looked at, one that was found with its evidence, and a kind of them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal
+
+import numpy as np
+
+from gluvo.dsp.kernel import Floats
+from gluvo.measure.flattops import FlatTop
+from gluvo.measure.hits import Hits
+from gluvo.measure.loudness import SILENT, loudest_span
+from gluvo.measure.trace import Span
+from gluvo.render.joint import Joint
+from gluvo.render.song import Rendered, Renderer
+from gluvo.session.records import Section, Session
+from gluvo.steps import Step
+
+Group = Literal["what came in", "tone", "image", "reduction", "loudness", "delivery"]
+"""What kinds of watch-outs are about."""
+
+LOOKED_AT = 20.0
+"""Seconds of the loudest stretch that is looked at where a whole song says no more."""
+
+
+@dataclass(frozen=True, eq=False)
+class Evidence:
+    """A small picture of what was measured."""
+
+    xs: Floats
+    """Hz, seconds of the song, or ms; empty where there is nothing to draw."""
+    ys: Floats
+    along: Literal["frequency", "time", "hit", "bars"]
+    unit: str
+    beside: Floats | None = None
+    """What the values are compared with, if anything."""
+    limit: float | None = None
+    """A level that is passed."""
+    mark: float | None = None
+    """The place on the axis that is meant."""
+    names: tuple[str, ...] = ()
+    """Of bars."""
+
+
+@dataclass(frozen=True, eq=False)
+class Offer:
+    """One ordinary edit that would mend it."""
+
+    words: str
+    """What it does, as the name of an action."""
+    edit: Callable[[Session], Session]
+
+
+@dataclass(frozen=True, eq=False)
+class WatchOut:
+    """A fault of this song, told with its evidence."""
+
+    kind: str
+    strip: str
+    """The id of the strip that it is about."""
+    step: str
+    """The id of the step; empty where it is of the strip."""
+    text: str
+    """One sentence: what, where and how much."""
+    detail: str
+    """A second one: what it comes from, or what follows."""
+    value: float
+    limit: float
+    unit: str
+    span: Span
+    """Where it is heard, seconds of the song."""
+    audible: float
+    """How much of it can be heard, 0–1; they are ordered by it."""
+    evidence: Evidence | None = None
+    offer: Offer | None = None
+    hear: str = ""
+    """What is heard of it: the id of a hearable; empty for the result."""
+    place: str = ""
+    """What tells several of a kind at the same step apart, such as a frequency."""
+
+    @property
+    def excess(self) -> float:
+        """How far it is past its limit, in its own unit."""
+        return float(abs(self.value - self.limit))
+
+    @property
+    def key(self) -> str:
+        """What it is known by from one look to the next."""
+        return "/".join((self.kind, self.strip, self.step, self.place))
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a kind looks, and all that what it finds there depends on."""
+
+    strip: str
+    step: str = ""
+    depends: tuple[object, ...] = ()
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of watch-out."""
+
+    id: str
+    group: Group
+    title: str
+    formula: str
+    """How its value is computed."""
+    why: str
+    """Why its limit is where it is."""
+    source: str
+    """The standard or the paper that the measure is from."""
+    places: Callable[[Scene], Iterable[Place]]
+    look: Callable[[Scene, Place], Iterable[WatchOut]]
+
+
+@dataclass(frozen=True, eq=False)
+class Scene:
+    """What watch-outs are looked for in: the whole song, rendered at every node."""
+
+    session: Session
+    render: Rendered
+    renderer: Renderer
+    flat: Mapping[str, Sequence[FlatTop]] = field(default_factory=dict)
+    """The flat tops of each stem, by its id."""
+
+    # --- places ----------------------------------------------------------------------------------------------
+
+    @property
+    def rate(self) -> int:
+        return self.renderer.rate
+
+    @property
+    def seconds(self) -> float:
+        return self.renderer.seconds
+
+    @cached_property
+    def loud(self) -> Span:
+        """The loudest stretch of the song."""
+        length = min(LOOKED_AT, self.seconds)
+        start = loudest_span(self.render.result.trace, length)
+        return Span(start, min(self.seconds, start + length))
+
+    def stems(self) -> list[Place]:
+        """Each stem that has audio, by what it is before any step."""
+        there = self.renderer.material.sounds
+        return [
+            Place(s.id, depends=(self.render.plan.strips[s.id].start.key,)) for s in self.session.stems if s.id in there
+        ]
+
+    def mix(self) -> list[Place]:
+        """The mix bus, by what comes out at the end."""
+        return [Place(self.session.mix.id, depends=(self.render.plan.result.key,))]
+
+    def reducing(self) -> list[tuple[Place, Step]]:
+        """Each step that is on and takes level away, by what comes into it and what comes out."""
+        plan = self.render.plan
+        found: list[tuple[Place, Step]] = []
+        for strip in self.session.strips:
+            for step in self.session.items:
+                if step.reduces and step.id in plan.after and self.owner(step.id) == strip.id:
+                    keys = (
+                        plan.before[step.id].key,
+                        plan.after[step.id].key,
+                        *(k.key for k in plan.keys.get(step.id, ())),
+                    )
+                    found.append((Place(strip.id, step.id, keys), step))
+        return found
+
+    def owner(self, step: str) -> str:
+        """The id of the strip whose chain a step is in."""
+        strip = self.session.strip_with(step)
+        return strip.id if strip is not None else ""
+
+    def name(self, strip: str) -> str:
+        found = self.session.strip(strip)
+        return found.name if found is not None else ""
+
+    # --- sounds ----------------------------------------------------------------------------------------------
+
+    def start(self, strip: str) -> Joint:
+        """What comes into a strip's chain."""
+        return self.render.at(self.render.plan.strips[strip].start)
+
+    def end(self, strip: str) -> Joint:
+        """What comes out of it."""
+        return self.render.at(self.render.plan.strips[strip].end)
+
+    def sides(self, step: str) -> tuple[Joint, Joint] | None:
+        """What comes into a step, and what comes out."""
+        before, after = self.render.before(step), self.render.joint(step)
+        return (before, after) if before is not None and after is not None else None
+
+    def loud_of(self, joint: Joint) -> Span:
+        """The loudest stretch of a sound of the song."""
+        length = min(LOOKED_AT, self.seconds)
+        start = loudest_span(joint.trace, length)
+        return Span(start, min(self.seconds, start + length))
+
+    def span_at(self, seconds: float, length: float) -> Span:
+        """A stretch about a place."""
+        return around(seconds, length, self.seconds)
+
+    def section_at(self, span: Span) -> Section | None:
+        """The section that most of a stretch lies in."""
+        shared = [(min(span.end, s.end) - max(span.start, s.start), n, s) for n, s in enumerate(self.session.sections)]
+        most = max(shared, default=None)
+        return most[2] if most is not None and most[0] > 0.0 else None
+
+
+VOICE = re.compile(
+    r"\b(vox|voc|voice|voices|vocal|vocals|sing|singer|lead|choir|bvs?|rap|gesang|stimme|chor)", re.IGNORECASE
+)
+"""What strips of voices are called."""
+
+
+def is_voice(name: str) -> bool:
+    """Whether a strip is called as voices are.
+
+    >>> is_voice("Lead vox 2"), is_voice("Snare"), is_voice("Voice low")
+    (True, False, True)
+    """
+    return VOICE.search(name) is not None
+
+
+def is_heard(joint: Joint, span: Span | None = None) -> bool:
+    """Whether there is anything to be heard."""
+    return joint.loudness(span) > SILENT
+
+
+def around(seconds: float, length: float, whole: float) -> Span:
+    """A stretch about a place, inside the song."""
+    start = max(0.0, min(seconds - length / 2.0, whole - length))
+    return Span(start, min(whole, start + length))
+
+
+def share_of(value: float, low: float, high: float) -> float:
+    """Where a value lies between two others, 0–1."""
+    return float(min(1.0, max(0.0, (value - low) / (high - low))))
+
+
+def hit_evidence(hits: Hits) -> Evidence:
+    """The mean hit, after over before."""
+    return Evidence(hits.times * 1000.0, hits.after, "hit", "dBFS", beside=hits.before)
+
+
+def of_time(values: Floats, span: Span, unit: str, limit: float | None = None) -> Evidence:
+    """Values that lie evenly over a stretch of the song."""
+    return Evidence(np.linspace(span.start, span.end, len(values)), values, "time", unit, limit=limit)

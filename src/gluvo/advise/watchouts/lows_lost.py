@@ -1,0 +1,75 @@
+"""`lows-lost`: a compressor takes the low end along."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from gluvo.advise.watchouts.attack import places
+from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.edits import with_changes
+from gluvo.session.records import Session
+from gluvo.steps import Glue
+
+LIMIT = 1.2
+"""dB"""
+THIRDS = 1000.0 * 2.0 ** (np.arange(-14, 13) / 3.0)
+"""Hz"""
+LOW, MIDDLE = (39.0, 110.0), (400.0, 4000.0)
+
+
+def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
+    step, sides = scene.session.item(place.step), scene.sides(place.step)
+    if not isinstance(step, Glue) or sides is None:
+        return
+    before, after = sides
+    span = scene.loud_of(before)
+    reduced = after.reduced(span)
+    if reduced is None or reduced.peaks < 1.0:
+        return
+    was, became = (joint.tone(span).smoothed("stereo", 3.0, THIRDS) for joint in (before, after))
+    change = became - was
+    low = (LOW[0] <= THIRDS) & (LOW[1] >= THIRDS)
+    middle = (MIDDLE[0] <= THIRDS) & (MIDDLE[1] >= THIRDS)
+    relevant = was[low].max() > was.max() - 25.0
+    lost = float(change[middle].mean() - change[low].mean())
+    if lost < LIMIT or not relevant:
+        return
+    aim = max(0.1, round(reduced.peaks, 1))
+
+    def edit(session: Session) -> Session:
+        return with_changes(session, step.id, low_cut=110.0, low_cut_slope=24, aim=aim, aim_by="peaks", hold_aim=True)
+
+    name = scene.name(place.strip)
+    yield WatchOut(
+        "lows-lost",
+        place.strip,
+        step.id,
+        f"The compressor of {name} takes {lost:.1f} dB more from the lows than from the middle.",
+        "What triggers it is what it turns down most. The detector's low cut leaves the low end where it was.",
+        lost,
+        LIMIT,
+        "dB",
+        span,
+        0.3 + 0.5 * share_of(lost, LIMIT, 5.0),
+        Evidence(
+            THIRDS, change - float(change[middle].mean()), "frequency", "dB at equal middle", limit=0.0, mark=70.0
+        ),
+        Offer(f"Detector's low cut 110 Hz on {name}, {aim:.1f} dB at peaks held", edit)
+        if step.low_cut < 100.0
+        else None,
+        "change",
+    )
+
+
+KIND = Kind(
+    "lows-lost",
+    "reduction",
+    "Lows lost",
+    "Change of thirds of an octave from 39 to 110 Hz against those from 400 Hz to 4 kHz, after the step less before.",
+    "Half a dB is what any compressor does; more than one is heard as a thinner song.",
+    "IEC 61260-1 (thirds of an octave)",
+    places,
+    look,
+)

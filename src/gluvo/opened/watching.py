@@ -1,0 +1,33 @@
+"""What watch-outs are looked for in, from files: sessions, and plain audio as a session of one stem."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from gluvo.advise.watchouts import Finder, Scene, WatchOut
+from gluvo.errors import GluvoError
+from gluvo.opened.audio import OpenAudio, analysed, read_audio
+from gluvo.progress import Progress, no_progress
+from gluvo.render.song import Renderer
+from gluvo.session.create import new_session
+from gluvo.session.records import Session
+from gluvo.session.store import SUFFIX, read_session
+
+
+def scene_of(session: Session, folder: Path, progress: Progress = no_progress) -> Scene:
+    """A session whose files lie in `folder`, read and rendered. Raises `GluvoError` where it has no audio that can be read."""
+    read = read_audio(session, folder, lambda d: progress(0.3 * d), OpenAudio())
+    audio = analysed(read, lambda _: None)
+    if audio.material is None or not audio.material.sounds:
+        raise GluvoError(f"{session.name} has no audio that can be read.")
+    renderer = Renderer(audio.material)
+    render = renderer.song(session, lambda d: progress(0.3 + 0.7 * d))
+    return Scene(session, render, renderer, audio.flat)
+
+
+def watched(path: Path, finder: Finder, progress: Progress = no_progress) -> tuple[Session, tuple[WatchOut, ...]]:
+    """The watch-outs of a session file, or of an audio file. Raises `GluvoError`."""
+    folder = path.resolve().parent
+    session = read_session(path).session if path.suffix == SUFFIX else new_session([path], [], folder, path.stem)
+    scene = scene_of(session, folder, lambda d: progress(0.7 * d))
+    return session, finder.find(scene, lambda d: progress(0.7 + 0.3 * d))
