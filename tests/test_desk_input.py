@@ -540,7 +540,13 @@ def overlapping(window: QWidget) -> list[str]:
 @pytest.mark.thorough
 def test_everything_is_usable_at_every_size(full_desk: Desk) -> None:
     desk, window = full_desk, full_desk.window
-    views = [("buses", "glue-1"), ("deliver", "glue-1"), ("shape", ""), *(("shape", i.id) for i in desk.session.items)]
+    views = [
+        ("buses", "glue-1"),
+        ("deliver", "glue-1"),
+        ("watch", "glue-1"),
+        ("shape", ""),
+        *(("shape", i.id) for i in desk.session.items),
+    ]
     for page, step in views:
         desk.bench.look(page=page, step=step, band=2)
         desk.settle()  # words and figures that come late must fit, too

@@ -56,6 +56,10 @@ class Columns:
         return QRectF(self.switches + 24 * n, top + self.row / 2 - 10, 22, 20)
 
 
+WARNED = "▲"
+"""Stands after the name of a strip that has a watch-out."""
+
+
 @dataclass(frozen=True)
 class TreeDrawing:
     """Draws the strips of a session, row by row."""
@@ -165,9 +169,15 @@ class TreeDrawing:
         middle = Qt.AlignmentFlag.AlignVCenter
         name = QRectF(x + 14, top, columns.switches - x - 20, self.columns.row)
         text = f"{strip.name} · file missing" if missing else strip.name
-        painter.drawText(
-            name, middle, painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(name.width()))
+        warned = strip.id in bench.watching_out.strips()
+        told = painter.fontMetrics().elidedText(
+            text, Qt.TextElideMode.ElideRight, int(name.width()) - (14 if warned else 0)
         )
+        painter.drawText(name, middle, told)
+        if warned:
+            painter.setPen(c["mid"])
+            after = name.adjusted(painter.fontMetrics().horizontalAdvance(told) + 6, 0, 0, 0)
+            painter.drawText(after, middle, WARNED)
         self._draw_switches(painter, columns, strip, top)
         right = middle | Qt.AlignmentFlag.AlignRight
         settings = settings_of(type(strip))

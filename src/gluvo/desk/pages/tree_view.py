@@ -72,6 +72,7 @@ class TreeView(QWidget):
             self, bench, self.redraw, session=lambda s: (s.view.strip, s.view.solo, s.view.marks), picture=everything
         )
         Follower(self, bench, self._audio_changed, besides=lambda: (bench.audio,))
+        bench.watching_out.changed.connect(self.redraw)
         theme.changed.connect(self.redraw)
 
     # --- what is shown -------------------------------------------------------------------------------------
@@ -116,6 +117,7 @@ class TreeView(QWidget):
         strip, bench = self.chosen, self._bench
         settings = settings_of(type(strip))
         words = [strip.name, "muted" if strip.mute else "", "marked" if strip.id in bench.session.view.marks else ""]
+        words += ["has a watch-out"] if strip.id in self._bench.watching_out.strips() else []
         words += [f"fader {settings['fader'].show(strip.fader)} dB", f"pan {strip.pan:.0f} %"]
         render = bench.picture.best
         sent = render.sent(strip.id, bench.span) if render is not None else None
