@@ -18,6 +18,7 @@ from gluvo.desk.controls.finder import Finder
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.widgets import Field
 from gluvo.desk.editors.eq.editor import EqEditor
+from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.window.actions import ACTIONS
 from gluvo.desk.window.hear_list import HELD_MS
 from gluvo.desk.window.help import GuideDialog
@@ -251,7 +252,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+0": (lambda desk: desk.window.timeline.zoom(0.25), lambda desk: desk.window.timeline.view),
     **{
         f"Ctrl+{n}": (lambda desk, n=n: desk.bench.look(page="shape" if n != 2 else "buses"), view("page"))
-        for n in range(1, 5)
+        for n in range(1, len(PAGES) + 1)
     },
     "F1": (NONE, opened),
     "F6": (lambda desk: desk.window.shape.ledger.list.setFocus(), lambda desk: id(focus(desk))),

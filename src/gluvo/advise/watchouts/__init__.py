@@ -30,7 +30,7 @@ from gluvo.advise.watchouts import (
     silence,
     target,
 )
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut
 from gluvo.advise.watchouts.finder import Finder
 
 KINDS: tuple[Kind, ...] = tuple(
@@ -64,4 +64,4 @@ KINDS: tuple[Kind, ...] = tuple(
     )
 )
 
-__all__ = ["KINDS", "Evidence", "Finder", "Kind", "Offer", "Place", "Scene", "WatchOut"]
+__all__ = ["KINDS", "Finder", "Kind", "Offer", "Place", "Scene", "WatchOut"]

@@ -11,6 +11,7 @@ from typing import Literal
 import numpy as np
 
 from gluvo.dsp.kernel import Floats
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.flattops import FlatTop
 from gluvo.measure.hits import Hits
 from gluvo.measure.loudness import SILENT, loudest_span
@@ -25,25 +26,6 @@ Group = Literal["what came in", "tone", "image", "reduction", "loudness", "deliv
 
 LOOKED_AT = 20.0
 """Seconds of the loudest stretch that is looked at where a whole song says no more."""
-
-
-@dataclass(frozen=True, eq=False)
-class Evidence:
-    """A small picture of what was measured."""
-
-    xs: Floats
-    """Hz, seconds of the song, or ms; empty where there is nothing to draw."""
-    ys: Floats
-    along: Literal["frequency", "time", "hit", "bars"]
-    unit: str
-    beside: Floats | None = None
-    """What the values are compared with, if anything."""
-    limit: float | None = None
-    """A level that is passed."""
-    mark: float | None = None
-    """The place on the axis that is meant."""
-    names: tuple[str, ...] = ()
-    """Of bars."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,8 +6,9 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Place, Scene, WatchOut, around, share_of
+from gluvo.advise.watchouts.base import Kind, Place, Scene, WatchOut, around, share_of
 from gluvo.measure.clicks import found_in
+from gluvo.measure.evidence import Evidence
 
 LIMIT = 1
 

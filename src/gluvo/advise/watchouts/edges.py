@@ -7,7 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 from msgspec.structs import replace
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.trace import Span
 from gluvo.session.records import Session
 

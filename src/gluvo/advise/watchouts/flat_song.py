@@ -6,7 +6,8 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.base import Kind, Place, Scene, WatchOut, share_of
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.trace import Span
 

@@ -6,7 +6,8 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Place, Scene, WatchOut, around, share_of
+from gluvo.advise.watchouts.base import Kind, Place, Scene, WatchOut, around, share_of
+from gluvo.measure.evidence import Evidence
 
 LIMIT, LEAST = 4.0, 5
 """Runs a minute, and how many there must be at all."""

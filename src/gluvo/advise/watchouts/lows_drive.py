@@ -8,10 +8,11 @@ import numpy as np
 
 from gluvo.advise.step_analysis import analysed_step
 from gluvo.advise.watchouts.attack import places
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
 from gluvo.dsp.filters import response
 from gluvo.measure.drive import RANGES
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.spectrum import Tone
 from gluvo.session.records import Session
 from gluvo.steps import Glue

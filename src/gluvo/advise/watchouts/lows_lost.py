@@ -7,8 +7,9 @@ from collections.abc import Iterable
 import numpy as np
 
 from gluvo.advise.watchouts.attack import places
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
+from gluvo.measure.evidence import Evidence
 from gluvo.session.records import Session
 from gluvo.steps import Glue
 

@@ -6,8 +6,9 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, is_heard, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, is_heard, share_of
 from gluvo.advise.watchouts.edits import with_last
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.stereo import StereoBand, bands_of_tone
 from gluvo.session.records import Session
 from gluvo.steps import Width

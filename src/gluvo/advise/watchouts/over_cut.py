@@ -9,8 +9,9 @@ import numpy as np
 from msgspec.structs import replace
 
 from gluvo.advise.tone import cost
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.spectrum import Tone
 from gluvo.session import chains
 from gluvo.session.records import Session

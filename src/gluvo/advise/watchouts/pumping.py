@@ -7,8 +7,9 @@ from collections.abc import Iterable
 
 from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.advise.watchouts.attack import places
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
+from gluvo.measure.evidence import Evidence
 from gluvo.session.records import Session
 from gluvo.steps import Glue
 

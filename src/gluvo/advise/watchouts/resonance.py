@@ -7,8 +7,9 @@ from functools import partial
 
 import numpy as np
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, is_heard, is_voice, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, is_heard, is_voice, share_of
 from gluvo.advise.watchouts.edits import with_band
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.resonances import BROAD, Resonance, Scale, resonances
 from gluvo.measure.spectrum import Tone, octaves
 from gluvo.session.records import MIX

@@ -7,8 +7,9 @@ from functools import partial
 
 import numpy as np
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, is_heard, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, is_heard, share_of
 from gluvo.advise.watchouts.edits import with_band
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.spectrum import octaves
 from gluvo.steps import Band
 

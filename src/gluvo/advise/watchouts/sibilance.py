@@ -6,9 +6,10 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, is_heard, is_voice, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, is_heard, is_voice, share_of
 from gluvo.advise.watchouts.edits import with_last
 from gluvo.dsp.sibilance import sibilants
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.sharpness import HOP, sharpness
 from gluvo.session import chains
 from gluvo.session.records import Session

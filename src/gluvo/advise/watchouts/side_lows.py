@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gluvo.advise.watchouts.base import Evidence, Kind, Offer, Place, Scene, WatchOut, is_heard, share_of
+from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, is_heard, share_of
 from gluvo.advise.watchouts.edits import with_first
+from gluvo.measure.evidence import Evidence
 from gluvo.measure.stereo import bands_of_tone, image_by_frequency
 from gluvo.session.records import Session
 from gluvo.steps import Width

@@ -9,10 +9,10 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
-from gluvo.advise.watchouts import Evidence
 from gluvo.desk.charts.band_views import FREQ_TICKS
 from gluvo.desk.charts.chart import Axis, Chart, time_ticks
 from gluvo.desk.controls.theme import colours, font
+from gluvo.measure.evidence import Evidence
 from gluvo.steps.settings import hertz
 
 CENTRED = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop

@@ -1,0 +1,27 @@
+"""What was measured about a fault, as values along an axis: enough to draw a small picture of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from gluvo.dsp.kernel import Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Evidence:
+    """A small picture of what was measured."""
+
+    xs: Floats
+    """Hz, seconds of the song, or ms; empty where there is nothing to draw."""
+    ys: Floats
+    along: Literal["frequency", "time", "hit", "bars"]
+    unit: str
+    beside: Floats | None = None
+    """What the values are compared with, if anything."""
+    limit: float | None = None
+    """A level that is passed."""
+    mark: float | None = None
+    """The place on the axis that is meant."""
+    names: tuple[str, ...] = ()
+    """Of bars."""
