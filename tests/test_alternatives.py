@@ -256,7 +256,7 @@ def test_each_solves_its_own_holds_and_is_ranked_blind(desk: Desk) -> None:
         put_away = several.settings[1].items[0]
         assert isinstance(put_away, Glue)
         seen.append(put_away.threshold)
-        for pressed in (Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_Return, Qt.Key.Key_1, Qt.Key.Key_Return):
+        for pressed in (Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_Return):
             QTest.keyClick(dialog, pressed)
 
     asked = QTimer(desk.window, interval=50)

@@ -71,13 +71,15 @@ class Running:
 
     def answer(self, place: int) -> None:
         """Say of a place that it is the better one, that X is that, or that it is the best of those that are left;
-        `NO_DIFFERENCE` where there is none to be heard."""
+        `NO_DIFFERENCE` where there is none to be heard. The last one left of a ranking is the last."""
         if self.kind == "abx":
             self.answers.append(int(place != NO_DIFFERENCE and self.at(place) == self._x))
         else:
             self.answers.append(place if place == NO_DIFFERENCE else self.at(place))
         if self.kind != "rank":
             self._begin()
+        elif len(left := set(range(self.count)) - set(self.answers)) == 1:
+            self.answers.extend(left)
 
 
 def finished(running: Running, id: str, names: Sequence[str], made: str) -> Trial:

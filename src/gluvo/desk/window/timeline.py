@@ -207,13 +207,14 @@ class Timeline(QWidget):
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._picture)
         c, x = colours(), self._x(self._position)
-        if MARGIN - 1 <= x <= self.width() - MARGIN + 1:
-            mark, colour = self._mark
+        mark, colour = self._mark
+        in_sight = MARGIN - 1 <= x <= self.width() - MARGIN + 1
+        if in_sight:
             painter.setPen(QPen(c[colour], 2))
             painter.drawLine(QPointF(x, RIBBON[0] + RIBBON[1]), QPointF(x, self.height() - CAPTION))
-            if mark:
-                self._write_heard(painter, x, mark, colour)
         painter.drawPixmap(0, 0, self._words)
+        if in_sight and mark:
+            self._write_heard(painter, x, mark, colour)
         if self._marking is not None:
             left, right = sorted(self._x(t) for t in self._marking)
             top, tall = self._drawing.waves
