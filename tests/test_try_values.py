@@ -199,7 +199,12 @@ def test_they_are_ranked_blind_and_the_best_is_chosen(desk: Desk) -> None:
             QTest.keyClick(trial, Qt.Key.Key_Return)
     desk.wait(lambda: bool(desk.session.trials))
     assert shown.trying.chosen == best and desk.session.trials[0].names[best].startswith("Attack ")
-    shown.reject()
+    value, focused = shown.trying.values[best], shown.focusWidget()
+    assert focused is not None
+    QTest.keyClick(focused, Qt.Key.Key_Return)
+    assert not shown.isVisible()
+    step = desk.session.step("glue-1")
+    assert isinstance(step, Glue) and step.attack == value
 
 
 def test_what_has_no_setting_or_is_off_is_refused(desk: Desk) -> None:

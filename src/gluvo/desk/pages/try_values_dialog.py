@@ -325,6 +325,7 @@ class TryValuesDialog(QDialog):
         running = trying.running()
         trial = TrialDialog(self, self._bench, candidates, running, hear=lambda id: trying.hear_one(int(id)))
         trial.finished.connect(lambda _: trying.ranked(running))
+        self.table.setFocus()  # where one comes back to, so that Enter takes what was found best
         trial.open()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
