@@ -130,7 +130,11 @@ class TrialDialog(QDialog):
     @property
     def keys(self) -> str:
         """What can be pressed."""
-        digits = {"ab": "1 and 2 listen", "abx": "1, 2 and X listen", "rank": f"1 to {self.running.count} listen"}
+        digits = {
+            "ab": "1 and 2 listen",
+            "abx": "1, 2 and X listen",
+            "rank": f"1 {'and' if self.running.count == 2 else 'to'} {self.running.count} listen",
+        }
         answers = {
             "ab": "Enter: what you hear is better · N: no difference",
             "abx": "Enter: X is what you hear now",
