@@ -319,7 +319,11 @@ def test_a_report_is_written_as_its_ending_says(session: Path) -> None:
         again = gluvo("report", session, "--out", out)
         assert again.returncode == 2 and "exists already" in again.stderr
     told = json.loads(session.with_name("report.json").read_text())
-    assert told["format"] == "gluvo-report" and "Old Pier" in "".join(told["references"])
+    assert told["format"] == "gluvo-report" and "Old Pier" in "".join(told["references"]) and "watch_outs" not in told
+    with_them = session.with_name("with.json")
+    assert gluvo("report", session, "--out", with_them, "--watch-outs").returncode == 0
+    watched = json.loads(gluvo("watch", session, "--json").stdout or "[]")
+    assert [w["text"] for w in json.loads(with_them.read_text())["watch_outs"]] == [w["text"] for w in watched]
     assert gluvo("report", session, "--out", session.with_name("report.txt")).returncode == 2
     assert gluvo("report", session, "--out", session, "--force").returncode == 2
     assert not list(session.parent.glob("*gluvo-part*"))

@@ -12,6 +12,7 @@ from PySide6.QtTest import QTest
 
 from gluvo.desk.pages.tree_drawing import WARNED
 from gluvo.desk.pages.watch import WatchPage
+from gluvo.errors import GluvoError
 from gluvo.session.create import new_session
 from gluvo.session.store import read_session, write_session
 from gluvo.steps import Glue, MidSideEq
@@ -94,6 +95,23 @@ def test_they_are_counted_in_the_header_and_told_on_their_page(faulty: Desk) -> 
         "16 Hz" in shown.text.text() and "Low cut" in shown.offered.text() and shown.why.text().startswith("Found by:")
     )
     assert "dB from" in shown.picture.words and shown.picture.accessibleDescription() == shown.picture.words
+
+
+def test_they_are_told_in_the_report_where_that_is_switched_on(faulty: Desk, tmp_path: Path) -> None:
+    desk, shown = faulty, opened(faulty)
+    delivery = desk.window.deliver.delivery
+    assert delivery.report().watch_outs is None
+    shown.reported.setFocus()
+    key(desk, KEYS.Key_Return)
+    assert desk.session.view.report_watch_outs and shown.reported.on
+    assert delivery.report().watch_outs == desk.bench.watching_out.told
+    dismissed = choose(desk, "dc").chosen
+    shown.table.setFocus()
+    key(desk, KEYS.Key_Delete)
+    assert dismissed not in (delivery.report().watch_outs or ()) and delivery.report().watch_outs
+    desk.bench.watching_out.current = False
+    with pytest.raises(GluvoError, match="still being looked for"):
+        delivery.report()
 
 
 def test_enter_goes_there_and_h_hears_it(faulty: Desk) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime
 import html.parser
 import json
@@ -11,14 +12,15 @@ from pathlib import Path
 import msgspec
 import pytest
 
+from gluvo.advise.watchouts import KINDS, WatchOut
 from gluvo.deliver import report
 from gluvo.deliver.encoding import Encoding, encoded
 from gluvo.deliver.write import prepared, write_rows
 from gluvo.measure.figures import figures_of
 from gluvo.measure.spectrum import spectrum
-from gluvo.measure.trace import trace_of
+from gluvo.measure.trace import Span, trace_of
 from gluvo.render.song import Renderer
-from gluvo.session.records import Deliverable, Media, Reference, Tags, Trial
+from gluvo.session.records import MIX, Deliverable, Media, Reference, Tags, Trial
 from gluvo.session.versions import kept
 from gluvo.steps import Band, DeEsser, Glue, Limiter, MidSideEq, Split, SplitBand, Trim
 
@@ -123,6 +125,24 @@ def test_it_says_what_was_measured(made: report.Material) -> None:
     assert plain["versions"][0]["figures"] == {"integrated": -13.2} and "before lunch" in page
     assert "12 of 12 right" in plain["trials"][0]["meaning"] and "12 of 12 right" in page
     assert "A note &amp; more." in page and "The Bollards" in page
+
+
+def test_watch_outs_are_told_where_they_are_wanted(made: report.Material) -> None:
+    assert "Watch-outs" not in report.as_html(made) and "watch_outs" not in report.told(made)
+    assert "None was found." in report.as_html(dataclasses.replace(made, watch_outs=()))
+    kind = next(k for k in KINDS if k.id == "headroom")
+    one = WatchOut(kind.id, MIX, "g", "<b>0.2 dB</b> are left.", "It was hot.", 0.2, 1.0, "dB", Span(1.0, 2.0), 0.5)
+    told = dataclasses.replace(made, watch_outs=(one,))
+    page = report.as_html(told)
+    assert "&lt;b&gt;0.2 dB&lt;/b&gt; are left." in page and "Mix bus · Glue" in page
+    (plain,) = json.loads(report.as_json(told))["watch_outs"]
+    assert (plain["id"], plain["step"], plain["value"], plain["limit"], plain["start"]) == (
+        "headroom",
+        "Glue",
+        0.2,
+        1.0,
+        1.0,
+    )
 
 
 def test_both_files_are_written_whole_or_told(made: report.Material, tmp_path: Path) -> None:

@@ -20,13 +20,16 @@ from gluvo.cli import cli
 from gluvo.measure.clicks import found_in
 from gluvo.measure.flattops import flat_tops
 from gluvo.measure.sharpness import sharpness
+from gluvo.opened.watching import watched
 from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
 from gluvo.session.codec import round_trip
+from gluvo.session.create import new_session
 from gluvo.session.dismissals import GROWN, brought_back, is_dismissed, with_dismissed, with_kind_dismissed
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session, Stem, Target
 from gluvo.session.sounds import Sound
+from gluvo.session.store import write_session
 from gluvo.steps import Band, Glue, Lane, Limiter, MidSideEq, Trim
 
 from .conftest import RATE, music, noise, sine
@@ -396,6 +399,17 @@ def test_files_are_watched_from_the_command_line(tmp_path: Path) -> None:
     assert run.exit_code == 2 and "dc: Bad" in run.output
 
 
+def test_what_is_dismissed_in_a_session_is_not_told(tmp_path: Path) -> None:
+    bad, path = tmp_path / "Bad.wav", tmp_path / "Bad.gluvo"
+    soundfile.write(bad, clean() + 0.009, RATE, "PCM_24")
+    session = new_session([bad], [], tmp_path, "Bad")
+    write_session(path, session)
+    assert CliRunner().invoke(cli, ["watch", str(path)]).exit_code == 1
+    _, (one,) = watched(path, Finder(KINDS))
+    write_session(path, with_dismissed(session, one))
+    assert CliRunner().invoke(cli, ["watch", str(path)]).exit_code == 0
+
+
 def test_a_session_is_watched_from_the_command_line(demo: Path) -> None:
     run = CliRunner().invoke(cli, ["watch", str(demo), "--json"])
     told = json.loads(run.stdout)
@@ -415,3 +429,16 @@ def test_a_session_is_watched_from_the_command_line(demo: Path) -> None:
     for name in ("Pier Lights.wav", "Cold Rope.wav"):
         run = CliRunner().invoke(cli, ["watch", str(folder / name), "--json"])
         assert len(json.loads(run.stdout or "[]")) <= 2
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda k: k.id)
+def test_the_document_tells_each_kind_as_it_is_declared(kind: Kind) -> None:
+    page = (Path(__file__).parent.parent / "docs" / "watch-outs.md").read_text(encoding="utf-8")
+    for words in (
+        f"### {kind.title}\n",
+        f"`{kind.id}` · {kind.formula}\n",
+        kind.why,
+        kind.source,
+        f"\n| `{kind.id}` |",
+    ):
+        assert words in page, "python benchmarks/watchouts.py --markdown docs/watch-outs.md writes it"

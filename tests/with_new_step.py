@@ -72,7 +72,7 @@ def seen(folder: Path) -> dict[str, object]:
         "pasted": pasted(copied(held.mix.chain[:1])) == held.mix.chain[:1],
         "schema": "press" in json.dumps(schema()),
         "figures": figures_of_joints(held, renderer.song(held)),
-        "report": as_html(_report_material(folder / "Take.gluvo", lambda _: None)),
+        "report": as_html(_report_material(folder / "Take.gluvo", False, lambda _: None)),
         "controls": controls,
         "found": names,
         "menu": menu,

@@ -490,8 +490,9 @@ def _watch_plain(path: Path, session: Any, one: Any) -> dict[str, Any]:
 @cli.command()
 @click.argument("session", type=PATH)
 @click.option("--out", type=PATH, required=True, help="The file to write: .html, .json or .pdf.")
+@click.option("--watch-outs", is_flag=True, help="With what is wrong with the song.")
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
-def report(session: Path, out: Path, force: bool) -> None:
+def report(session: Path, out: Path, watch_outs: bool, force: bool) -> None:
     """Write the report of a session: what was done, what it measures, what it is made of."""
     from gluvo.deliver.report import KINDS
 
@@ -499,7 +500,7 @@ def report(session: Path, out: Path, force: bool) -> None:
         raise click.UsageError(f"--out must end in one of {', '.join(KINDS)}, not “{out.suffix}”")
     _refuse_place(out, session, force)
     with _bar("Measuring") as told:
-        material = _worked(lambda inside: _report_material(session, inside), told)
+        material = _worked(lambda inside: _report_material(session, watch_outs, inside), told)
     if out.suffix.lower() == ".pdf":
         from gluvo.desk.pages.deliver.printing import print_to_file
 
@@ -511,12 +512,14 @@ def report(session: Path, out: Path, force: bool) -> None:
     click.echo(one_line(out))
 
 
-def _report_material(path: Path, told: Told) -> Any:
+def _report_material(path: Path, watch_outs: bool, told: Told) -> Any:
     from gluvo import __version__
     from gluvo.advise.source import source_notes
+    from gluvo.advise.watchouts import KINDS, Finder, Scene
     from gluvo.deliver.report import Material
     from gluvo.opened.audio import OpenAudio, analysed, read_audio
     from gluvo.render.song import Renderer
+    from gluvo.session.dismissals import not_dismissed
 
     session, material = _load(path, told=lambda d: told(0.2 * d))
     known = OpenAudio(material=material)
@@ -524,7 +527,9 @@ def _report_material(path: Path, told: Told) -> Any:
     audio = analysed(read, lambda _: None)
     if audio.material is None:
         raise GluvoError(f"{path.name} has no audio that can be read.")
-    song = Renderer(audio.material).song(session, lambda d: told(0.3 + 0.7 * d))
+    renderer = Renderer(audio.material)
+    song = renderer.song(session, lambda d: told(0.3 + 0.5 * d))
+    scene = Scene(session, song, renderer, audio.flat)
     flat = sum(len(tops) for tops in audio.flat.values())
     notes = source_notes(session, song.untouched.figures().true_peak, flat)
     return Material(
@@ -534,6 +539,9 @@ def _report_material(path: Path, told: Told) -> Any:
         references=audio.reference_figures,
         reference_tone=audio.reference_tone,
         notes=notes,
+        watch_outs=not_dismissed(session, Finder(KINDS).find(scene, lambda d: told(0.8 + 0.2 * d)))
+        if watch_outs or session.view.report_watch_outs
+        else None,
     )
 
 

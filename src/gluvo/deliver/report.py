@@ -13,6 +13,7 @@ import msgspec
 import numpy as np
 from markupsafe import Markup
 
+from gluvo.advise.watchouts import WatchOut
 from gluvo.compare.trial import meaning
 from gluvo.deliver.encoding import BANDS, Encoded
 from gluvo.deliver.targets import loudness_of, measured_by, shortfalls
@@ -66,6 +67,8 @@ class Material:
     reference_tone: Mapping[str, Spectrum] = field(default_factory=dict)
     notes: Sequence[str] = ()
     day: datetime.date | None = None
+    watch_outs: Sequence[WatchOut] | None = None
+    """None where they are not to be told."""
 
 
 def told(material: Material) -> dict[str, Any]:
@@ -118,6 +121,22 @@ def told(material: Material) -> dict[str, Any]:
             for t in session.trials
         ],
         "notes": list(material.notes),
+    } | ({} if material.watch_outs is None else {"watch_outs": [_watch_out(session, w) for w in material.watch_outs]})
+
+
+def _watch_out(session: Session, one: WatchOut) -> dict[str, Any]:
+    strip, step = session.strip(one.strip), session.item(one.step)
+    return {
+        "id": one.kind,
+        "strip": strip.name if strip is not None else "",
+        "step": step.title if step is not None else "",
+        "text": one.text,
+        "detail": one.detail,
+        "value": float(one.value),
+        "limit": float(one.limit),
+        "unit": one.unit,
+        "start": one.span.start,
+        "end": one.span.end,
     }
 
 

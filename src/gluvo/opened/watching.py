@@ -10,6 +10,7 @@ from gluvo.opened.audio import OpenAudio, analysed, read_audio
 from gluvo.progress import Progress, no_progress
 from gluvo.render.song import Renderer
 from gluvo.session.create import new_session
+from gluvo.session.dismissals import not_dismissed
 from gluvo.session.records import Session
 from gluvo.session.store import SUFFIX, read_session
 
@@ -26,8 +27,8 @@ def scene_of(session: Session, folder: Path, progress: Progress = no_progress) -
 
 
 def watched(path: Path, finder: Finder, progress: Progress = no_progress) -> tuple[Session, tuple[WatchOut, ...]]:
-    """The watch-outs of a session file, or of an audio file. Raises `GluvoError`."""
+    """The watch-outs of a session file that are not dismissed there, or of an audio file. Raises `GluvoError`."""
     folder = path.resolve().parent
     session = read_session(path).session if path.suffix == SUFFIX else new_session([path], [], folder, path.stem)
     scene = scene_of(session, folder, lambda d: progress(0.7 * d))
-    return session, finder.find(scene, lambda d: progress(0.7 + 0.3 * d))
+    return session, not_dismissed(session, finder.find(scene, lambda d: progress(0.7 + 0.3 * d)))

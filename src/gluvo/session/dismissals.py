@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Protocol
+from collections.abc import Iterable, Sequence
+from typing import Protocol, TypeVar
 
 from gluvo.session.records import Dismissed, Session
 
@@ -24,12 +24,20 @@ class Told(Protocol):
     def excess(self) -> float: ...
 
 
+AnyTold = TypeVar("AnyTold", bound=Told)
+
+
 def is_dismissed(session: Session, told: Told) -> bool:
     """Whether something has been dismissed, and has not grown by a third since."""
     return any(
         d.kind == told.kind and d.key in ("", told.key) and told.excess <= GROWN * d.excess + SOME
         for d in session.dismissed
     )
+
+
+def not_dismissed(session: Session, found: Iterable[AnyTold]) -> tuple[AnyTold, ...]:
+    """Those that are to be told."""
+    return tuple(one for one in found if not is_dismissed(session, one))
 
 
 def with_dismissed(session: Session, told: Told) -> Session:

@@ -586,6 +586,8 @@ class View(Struct, frozen=True, kw_only=True):
     analyser: Analyser = Analyser()
     hunting: HuntSettings = HuntSettings()
     tone: TestTone = TestTone()
+    report_watch_outs: bool = False
+    """Whether a report tells the watch-outs, too."""
 
 
 class ViewChanges(TypedDict, total=False):
@@ -614,6 +616,7 @@ class ViewChanges(TypedDict, total=False):
     analyser: Analyser
     hunting: HuntSettings
     tone: TestTone
+    report_watch_outs: bool
 
 
 ViewPart = Literal["analyser", "hunting", "road", "tone"]

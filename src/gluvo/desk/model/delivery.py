@@ -340,6 +340,9 @@ class Delivery(QObject):
         song = bench.picture.song_render
         if song is None or not bench.picture.song_current:
             raise GluvoError("The song is still being measured. Write the report when it is done.")
+        told = bench.session.view.report_watch_outs
+        if told and not bench.watching_out.current:
+            raise GluvoError("Watch-outs are still being looked for. Write the report when that is done.")
         rows = [(d, self.results[d.id]) for d in bench.session.deliverables if d.id in self.results]
         return report.Material(
             bench.session,
@@ -350,6 +353,7 @@ class Delivery(QObject):
             bench.audio.reference_figures,
             bench.audio.reference_tone,
             self.notes(),
+            watch_outs=bench.watching_out.told if told else None,
         )
 
     def write_report(self, path: Path) -> None:

@@ -11,7 +11,7 @@ from gluvo.desk.model.listening import Listening
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.opened.tasks import WATCHING_OUT
 from gluvo.progress import Progress
-from gluvo.session.dismissals import brought_back, is_dismissed, with_dismissed, with_kind_dismissed
+from gluvo.session.dismissals import brought_back, is_dismissed, not_dismissed, with_dismissed, with_kind_dismissed
 from gluvo.session.records import MIX
 
 FIRST = 5
@@ -35,7 +35,7 @@ class WatchingOut(QObject):
     @property
     def told(self) -> tuple[WatchOut, ...]:
         """Those that are not dismissed, those first of which most can be heard."""
-        return tuple(w for w in self.found if not is_dismissed(self._bench.session, w))
+        return not_dismissed(self._bench.session, self.found)
 
     @property
     def dismissed(self) -> tuple[WatchOut, ...]:

@@ -11,7 +11,7 @@ from gluvo.desk.charts.evidence_view import EvidenceView
 from gluvo.desk.controls.flow import Flow, Lines
 from gluvo.desk.controls.keys import claimed
 from gluvo.desk.controls.table import Table
-from gluvo.desk.controls.widgets import button, label, line
+from gluvo.desk.controls.widgets import Toggle, button, label, line
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.trying import Trying
 from gluvo.desk.model.watching_out import FIRST
@@ -82,8 +82,13 @@ class WatchPage(PageWidget):
         head.addWidget(self.title)
         head.addWidget(self.state)
         head.addStretch(1)
+        self.reported = Toggle(
+            "In the report", "Reports of this song tell its watch-outs, too; those that are dismissed not."
+        )
+        self.reported.toggled.connect(lambda on: bench.look(report_watch_outs=on))
         head.addWidget(self.more)
         head.addWidget(self.gone)
+        head.addWidget(self.reported)
         column.addLayout(head)
         row = QHBoxLayout()
         row.setSpacing(16)
@@ -97,7 +102,12 @@ class WatchPage(PageWidget):
         column.addLayout(row, 1)
         column.addWidget(label(KEYS, "caption"))
         self._watching.changed.connect(self.refresh)
-        Follower(self, bench, self.refresh, session=lambda s: (s.dismissed, s.view.hear, s.view.solo, s.view.page))
+        Follower(
+            self,
+            bench,
+            self.refresh,
+            session=lambda s: (s.dismissed, s.view.hear, s.view.solo, s.view.page, s.view.report_watch_outs),
+        )
         self.refresh()
 
     def _details(self) -> QWidget:
@@ -225,6 +235,7 @@ class WatchPage(PageWidget):
         )
         self.more.setVisible(len(listed) > FIRST and not self._dismissed)
         self.more.setText("First five" if self._all else f"All {len(listed)}")
+        self.reported.set_on(self._bench.session.view.report_watch_outs)
         self.gone.setVisible(bool(gone))
         self.gone.setText(f"Dismissed {len(gone)}")
         self.gone.setChecked(self._dismissed)
