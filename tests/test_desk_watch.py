@@ -65,8 +65,10 @@ def choose(desk: Desk, kind: str) -> WatchPage:
     if kind not in {w.kind for w in shown._shown}:
         shown.more.click()
         shown.table.setFocus()
-    for _ in range(12):
-        key(desk, KEYS.Key_Up)
+    key(desk, KEYS.Key_End)
+    assert shown.table.currentRow() == shown.table.rowCount() - 1
+    key(desk, KEYS.Key_Home)
+    assert shown.table.currentRow() == 0
     for _ in range(shown.table.rowCount()):
         if shown.chosen is not None and shown.chosen.kind == kind:
             return shown

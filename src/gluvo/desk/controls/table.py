@@ -110,6 +110,10 @@ class Table(QTableWidget):
             self.entered.emit(row)
         elif self._is_hear(event) and row >= 0:
             self.heard.emit(row)
+        elif event.key() in (Qt.Key.Key_Home, Qt.Key.Key_End):  # of lines; Qt's own go to a line's ends
+            self.setCurrentCell(
+                0 if event.key() == Qt.Key.Key_Home else self.rowCount() - 1, max(0, self.currentColumn())
+            )
         elif event.key() in MOVES:
             super().keyPressEvent(event)
         else:
