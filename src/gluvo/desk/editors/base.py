@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Generic, TypeVar, cast
 
 from msgspec.structs import replace
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QStackedLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLayout, QSizePolicy, QStackedLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.aim import unmet
 from gluvo.advise.hold import holds
@@ -255,10 +255,10 @@ class StepEditor(QWidget, Generic[S]):
                     shown.setAccessibleName(name)
             if isinstance(view, Chart):
                 view.setMinimumHeight(LEAST_RANGE + view.top + view.bottom)
-            policy = view.sizePolicy()
-            policy.setVerticalPolicy(
-                QSizePolicy.Policy.Ignored
-            )  # it takes what the settings leave, and what it must have
+            elif (layout := view.layout()) is not None:
+                layout.setVerticalSizeConstraint(QLayout.SizeConstraint.SetMinimumSize)
+            policy = view.sizePolicy()  # it takes what the settings leave, and what it must have
+            policy.setVerticalPolicy(QSizePolicy.Policy.Ignored)
             view.setSizePolicy(policy)
             self.views.addWidget(view)
         keys = [key for key, _, _ in views]
