@@ -7,8 +7,8 @@ from pathlib import Path
 
 import pytest
 import soundfile
-from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
-from PySide6.QtGui import QDropEvent, QMouseEvent
+from PySide6.QtCore import QEvent, QMimeData, QObject, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent, QMouseEvent, QPaintEvent
 from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 
 from gluvo.desk.model.workbench import Workbench
@@ -104,6 +104,39 @@ def test_the_timeline_chooses_seeks_and_zooms_to_samples(desk: Desk) -> None:
     assert line.view.seconds * RATE == pytest.approx(48, abs=1) and len(pictures) > 10
     desk.bot.keyClick(line, Qt.Key.Key_0)
     assert line.view.seconds == pytest.approx(8.0)
+
+
+class Painted(QObject):
+    """The columns in the middle of a widget that are painted."""
+
+    def __init__(self, widget: QWidget) -> None:
+        super().__init__(widget)
+        self.columns: set[int] = set()
+        self._middle = widget.height() // 2
+        widget.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QPaintEvent):
+            for box in event.region():  # type: ignore[attr-defined]
+                if box.top() <= self._middle <= box.bottom() and box.width() < 50:
+                    self.columns.update(range(box.left(), box.right() + 1))
+        return False
+
+
+def test_the_playhead_of_a_long_song_moves_and_leaves_nothing_behind(desk: Desk) -> None:
+    line = desk.window.timeline
+    desk.window._timer.stop()
+    line._view = Span(0.0, 7200.0)  # where a turn of the window is less than a hundredth of a pixel
+    line.show_position(1000.0)
+    QApplication.processEvents()
+    painted = Painted(line)
+    for n in range(3000):
+        line.show_position(1000.0 + 0.016 * n)
+        if n % 100 == 0:
+            QApplication.processEvents()
+    QApplication.processEvents()
+    left, right = int(line._x(1000.0)), int(line._x(1000.0 + 0.016 * 2999))
+    assert right - left > 6 and set(range(left, right + 1)) <= painted.columns
 
 
 def test_sections_from_the_song(desk: Desk) -> None:

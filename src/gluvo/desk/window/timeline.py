@@ -57,6 +57,8 @@ class Timeline(QWidget):
         self._view = Span(0.0, 1.0)
         self._mark = "", "ink"
         self._position = 0.0
+        self._playhead = 0.0
+        """Where the playhead is drawn: never further than can be seen from where it plays."""
         self._picture: QPixmap | None = None
         self._words: QPixmap | None = None
         self._waves_zoom = 1.0
@@ -126,9 +128,10 @@ class Timeline(QWidget):
 
     def show_position(self, seconds: float) -> None:
         """Move the playhead; only the strips where it was and is are painted."""
-        old, new = self._x(self._position), self._x(seconds)
         self._position = seconds
-        if abs(new - old) > 0.2:
+        old, new = self._x(self._playhead), self._x(seconds)
+        if abs(new - old) > 0.2:  # in a long song the steps are smaller, and add up
+            self._playhead = seconds
             for x in (old, new):
                 self.update(int(x) - 3, 0, 7, self.height())
                 if self._mark[0]:
@@ -206,7 +209,7 @@ class Timeline(QWidget):
             self._picture, self._words = drawn(self, self._drawing.draw), drawn(self, self._drawing.draw_words)
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._picture)
-        c, x = colours(), self._x(self._position)
+        c, x = colours(), self._x(self._playhead)
         mark, colour = self._mark
         in_sight = MARGIN - 1 <= x <= self.width() - MARGIN + 1
         if in_sight:
