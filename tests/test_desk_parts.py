@@ -13,6 +13,7 @@ from pytestqt.qtbot import QtBot
 from gluvo.desk.charts.chart import Axis
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView, calm
 from gluvo.desk.charts.views import CaughtView, ReductionView, ToneView, TransferView
+from gluvo.desk.controls.flow import Flow
 from gluvo.desk.controls.widgets import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
 from gluvo.desk.model import live_figures
 from gluvo.desk.model.delivery import at_home, unused
@@ -220,6 +221,27 @@ def test_what_is_heard_is_measured_as_a_file_is(rate: int) -> None:
     )
     heard = board.heard(4096)
     assert heard is not None and np.array_equal(heard, x[-4096:])
+
+
+def test_packed_columns_are_filled_each_for_itself(qtbot: QtBot, qapp: QApplication) -> None:
+    heights = {}
+    for packed in (False, True):
+        page, flow = QWidget(), Flow(100, across=10, down=6, packed=packed)
+        qtbot.addWidget(page)
+        page.setLayout(flow)
+        boxes = [QWidget() for _ in range(4)]
+        for box, tall in zip(boxes, (100, 40, 40, 20), strict=True):
+            box.setFixedHeight(tall)
+            flow.addWidget(box)
+        page.resize(220, 300)
+        page.show()
+        qapp.processEvents()
+        heights[packed] = flow.heightForWidth(220)
+        places = [(box.x(), box.y()) for box in boxes]
+        rects = [box.geometry() for box in boxes]
+        assert not any(a.intersects(b) for n, a in enumerate(rects) for b in rects[n + 1 :])
+    assert heights == {False: 100 + 6 + 40, True: 40 + 6 + 40 + 6 + 20}
+    assert places == [(0, 0), (115, 0), (115, 46), (115, 92)]
 
 
 def test_rows_repaint(qtbot: QtBot, qapp: QApplication) -> None:

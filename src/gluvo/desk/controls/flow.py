@@ -24,13 +24,14 @@ from gluvo.desk.controls.widgets import button, label, line, plain
 class Flow(QLayout):
     """Puts widgets side by side and goes on below where there is no more room.
 
-    With a `cell` width all get columns of equal width, as many as fit; without, each is as wide as it wants to be.
+    With a `cell` width all get columns of equal width, as many as fit; without, each is as wide as it wants to be. `packed`
+    columns are filled each for itself: what comes next stands where least stands above it.
     """
 
-    def __init__(self, cell: int = 0, across: int = 14, down: int = 4) -> None:
+    def __init__(self, cell: int = 0, across: int = 14, down: int = 4, *, packed: bool = False) -> None:
         super().__init__()
         self._items: list[QLayoutItem] = []
-        self._cell, self._across, self._down = cell, across, down
+        self._cell, self._across, self._down, self._packed = cell, across, down, packed
         self.setContentsMargins(0, 0, 0, 0)
 
     def addItem(self, item: QLayoutItem) -> None:
@@ -79,6 +80,8 @@ class Flow(QLayout):
             least = max([self._cell, *(item.minimumSize().width() for item in items)])
             columns = max(1, min(len(items), (rect.width() + self._across) // (least + self._across)))
             width = (rect.width() - (columns - 1) * self._across) // columns
+            if self._packed:
+                return self._pack(items, rect, columns, width, move)
             rows = [items[n : n + columns] for n in range(0, len(items), columns)]
             places = [[(k * (width + self._across), width) for k in range(len(row))] for row in rows]
         else:
@@ -103,6 +106,16 @@ class Flow(QLayout):
                     item.setGeometry(QRect(QPoint(rect.x() + x, top), QSize(wide, own)))
             y += tall + self._down
         return y - self._down
+
+    def _pack(self, items: list[QLayoutItem], rect: QRect, columns: int, width: int, move: bool) -> int:
+        filled = [0] * columns
+        for item in items:
+            column, tall = filled.index(min(filled)), _height(item, width)
+            if move:
+                x = rect.x() + column * (width + self._across)
+                item.setGeometry(QRect(QPoint(x, rect.y() + filled[column]), QSize(width, tall)))
+            filled[column] += tall + self._down
+        return max(filled) - self._down
 
 
 def _height(item: QLayoutItem, width: int) -> int:

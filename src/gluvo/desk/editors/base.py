@@ -190,7 +190,7 @@ class StepEditor(QWidget, Generic[S]):
         pane.setContentsMargins(0, 0, 6, 2)
         pane.setSpacing(6)
         beside = QWidget()
-        row = Flow(SIDE_BY_SIDE, across=22, down=6)
+        row = Flow(SIDE_BY_SIDE, across=22, down=6, packed=True)
         beside.setLayout(row)
         heads = QWidget()
         headers = Flow(FOLDED, across=16, down=2)
