@@ -44,7 +44,7 @@ def window_times() -> dict[str, float]:
     ready.start()
     ready.join()
     host.wait(60.0)
-    start, edited = time.perf_counter(), 0.0
+    start = time.perf_counter()
 
     def seen(what: str) -> None:
         found.setdefault(what, time.perf_counter() - start)
@@ -62,22 +62,8 @@ def window_times() -> dict[str, float]:
             seen("figures of the section")
         if picture.song_current:
             seen("every figure of the song")
-
-    def watched() -> None:
-        """The first time, and after an edit of the mix chain."""
-        nonlocal edited
-        if not window.bench.watching_out.current:
-            return
-        look()
-        if edited:
-            found["watch-outs after an edit, its figures included"] = time.perf_counter() - edited
             app.quit()
-        else:
-            found["watch-outs, after every figure"] = time.perf_counter() - start - found["every figure of the song"]
-            edited = time.perf_counter()
-            window.bench.set_setting("glue-1", "ratio", 2.2, "Ratio")
 
-    window.bench.watching_out.changed.connect(watched)
     timer = QTimer()
     timer.timeout.connect(look)
     timer.start(10)
