@@ -13,6 +13,7 @@ from gluvo.measure.figures import figures_of
 from gluvo.measure.trace import Span, trace_of
 from gluvo.play.device import BLOCK
 from gluvo.play.engine import Engine, Monitoring
+from gluvo.play.fades import Guard
 from gluvo.render.chain import run_chain
 from gluvo.render.machine import Machine, filler, play_through, played
 from gluvo.render.plan import Plan, steps_heard
@@ -421,3 +422,28 @@ def test_branches_side_by_side_stop_together(material: Material) -> None:
         renderer.song(band(), progress)
     assert not renderer.known(band())
     assert np.asarray(renderer.song(band()).result.audio).any()
+
+
+def test_what_is_heard_alone_is_as_loud_as_in_the_song_and_the_song_as_before_after_it(material: Material) -> None:
+    session, gain = band(), 10 ** (-6.0 / 20)
+    engine = Engine(material, {}, session)
+    engine.listen(Monitoring(gains={"result": -6.0}))
+    engine.play()
+    pulled(engine, RATE // 2)
+    at = RATE // 2
+    for solo in (("snare",), ()):
+        engine.change(session.looking(solo=solo))
+        wanted = gain * play_through(Plan(session, solo=solo).result, material)
+        live, late = pulled(engine, RATE), engine.late
+        shown = wanted[at - late : at - late + RATE]
+        assert np.abs(shown).max() > 0.01
+        assert np.abs(live[RATE // 2 :] - shown[RATE // 2 :]).max() < 2e-3, solo
+        at += RATE
+
+
+def test_the_guard_tells_nothing_once_it_has_let_go() -> None:
+    guard = Guard(RATE)
+    blocks = np.repeat(np.concatenate([[2.0], np.full(400, 0.2)]), BLOCK)[:, None] * np.ones((1, 2))
+    told = [guard.run(blocks[n : n + BLOCK].copy(), 1.0) for n in range(0, len(blocks), BLOCK)]
+    seconds = BLOCK / RATE
+    assert any(told[:20]) and not any(told[round(2.0 / seconds) :])

@@ -192,11 +192,19 @@ class Levelling:
             scaled(block, self._last, self.now)
         self._last = self.now
 
+    def leave(self) -> None:
+        """Something else begins to play, at its own level."""
+        self.before, self.now, self._last, self._open = self.now, 1.0, 1.0, False
+
     def settle(self) -> float:
         """Stop; the factor that was at work last, from which the next fade goes on."""
         factor, self._open = self.now, False
         self.before = self.now = self._last = 1.0
         return factor
+
+
+TOLD = 0.01
+"""dB from which on it is told that the guard held something back; its release never ends quite."""
 
 
 class Guard:
@@ -233,4 +241,4 @@ class Guard:
         self._limiter.ceiling["level"] = db_of(ceiling)
         magnitudes(x, self._peaks)
         self._limiter.run(x, self._peaks, x, self._taken)
-        return bool(self._taken[:n].any())
+        return bool(self._taken[:n].max(initial=0.0) > TOLD)

@@ -57,7 +57,10 @@ class GraphSwap:
         if fade:
             # The fade waits until what the new graph was given has come out of it.
             self.old, self._at = self.graph, -new.latency
-            self._levelling.begin()
+            if new.session.view.solo == self.graph.session.view.solo:
+                self._levelling.begin()
+            else:  # what is heard alone is as loud as it is in the song
+                self._levelling.leave()
         self.graph = new
 
     def settle_level(self) -> float:
