@@ -18,7 +18,7 @@ from gluvo.measure.loudness import SILENT, loudest_span
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
 from gluvo.render.song import Rendered, Renderer
-from gluvo.session.records import Section, Session
+from gluvo.session.records import Session
 from gluvo.steps import Step
 
 Group = Literal["what came in", "tone", "image", "reduction", "loudness", "delivery"]
@@ -135,6 +135,10 @@ class Scene:
             Place(s.id, depends=(self.render.plan.strips[s.id].start.key,)) for s in self.session.stems if s.id in there
         ]
 
+    def stem_ends(self) -> list[Place]:
+        """Each stem that has audio, by what comes out of its chain."""
+        return [Place(p.strip, depends=(self.render.plan.strips[p.strip].end.key,)) for p in self.stems()]
+
     def mix(self) -> list[Place]:
         """The mix bus, by what comes out at the end."""
         return [Place(self.session.mix.id, depends=(self.render.plan.result.key,))]
@@ -187,12 +191,6 @@ class Scene:
     def span_at(self, seconds: float, length: float) -> Span:
         """A stretch about a place."""
         return around(seconds, length, self.seconds)
-
-    def section_at(self, span: Span) -> Section | None:
-        """The section that most of a stretch lies in."""
-        shared = [(min(span.end, s.end) - max(span.start, s.start), n, s) for n, s in enumerate(self.session.sections)]
-        most = max(shared, default=None)
-        return most[2] if most is not None and most[0] > 0.0 else None
 
 
 VOICE = re.compile(

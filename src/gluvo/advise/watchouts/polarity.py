@@ -19,7 +19,7 @@ RANGES = ((60.0, 250.0), (250.0, 1000.0), (1000.0, 4000.0))
 
 
 def places(scene: Scene) -> Iterable[Place]:
-    return [Place(p.strip, depends=(scene.render.plan.strips[p.strip].end.key,)) for p in scene.stems()]
+    return scene.stem_ends()
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:

@@ -37,7 +37,7 @@ def places(scene: Scene) -> Iterable[Place]:
     strips = scene.render.plan.strips
     mix = scene.session.mix.id
     return [
-        *(Place(p.strip, depends=(strips[p.strip].end.key,)) for p in scene.stems()),
+        *scene.stem_ends(),
         Place(mix, depends=(strips[mix].end.key,)),
     ]
 

@@ -23,7 +23,7 @@ CUT = 26.0
 
 
 def places(scene: Scene) -> Iterable[Place]:
-    return [Place(p.strip, depends=(scene.render.plan.strips[p.strip].end.key,)) for p in scene.stems()]
+    return scene.stem_ends()
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:

@@ -22,11 +22,7 @@ SHORTEST = 0.03
 
 
 def places(scene: Scene) -> Iterable[Place]:
-    return [
-        Place(p.strip, depends=(scene.render.plan.strips[p.strip].end.key,))
-        for p in scene.stems()
-        if is_voice(scene.name(p.strip))
-    ]
+    return [place for place in scene.stem_ends() if is_voice(scene.name(place.strip))]
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
