@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from msgspec.structs import replace
 
+from gluvo.advise.watchouts.base import Offer
 from gluvo.session.records import Session
 from gluvo.steps import Band, ChainItem, MidSideEq
 from gluvo.steps.mid_side_eq import MOST_BANDS
@@ -48,3 +49,19 @@ def with_changes(session: Session, step_id: str, **changes: object) -> Session:
     """Settings of a step changed."""
     step = session.item(step_id)
     return session.with_step(replace(step, **changes)) if step is not None else session
+
+
+LOWS_OUT = 110.0
+"""Hz at which lows are offered to be kept out of a detector."""
+
+
+def lows_out_offer(step_id: str, name: str, peaks: float) -> Offer:
+    """To keep lows out of the detector of a step on the strip `name`, at as much reduction at peaks, in dB, as now."""
+    aim = max(0.1, round(peaks, 1))
+
+    def edit(session: Session) -> Session:
+        return with_changes(
+            session, step_id, low_cut=LOWS_OUT, low_cut_slope=24, aim=aim, aim_by="peaks", hold_aim=True
+        )
+
+    return Offer(f"Detector's low cut {LOWS_OUT:.0f} Hz on {name}, {aim:.1f} dB at peaks held", edit)

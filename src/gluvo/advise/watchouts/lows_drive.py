@@ -8,18 +8,17 @@ import numpy as np
 
 from gluvo.advise.step_analysis import analysed_step
 from gluvo.advise.watchouts.attack import places
-from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
-from gluvo.advise.watchouts.edits import with_changes
+from gluvo.advise.watchouts.base import Kind, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.edits import lows_out_offer
 from gluvo.dsp.filters import response
 from gluvo.measure.drive import RANGES
 from gluvo.measure.evidence import Evidence
 from gluvo.measure.spectrum import Tone
-from gluvo.session.records import Session
 from gluvo.steps import Glue
 from gluvo.steps.settings import hertz
 
-LIMIT, UNDER, CUT = 0.65, 120.0, 110.0
-"""Of the energy that triggers; Hz under which it is, and at which it is offered to be cut."""
+LIMIT, UNDER = 0.65, 120.0
+"""Of the energy that triggers; Hz under which it is."""
 OTHERS = 0.02
 """Share of the energy over 200 Hz that there must be: of lows alone, lows may drive a compressor."""
 
@@ -49,11 +48,6 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     share = drive.share(0.0, UNDER)
     if share < LIMIT:
         return
-    aim = max(0.1, round(reduced.peaks, 1))
-
-    def edit(session: Session) -> Session:
-        return with_changes(session, step.id, low_cut=CUT, low_cut_slope=24, aim=aim, aim_by="peaks", hold_aim=True)
-
     name = scene.name(place.strip)
     yield WatchOut(
         "lows-drive",
@@ -73,7 +67,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
             "% of what triggers",
             names=tuple(hertz((low * high) ** 0.5) for low, high in RANGES),
         ),
-        Offer(f"Detector's low cut {CUT:.0f} Hz on {name}, {aim:.1f} dB at peaks held", edit),
+        lows_out_offer(step.id, name, reduced.peaks),
         "detector",
     )
 

@@ -7,10 +7,9 @@ from collections.abc import Iterable
 import numpy as np
 
 from gluvo.advise.watchouts.attack import places
-from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
-from gluvo.advise.watchouts.edits import with_changes
+from gluvo.advise.watchouts.base import Kind, Place, Scene, WatchOut, share_of
+from gluvo.advise.watchouts.edits import lows_out_offer
 from gluvo.measure.evidence import Evidence
-from gluvo.session.records import Session
 from gluvo.steps import Glue
 
 LIMIT = 1.2
@@ -37,11 +36,6 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     lost = float(change[middle].mean() - change[low].mean())
     if lost < LIMIT or not relevant:
         return
-    aim = max(0.1, round(reduced.peaks, 1))
-
-    def edit(session: Session) -> Session:
-        return with_changes(session, step.id, low_cut=110.0, low_cut_slope=24, aim=aim, aim_by="peaks", hold_aim=True)
-
     name = scene.name(place.strip)
     yield WatchOut(
         "lows-lost",
@@ -57,9 +51,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
         Evidence(
             THIRDS, change - float(change[middle].mean()), "frequency", "dB at equal middle", limit=0.0, mark=70.0
         ),
-        Offer(f"Detector's low cut 110 Hz on {name}, {aim:.1f} dB at peaks held", edit)
-        if step.low_cut < 100.0
-        else None,
+        lows_out_offer(step.id, name, reduced.peaks) if step.low_cut < 100.0 else None,
         "change",
     )
 
