@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 import soxr
 
+from gluvo.compare.references import same_time_map
 from gluvo.measure.same_song import same_song
 from gluvo.render.chain import run_chain
 from gluvo.steps import Band, Glue, Limiter, MidSideEq
@@ -67,10 +68,25 @@ def test_another_song_is_not_it(seed: int) -> None:
     assert same_song(SONG, np.zeros_like(SONG), RATE) is None
 
 
-@pytest.mark.parametrize(("off", "is_same"), [(0.00002, True), (0.0015, False), (0.01, False)])
-def test_another_speed_is_refused(off: float, is_same: bool) -> None:
+@pytest.mark.parametrize("off", [0.00002, -0.0001, 0.0003, -0.0006, 0.00095])
+def test_another_speed_is_found_up_to_a_thousandth(off: float) -> None:
+    """Wherever it stands, the place in the other sound is right to half a millisecond."""
+    begins = 30_000
+    other = np.concatenate([np.zeros((begins, 2)), soxr.resample(SONG, RATE, RATE * (1.0 + off), quality="VHQ")])
+    found = same_song(SONG, other, RATE)
+    assert found is not None and not found.differs
+    lasts = len(SONG) / RATE
+    for at in (0.0, lasts / 2.0, lasts):
+        assert found.there(at) == pytest.approx(begins / RATE + at * (1.0 + off), abs=0.0005)
+    time = same_time_map(found, len(other) / RATE)
+    for at in np.linspace(0.5, lasts - 0.5, 200):
+        assert time.own(at, len(other) / RATE) == pytest.approx(found.there(at), abs=0.0021)
+
+
+@pytest.mark.parametrize("off", [0.0011, 0.0015, -0.002, 0.01])
+def test_a_speed_that_is_further_off_is_refused(off: float) -> None:
     other = soxr.resample(SONG, RATE, RATE * (1.0 + off), quality="VHQ")
-    assert (same_song(SONG, other, RATE) is not None) is is_same
+    assert same_song(SONG, other, RATE) is None
 
 
 def test_another_rate_that_was_converted_is_found() -> None:

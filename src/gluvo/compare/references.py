@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
+import math
 from collections.abc import Mapping, Sequence
 
 import msgspec
+import numpy as np
 
 from gluvo.compare.hearables import Stretch, TimeMap
 from gluvo.measure.same_song import SameSong
@@ -14,6 +17,8 @@ Levels = Mapping[str, float]
 """LUFS of sections, by their ids."""
 LEAST_SHARED = 0.5
 """Seconds of a section that must be there to be heard against it."""
+OUT_OF_STEP = 0.002
+"""Seconds by which the same song at another speed may lie beside the song: under what two players are apart."""
 
 
 def partner(
@@ -55,17 +60,23 @@ def aligned(sections: Sequence[Section], same: SameSong, length: float) -> dict[
     """For each of the song's sections the same stretch of a sound of `length` s that is the same song, as far as it reaches."""
     found = {}
     for s in sections:
-        start, end = max(0.0, s.start + same.seconds), min(length, s.end + same.seconds)
+        start, end = max(0.0, same.there(s.start)), min(length, same.there(s.end))
         if end - start > LEAST_SHARED:
             found[s.id] = msgspec.structs.replace(s, start=start, end=end)
     return found
 
 
 def same_time_map(same: SameSong, length: float) -> TimeMap:
-    """When a sound of `length` s that is the same song is heard: everywhere in step with it."""
-    start = max(0.0, -same.seconds)
-    own = max(0.0, same.seconds)
-    return TimeMap((Stretch(start, start + length - own, own, length),))
+    """When a sound of `length` s that is the same song is heard: everywhere in step with it. Where its speed is off it
+    keeps its own, and is set right as often as `OUT_OF_STEP` asks for."""
+    first, last = (max(0.0, (place - same.seconds) / (1.0 + same.slower)) for place in (0.0, length))
+    count = max(1, math.ceil(abs(same.slower) * (last - first) / (2.0 * OUT_OF_STEP)))
+    edges = np.linspace(first, last, count + 1)
+    stretches = []
+    for start, end in itertools.pairwise(edges.tolist()):
+        own = max(0.0, same.there((start + end) / 2.0) - (end - start) / 2.0)
+        stretches.append(Stretch(start, min(end, start + length - own), own, min(length, own + end - start)))
+    return TimeMap(tuple(stretches))
 
 
 def same_words(name: str, same: SameSong) -> str:
@@ -74,6 +85,8 @@ def same_words(name: str, same: SameSong) -> str:
     words = [
         f"begins {1000.0 * later:.1f} ms {'later' if same.seconds > 0.0 else 'earlier'}" if later else "begins together"
     ]
+    if same.slower:
+        words.append(f"runs {100.0 * abs(same.slower):.3f} % {'slower' if same.slower > 0.0 else 'faster'}")
     words += ["turned over"] if same.inverted else []
     words.append(f"{abs(same.gain):.1f} dB {'louder' if same.gain >= 0.0 else 'softer'}")
     if same.differs:

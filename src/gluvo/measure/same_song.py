@@ -23,8 +23,12 @@ NEAR = 0.003
 """Seconds within which pieces agree."""
 LONGEST = 900.0
 """Seconds over which nothing is looked for: no song is as long, and it would take minutes and much memory."""
-MOST_OFF = 1e-4
-"""The part by which the speed may be off: with more a song cannot be laid in time to the frame."""
+MOST_OFF = 1e-3
+"""The part by which the speed may be off: by more it is another performance, or was made into one."""
+SPEEDS = tuple(round(sign * 2e-4 * n, 4) for n in range(1, 6) for sign in (1.0, -1.0))
+"""That are tried where it is not found at the song's own: a piece is found a tenth of a thousandth beside them, too."""
+STEADY = 0.0003
+"""Seconds of drift over a whole song that are not told from none: a master's lags are no more exact."""
 DIFFERS = 0.5
 """Of the usual correlation: a second under it differs."""
 
@@ -34,7 +38,7 @@ class SameSong:
     """How a sound lies in time against a song, and how it differs."""
 
     frames: int
-    """By how many frames a moment of the song comes later in the other sound."""
+    """By how many frames the beginning of the song comes later in the other sound."""
     rate: int
     inverted: bool
     gain: float
@@ -43,15 +47,22 @@ class SameSong:
     """Of both, in the middle of the pieces that were looked at."""
     differs: tuple[Span, ...]
     """Stretches of the song in which it is something else."""
+    slower: float = 0.0
+    """The part by which it takes longer than the song; negative where it is faster."""
 
     @property
     def seconds(self) -> float:
+        """By how much the beginning of the song comes later in the other sound."""
         return self.frames / self.rate
+
+    def there(self, seconds: float) -> float:
+        """Where a moment of the song lies in the other sound, both in s."""
+        return self.seconds + seconds * (1.0 + self.slower)
 
 
 def same_song(song: Sliced, other: Sliced, rate: int, progress: Progress = no_progress) -> SameSong | None:
-    """Where a song lies in another sound of that rate, both (frames, 2); None where it is another song, runs at another
-    speed, or is longer than `LONGEST`.
+    """Where a song lies in another sound of that rate, both (frames, 2); None where it is another song, runs at a speed
+    that is off by more than `MOST_OFF`, or is longer than `LONGEST`.
 
     Pieces of the song are looked for by normalised cross-correlation (Lewis, 'Fast normalized cross-correlation', 1995) at
     a low rate; those that agree on a lag, or on lags that drift with a speed, find it. The lag is then taken to the frame.
@@ -63,34 +74,38 @@ def same_song(song: Sliced, other: Sliced, rate: int, progress: Progress = no_pr
     size = round(PIECE_SECONDS * rate / step)
     if len(low) < 2 * size or len(theirs) < 2 * size:
         return None
-    places, alike = _loud_places(low, size), list[Singles]()
-    for n, at in enumerate(places):
-        progress(0.8 * n / len(places))
-        alike.append(_likeness(low[at : at + size], theirs))
-    middle = _common_lag(places, alike, len(low))
-    room = round(MOST_OFF * len(low) + NEAR * rate / step)
-    found = [(at, *_near(curve, at, middle, room)) for at, curve in zip(places, alike, strict=True)]
-    found = [row for row in found if abs(row[2]) >= ALIKE]
-    if len(found) < max(3, AGREE * len(places)):
+    hz, places = rate / step, _loud_places(low, size)
+    agreed = _in_line(low, theirs, places, size, hz, 0.0, lambda d: progress(0.4 * d))
+    if agreed is None:
+        speed = _likely_speed(low, theirs, places, size, lambda d: progress(0.4 + 0.3 * d))
+        agreed = _in_line(low, theirs, places, size, hz, speed, lambda d: progress(0.7 + 0.2 * d))
+    if agreed is None:
         return None
-    agreed = _agreed(np.array(found, dtype=np.float64), NEAR * rate / step)
-    if agreed is None or len(agreed) < max(3, AGREE * len(places)):
+    speed, _ = _line(agreed[:, 0], agreed[:, 1], STEADY * hz / len(low))
+    found = [_fine(song, other, round(at * step), round(lag * step), step, rate, speed) for at, lag, _ in agreed]
+    lags, gains, alike = np.array(found).T
+    slower, begins = _line(agreed[:, 0] * step, lags, STEADY * rate / len(song))
+    if abs(slower) > MOST_OFF:
         return None
-    fine = np.array([_fine(song, other, round(at * step), round(lag * step), step, rate) for at, lag, _ in agreed])
-    drift = np.polyfit(agreed[:, 0] * step, fine[:, 0], 1)[0] if np.ptp(agreed[:, 0]) else 0.0
-    if abs(drift) > MOST_OFF:
-        return None
-    frames = int(np.median(fine[:, 0]))
-    inverted = float(np.median(fine[:, 2])) < 0.0
     progress(0.9)
     return SameSong(
-        frames,
+        round(begins),
         rate,
-        inverted,
-        float(20.0 * np.log10(max(np.median(np.abs(fine[:, 1])), 1e-9))),
-        float(np.median(np.abs(fine[:, 2]))),
-        _differing(low, theirs, frames / step, rate / step),
+        float(np.median(alike)) < 0.0,
+        float(20.0 * np.log10(max(np.median(np.abs(gains)), 1e-9))),
+        float(np.median(np.abs(alike))),
+        _differing(low, _in_step(theirs, begins / step, slower, len(low)), hz),
+        slower,
     )
+
+
+def _line(places: Floats, lags: Floats, steady: float) -> tuple[float, float]:
+    """Slope and beginning of the line on which lags lie (Theil–Sen); slopes up to `steady` are none."""
+    from scipy import stats  # as signal, below
+
+    slope = float(stats.theilslopes(lags, places).slope) if np.ptp(places) else 0.0
+    slope = slope if abs(slope) > steady else 0.0
+    return slope, float(np.median(lags - slope * places))
 
 
 def _coarse(x: Sliced, step: int) -> Floats:
@@ -132,12 +147,53 @@ def _correlated(inside: Floats, piece: Floats) -> Floats:
     return np.asarray(signal.correlate(inside, piece, mode="valid", method="fft"))
 
 
-def _common_lag(places: list[int], alike: list[Singles], length: int) -> int:
-    """The lag at which all pieces together are found best; of several as good, as where music goes round, the least."""
+def _in_line(
+    low: Floats, theirs: Floats, places: list[int], size: int, hz: float, speed: float, progress: Progress
+) -> Floats | None:
+    """Place, lag and strength of the pieces that lie on one line of lags, where enough of them do at about a speed; all
+    at the low rate."""
+    alike = list[Singles]()
+    for n, at in enumerate(places):
+        progress(n / len(places))
+        alike.append(_likeness(_piece(low, at, size, speed), theirs))
+    middle = _common_lag(places, alike, len(low), speed)
+    room = round((SPEEDS[0] - SPEEDS[1]) / 4.0 * len(low) + NEAR * hz)
+    found = [(at, *_near(c, at, middle + round(speed * at), room)) for at, c in zip(places, alike, strict=True)]
+    found = [row for row in found if abs(row[2]) >= ALIKE]
+    least = max(3, AGREE * len(places))
+    if len(found) < least:
+        return None
+    agreed = _agreed(np.array(found, dtype=np.float64), NEAR * hz)
+    return agreed if len(agreed) >= least else None
+
+
+def _likely_speed(low: Floats, theirs: Floats, places: list[int], size: int, progress: Progress) -> float:
+    """The one of `SPEEDS` at which a few pieces are found best, wherever they are."""
+    few, best = places[1::3], (0.0, 0.0)
+    for n, speed in enumerate(SPEEDS):
+        progress(n / len(SPEEDS))
+        found = [float(np.abs(_likeness(_piece(low, at, size, speed), theirs)).max(initial=0.0)) for at in few]
+        best = max(best, (float(np.median(found)), speed))
+    return best[1]
+
+
+def _piece(low: Floats, at: int, size: int, speed: float) -> Floats:
+    """A piece of a sound as one that is slower by `speed` has it."""
+    if speed == 0.0:
+        return low[at : at + size]
+    return np.interp(
+        at + np.arange(size) / (1.0 + speed), np.arange(at, min(len(low), at + size + 4)), low[at : at + size + 4]
+    )
+
+
+def _common_lag(places: list[int], alike: list[Singles], length: int, speed: float) -> int:
+    """The lag of the song's beginning at which all pieces together are found best at a speed; of several as good, as where
+    music goes round, the least."""
     total = np.zeros(2 * max(length, len(alike[0]) + length) + 1)
     zero = len(total) // 2
     for at, curve in zip(places, alike, strict=True):
-        total[zero - at : zero - at + len(curve)] += np.abs(curve)
+        first = zero - at - round(speed * at)
+        total[first : first + len(curve)] += np.abs(curve)
     good = np.flatnonzero(total >= 0.97 * total.max())
     best = good[np.argmin(np.abs(good - zero))]
     near = slice(max(0, best - 8), best + 9)
@@ -154,26 +210,29 @@ def _near(curve: Singles, at: int, lag: int, room: int) -> tuple[int, float]:
     return first + best - at, float(part[best])
 
 
-def _agreed(found: Floats, near: float) -> Floats | None:
+def _agreed(found: Floats, near: float) -> Floats:
     """The rows (place, lag, strength) that lie on one line of lags over places: most of them, of all lines through two."""
-    best: Floats | None = None
+    best = found[:0]
     for i in range(len(found)):
         for j in range(i, len(found)):
             run = found[j, 0] - found[i, 0]
             slope = (found[j, 1] - found[i, 1]) / run if run else 0.0
-            if abs(slope) > 20.0 * MOST_OFF:
+            if abs(slope) > 2.0 * MOST_OFF:
                 continue
             there = found[np.abs(found[:, 1] - found[i, 1] - slope * (found[:, 0] - found[i, 0])) <= near]
-            if best is None or len(there) > len(best):
+            if len(there) > len(best):
                 best = there
     return best
 
 
-def _fine(song: Sliced, other: Sliced, at: int, lag: int, step: int, rate: int) -> tuple[float, float, float]:
+def _fine(
+    song: Sliced, other: Sliced, at: int, lag: int, step: int, rate: int, speed: float
+) -> tuple[float, float, float]:
     """The lag to the frame near one that is known roughly; the factor of the other sound there, and its correlation."""
     size, room = round(FINE_SECONDS * rate), 4 * step
     first = max(0, at + lag - room)
-    piece = np.asarray(song[at : at + size], dtype=np.float64).mean(axis=1)
+    mono = np.asarray(song[at : at + size + 4], dtype=np.float64).mean(axis=1)
+    piece = _piece(mono, 0, min(size, len(mono)), speed)
     inside = np.asarray(other[first : at + lag + size + room], dtype=np.float64).mean(axis=1)
     if len(inside) < len(piece) or not len(piece):
         return float(lag), 1.0, 0.0
@@ -184,20 +243,21 @@ def _fine(song: Sliced, other: Sliced, at: int, lag: int, step: int, rate: int) 
     return float(first + best - at), product / energy, product / max(float(np.sqrt(energy * (there @ there))), 1e-30)
 
 
-def _differing(low: Floats, theirs: Floats, lag: float, hz: float) -> tuple[Span, ...]:
-    """The stretches of the song, in whole seconds, in which the other sound is not like it."""
-    size, shift = round(hz), round(lag)
+def _in_step(theirs: Floats, lag: float, slower: float, count: int) -> Floats:
+    """So much of the other sound as lies beside the song, in step with it; silence where there is none."""
+    there = lag + (1.0 + slower) * np.arange(count)
+    return np.interp(there, np.arange(len(theirs)), theirs, left=0.0, right=0.0)
+
+
+def _differing(low: Floats, theirs: Floats, hz: float) -> tuple[Span, ...]:
+    """The stretches of the song, in whole seconds, in which the other sound, which is in step with it, is not like it."""
+    size = round(hz)
     count = len(low) // size
     alike = np.ones(count)
     for n in range(count):
-        a = low[n * size : (n + 1) * size]
-        first = n * size + shift
-        b = theirs[max(0, first) : max(0, first + size)]
+        a, b = low[n * size : (n + 1) * size], theirs[n * size : (n + 1) * size]
         if float(a @ a) < 1e-7 * size:
             continue  # silence is like anything
-        if len(b) < size:
-            alike[n] = 0.0
-            continue
         alike[n] = abs(float(a @ b)) / max(1e-20, float(np.sqrt((a @ a) * (b @ b))))
     usual = float(np.median(alike)) if count else 1.0
     off = np.concatenate([[0], (alike < DIFFERS * usual).astype(np.int8), [0]])

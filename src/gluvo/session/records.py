@@ -358,7 +358,7 @@ class Deliverable(Struct, frozen=True, kw_only=True):
         choice(
             "Fades",
             (("straight", "straight"), ("smooth", "smooth"), ("even", "even in dB")),
-            "SequentialReader: by the same amount each moment. Smooth: level at both ends. Even in dB: by the same number of dB "
+            "Straight: by the same amount each moment. Smooth: level at both ends. Even in dB: by the same number of dB "
             "each moment, 60 in all, as ears hear it.",
             group=PART,
         ),
