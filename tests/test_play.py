@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 from typing import cast
@@ -15,7 +16,8 @@ import soundfile
 
 from gluvo.play.device import BLOCK, SilentDevice
 from gluvo.play.engine import Engine, Monitoring
-from gluvo.play.meters import POSITION, TAKEN
+from gluvo.play.meters import DROPOUTS, POSITION, STALLS, TAKEN, Board
+from gluvo.play.output import Output
 from gluvo.play.playhead import Playhead
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
@@ -388,3 +390,36 @@ def test_nothing_is_compiled_while_it_plays() -> None:
         [sys.executable, "-c", COMPILED], capture_output=True, text=True, cwd=Path(__file__).parents[1]
     )
     assert done.returncode == 0, done.stderr[-600:]
+
+
+@pytest.mark.parametrize("busy", [True, False])
+def test_dropouts_that_are_not_the_sounds_own_are_told_apart(busy: bool) -> None:
+    """A block that takes the processor longer than it lasts is late by itself; one that took nothing was let down."""
+
+    class Late:
+        rate, name, blocks = 48_000, "late", 0
+        enough = threading.Event()
+
+        def write(self, block: np.ndarray) -> bool:
+            self.blocks += 1
+            if self.blocks >= 5:
+                self.enough.set()
+            return True
+
+        def close(self) -> None: ...
+
+    class Busy:
+        board, playing, position, sounding, marked = Board(), True, 0.0, True, 0
+
+        def pull(self, out: np.ndarray) -> None:
+            began = time.thread_time()
+            while busy and time.thread_time() - began < 1.2 * len(out) / 48_000:
+                pass
+
+    device, player = Late(), Busy()
+    output = Output(player)
+    output.start(device)
+    assert device.enough.wait(10.0)
+    output.close()
+    late, stalls = (int(player.board.state[n]) for n in (DROPOUTS, STALLS))
+    assert late >= 4 and stalls == (0 if busy else late)

@@ -5,12 +5,14 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from gluvo.advise.adaptive_tone import adapted
 from gluvo.advise.tonal_match import MatchSettings, TonalMatch, tonal_match, with_match
 from gluvo.errors import GluvoError
 from gluvo.measure.loudness import integrated
 from gluvo.measure.spectrum import tone_of
 from gluvo.measure.trace import trace_of
 from gluvo.render.chain import run_chain
+from gluvo.render.joint import Joint
 from gluvo.steps import Band, Limiter, MidSideEq, Trim
 
 from .conftest import RATE, noise, one
@@ -107,3 +109,45 @@ def test_it_goes_before_what_holds_the_ceiling() -> None:
     assert [item.id for item in first.mix.chain] == [id, "l"]
     eq = made.step(id) if (id := made.mix.chain[1].id) else None
     assert isinstance(eq, MidSideEq) and eq.hold_loudness and 0 < len(eq.bands) <= 8
+
+
+def test_bands_that_adapt_work_where_the_song_departs_and_no_further() -> None:
+    """A song half of which is as the reference and half 6 dB up in one range: the cut works on that half alone."""
+    reference = pink(seed=2)
+    x = pink(seed=3)
+    half = len(x) // 2
+    x[half:] = run_chain([MidSideEq(id="e", bands=(Band(id=1, freq=2000.0, gain=8.0, q=1.0),))], x, RATE)[half:]
+    cut = MidSideEq(id="c", bands=(Band(id=1, freq=2000.0, gain=-5.0, q=1.0),))
+    song, theirs = (Joint(v.astype(np.float32), trace_of(v, RATE)) for v in (x, reference))
+    step, moves = adapted(cut, (song, None), [(theirs, None)])
+    assert len(moves) == 1 and 0.35 < moves[0].works < 0.6 and "sinks by up to 5.0 dB" in moves[0].words()
+    band = step.bands[0]
+    assert band.moving and band.gain == 0.0 and band.range == 5.0
+    y = run_chain([step], x, RATE)
+    ring = [Band(id=1, shape="band_pass", freq=2000.0, q=1.5)]
+    before, after = (run_chain([MidSideEq(id="r", bands=tuple(ring))], v, RATE) for v in (x, y))
+
+    def level(v: np.ndarray, place: slice) -> float:
+        return float(10 * np.log10((v[place] ** 2).mean()))
+
+    calm, loud = slice(RATE, half - RATE), slice(half + RATE, len(x) - RATE)
+    assert level(after, calm) - level(before, calm) > -1.5
+    assert -5.2 < level(after, loud) - level(before, loud) < -2.5
+
+
+def test_what_is_raised_comes_back_where_it_is_as_loud() -> None:
+    reference = run_chain([MidSideEq(id="e", bands=(Band(id=1, freq=2000.0, gain=6.0, q=1.0),))], pink(seed=2), RATE)
+    x = pink(seed=3)
+    song, theirs = (Joint(v.astype(np.float32), trace_of(v, RATE)) for v in (x, reference))
+    lift = MidSideEq(id="c", bands=(Band(id=1, freq=2000.0, gain=4.0, q=1.0),))
+    step, moves = adapted(lift, (song, None), [(theirs, None)])
+    assert step.bands[0].gain == 4.0 and step.bands[0].range == 4.0 and moves[0].works > 0.6
+    loud = Joint(reference.astype(np.float32), trace_of(reference, RATE))
+    assert adapted(lift, (loud, None), [(theirs, None)])[1][0].works < 0.1
+
+
+@pytest.mark.parametrize("x", [np.zeros((RATE, 2)), np.zeros((1, 2))])
+def test_of_silence_nothing_adapts(x: np.ndarray) -> None:
+    joint = Joint(x.astype(np.float32), trace_of(x, RATE))
+    cut = MidSideEq(id="c", bands=(Band(id=1, freq=2000.0, gain=-5.0),))
+    assert adapted(cut, (joint, None), [(joint, None)]) == (cut, ())

@@ -239,7 +239,8 @@ def check(files: tuple[Path, ...], target: str, as_json: bool) -> None:
 @click.option("--json", "as_json", is_flag=True, help="All of each target, as JSON.")
 def targets(as_json: bool) -> None:
     """List the targets that come with the program, and the user's own."""
-    from gluvo.deliver.targets import all_targets, measured_by
+    from gluvo.advise.loudness_target import measured_by
+    from gluvo.deliver.targets import all_targets
 
     if as_json:
         _json([msgspec.to_builtins(t) for t in all_targets()])
@@ -485,6 +486,33 @@ def _watch_plain(path: Path, session: Any, one: Any) -> dict[str, Any]:
         "text": one.text,
         "offer": one.offer.words if one.offer is not None else "",
     }
+
+
+@cli.command()
+@click.argument("session", type=PATH)
+@click.option("--strip", default="", help="Whose chain: a stem's or bus's name; the mix bus without it.")
+@click.option("--as-in", type=PATH, help="Take the chain of the same strip of another session, aimed anew.")
+@click.option("--strength", type=click.FloatRange(0.0, 150.0), default=100.0, help="How much of it, in %.")
+@click.option("--out", type=PATH, required=True, help="The session to write.")
+@click.option("--force", is_flag=True, help="Write over a file that is there.")
+def draft(session: Path, strip: str, as_in: Path | None, strength: float, out: Path, force: bool) -> None:
+    """Draft a start for a strip: ordinary steps, each for a reason; none where nothing asks for any."""
+    from gluvo.opened.drafting import draft_of_file
+    from gluvo.session.document import relocated
+    from gluvo.session.store import SUFFIX, read_session, write_session
+
+    if out.suffix != SUFFIX:
+        raise click.UsageError(f"--out must end in {SUFFIX}, not “{out.suffix}”")
+    _refuse_place(out, session, force)
+    with _bar("Drafting") as told:
+        made, found = _worked(lambda inside: draft_of_file(session, strip, as_in, strength, inside), told)
+    write_session(out, relocated(made, session.resolve().parent, out.resolve().parent), read_session(session).kept)
+    for part in found.parts:
+        click.echo(f"{one_line(part.title)}: {one_line(part.why)} ({one_line(part.figures)})")
+    for one in found.told:
+        click.echo(f"not here: {one_line(one.text)}")
+    if not found.parts:
+        click.echo("Nothing here asks for anything.")
 
 
 @cli.command()
@@ -756,7 +784,8 @@ def _telling_finished() -> Iterator[Callable[[Path], None]]:
 
 def _delivered_lines(d: Any) -> list[list[str]]:
     """What became of a row, a line a file."""
-    from gluvo.deliver.targets import loudness_of, measured_by, shortfalls
+    from gluvo.advise.loudness_target import measured_by
+    from gluvo.deliver.targets import loudness_of, shortfalls
 
     if d.outcome.trouble:
         return [[d.row.name, d.target.name, "-", "-", one_line(d.outcome.trouble)]]

@@ -48,11 +48,15 @@ class MovingRange:
         count = (len(self._read) - self._skip) // hop
         return np.asarray(self._read[self._skip : self._skip + count * hop].reshape(count, hop).max(axis=1))
 
-    def moved(self, strength: float, threshold: float | None = None) -> Reduced:
-        """By how many dB it moves, at its threshold or at another, where its range is not silent."""
+    def moves(self, strength: float, threshold: float | None = None) -> Floats:
+        """By how many dB it moves, signed, at its threshold or at another, at every frame where its range is not silent."""
         band = self._band if threshold is None else msgspec.structs.replace(self._band, threshold=threshold)
         follow(self._read, record(band.curve(strength)), record(band.times(self._rate)), self._moved)
-        return Reduced.among(np.abs(self._moved[self._skip :][self._counted]))
+        return np.asarray(self._moved[self._skip :][self._counted])
+
+    def moved(self, strength: float, threshold: float | None = None) -> Reduced:
+        """The same in three figures, without signs."""
+        return Reduced.among(np.abs(self.moves(strength, threshold)))
 
 
 def find_band_threshold(

@@ -8,6 +8,7 @@ import msgspec
 import numpy as np
 
 from gluvo.errors import GluvoError
+from gluvo.measure.figures import FIGURES, Figure
 from gluvo.measure.hits import Hits, hits_of
 from gluvo.measure.loudness import SILENT, loudest_rms, short_term_peak
 from gluvo.measure.overview import REDUCTION_HOP
@@ -21,6 +22,8 @@ from gluvo.steps import Trim, settings_of
 from gluvo.steps.ceiling import last_limiter, with_ceiling
 from gluvo.steps.trim import as_trim, with_reach
 
+MEASURES = {"integrated": "integrated", "short_term": "max_short_term", "rms": "loudest_rms", "rms_whole": "rms"}
+"""The figure that each measure is."""
 CLOSE = 0.02
 """LU within which the search stops."""
 TRIES = 12
@@ -227,6 +230,11 @@ def reach_target(
             after.largest_reduction(), after.mean_reduction(), came.plr - end.plr, hits.punch_kept if hits else None
         ),
     )
+
+
+def measured_by(target: Target) -> Figure:
+    """The figure that a target's loudness is measured by."""
+    return FIGURES[MEASURES[target.measure]]
 
 
 def level_of(joint: Joint, target: Target) -> float:

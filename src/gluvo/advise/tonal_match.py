@@ -40,6 +40,14 @@ class MatchSettings(msgspec.Struct, frozen=True, kw_only=True):
     whole: Annotated[
         bool, switch("Below 30 Hz, above 16 kHz", "Also match where there is little but rumble and air.")
     ] = False
+    adaptive: Annotated[
+        bool,
+        switch(
+            "Only where it departs",
+            "Bands that move: what is cut sinks only where its range is louder than the references' usually is, what is raised "
+            "comes back where it is as loud. None goes further than it would without.",
+        ),
+    ] = False
 
 
 @dataclass(frozen=True, eq=False)

@@ -13,10 +13,11 @@ import msgspec
 import numpy as np
 from markupsafe import Markup
 
+from gluvo.advise.loudness_target import measured_by
 from gluvo.advise.watchouts import WatchOut
 from gluvo.compare.trial import meaning
 from gluvo.deliver.encoding import BANDS, Encoded
-from gluvo.deliver.targets import loudness_of, measured_by, shortfalls
+from gluvo.deliver.targets import loudness_of, shortfalls
 from gluvo.deliver.write import Written
 from gluvo.measure import loudness
 from gluvo.measure.figures import FIGURES, Figures

@@ -10,15 +10,13 @@ from pathlib import Path
 import msgspec
 import platformdirs
 
+from gluvo.advise.loudness_target import measured_by
 from gluvo.errors import GluvoError
-from gluvo.measure.figures import FIGURES, Figure, Figures
+from gluvo.measure.figures import Figures
 from gluvo.session.codec import Format
 from gluvo.session.files import read_whole, reason_of, replacing
 from gluvo.session.migrations import VERSION
 from gluvo.session.records import Target
-
-MEASURES = {"integrated": "integrated", "short_term": "max_short_term", "rms": "loudest_rms", "rms_whole": "rms"}
-"""The figure that each measure is."""
 
 TARGETS: tuple[Target, ...] = (
     Target(
@@ -150,14 +148,9 @@ def target_named(name: str) -> Target | None:
     return next((t for t in all_targets() if t.name.lower() == name.strip().lower()), None)
 
 
-def measured_by(target: Target) -> Figure:
-    """The figure that a target's loudness is measured by."""
-    return FIGURES[MEASURES[target.measure]]
-
-
 def loudness_of(figures: Figures, target: Target) -> float:
     """How loud something is, by a target's measure."""
-    return float(getattr(figures, MEASURES[target.measure]))
+    return float(getattr(figures, measured_by(target).key))
 
 
 def shortfalls(figures: Figures, target: Target) -> list[str]:

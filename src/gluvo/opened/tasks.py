@@ -59,6 +59,8 @@ TRYING = Kind("trying", newest_wins=True, of_session=True)
 """What is heard before it is taken."""
 SHARING = Kind("sharing", newest_wins=True, of_session=True)
 """Whose a reduction is."""
+DRAFTING = Kind("drafting", newest_wins=True, of_session=True)
+"""A start for a chain."""
 WATCHING_OUT = Kind("watching out", newest_wins=True, shown=False, of_session=True)
 """What there is to be warned of."""
 DRAWING = Kind("drawing", newest_wins=True, shown=False)

@@ -15,15 +15,21 @@ from gluvo.session.records import Session
 from gluvo.session.store import SUFFIX, read_session
 
 
-def scene_of(session: Session, folder: Path, progress: Progress = no_progress) -> Scene:
-    """A session whose files lie in `folder`, read and rendered. Raises `GluvoError` where it has no audio that can be read."""
+def scene_and_audio(session: Session, folder: Path, progress: Progress = no_progress) -> tuple[Scene, OpenAudio]:
+    """A session whose files lie in `folder`, read and rendered, and what was read. Raises `GluvoError` where it has no audio that
+    can be read."""
     read = read_audio(session, folder, lambda d: progress(0.3 * d), OpenAudio())
     audio = analysed(read, lambda _: None)
     if audio.material is None or not audio.material.sounds:
         raise GluvoError(f"{session.name} has no audio that can be read.")
     renderer = Renderer(audio.material)
     render = renderer.song(session, lambda d: progress(0.3 + 0.7 * d))
-    return Scene(session, render, renderer, audio.flat)
+    return Scene(session, render, renderer, audio.flat), audio
+
+
+def scene_of(session: Session, folder: Path, progress: Progress = no_progress) -> Scene:
+    """The same, where nothing else is wanted."""
+    return scene_and_audio(session, folder, progress)[0]
 
 
 def watched(path: Path, finder: Finder, progress: Progress = no_progress) -> tuple[Session, tuple[WatchOut, ...]]:

@@ -45,7 +45,7 @@ class Readings:
 
 STEPS_AT, STRIPS_AT = 8, 8 + 2 * MOST_STEPS
 ROW_VALUES = STRIPS_AT + 2 * MOST_STRIPS
-POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN, TAPPED, BEAT, HELD_BACK, HEARD = range(9)
+POSITION, PLAYING, DROPOUTS, WRITTEN, TAKEN, TAPPED, BEAT, HELD_BACK, HEARD, STALLS = range(10)
 HEAD = 16
 TAP_FRAMES = 65_536
 """Frames that are kept of what goes into the chosen step, of what comes out of it, and of what is heard."""

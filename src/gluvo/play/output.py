@@ -6,6 +6,7 @@ import contextlib
 import logging
 import os
 import threading
+import time
 from typing import Protocol
 
 import numpy as np
@@ -13,12 +14,15 @@ import numpy as np
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import DeviceError
 from gluvo.play.device import BLOCK, Device
-from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, TAKEN, Board
+from gluvo.play.meters import DROPOUTS, PLAYING, POSITION, STALLS, TAKEN, Board
 
 log = logging.getLogger(__name__)
 
 PRIORITY = 5
 """Of the audio thread among real-time threads: under those of the sound server."""
+
+QUICK = 0.5
+"""Part of a block's length; a block that took less of the processor's time was late for another reason."""
 
 
 class Player(Protocol):
@@ -72,14 +76,17 @@ class Output:
         with contextlib.suppress(OSError, AttributeError):  # it is granted to few, and works without on an idle machine
             os.sched_setscheduler(0, os.SCHED_RR | os.SCHED_RESET_ON_FORK, os.sched_param(PRIORITY))
         player, state = self._player, self._player.board.state
-        sounding = False
+        sounding, quick = False, QUICK * BLOCK / device.rate
         try:
             while not self._closing:
+                began = time.thread_time()
                 player.pull(self._out)
                 before, sounding = sounding, player.sounding
                 np.copyto(self._block, self._out, casting="same_kind")
+                reckoned = time.thread_time() - began
                 if device.write(self._block) and (before or sounding):
                     state[DROPOUTS] += 1
+                    state[STALLS] += reckoned < quick
                 state[POSITION], state[PLAYING] = player.position, player.playing
                 state[TAKEN] = player.marked  # last, so that who sees it sees that place
         except DeviceError as error:

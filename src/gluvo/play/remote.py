@@ -14,7 +14,7 @@ import numpy as np
 from gluvo.compare.hearables import TimeMap
 from gluvo.errors import GluvoError
 from gluvo.play.engine import Monitoring
-from gluvo.play.meters import BEAT, DROPOUTS, HELD_BACK, PLAYING, POSITION, TAKEN, Board, Readings
+from gluvo.play.meters import BEAT, DROPOUTS, HELD_BACK, PLAYING, POSITION, STALLS, TAKEN, Board, Readings
 from gluvo.play.process import Host
 from gluvo.play.requests import (
     AddSound,
@@ -175,6 +175,11 @@ class RemoteEngine:
     @property
     def dropouts(self) -> int:
         return int(self.board.state[DROPOUTS])
+
+    @property
+    def stalls(self) -> int:
+        """How many dropouts came although the sound was reckoned in time: the computer gave it no time to play."""
+        return int(self.board.state[STALLS])
 
     @property
     def held_back(self) -> int:

@@ -10,9 +10,8 @@ from PySide6.QtCore import QObject, Signal
 from gluvo.advise.aim import Found
 from gluvo.advise.aimed import aimed, first_aimed
 from gluvo.advise.hold import gentle_and_crushed, held_session
-from gluvo.advise.loudness_target import Reached, driven, reach_target
+from gluvo.advise.loudness_target import Reached, driven, measured_by, reach_target
 from gluvo.advise.prices import divided
-from gluvo.deliver.targets import measured_by
 from gluvo.desk.controls.widgets import figure
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.open_session import OpenSession

@@ -7,7 +7,8 @@ from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from gluvo.deliver.targets import PEAK_TOLERANCE, all_targets, loudness_of, measured_by
+from gluvo.advise.loudness_target import measured_by
+from gluvo.deliver.targets import PEAK_TOLERANCE, all_targets, loudness_of
 from gluvo.desk.charts.views import ToneView
 from gluvo.desk.controls.flow import Elided, Lines
 from gluvo.desk.controls.ruler import Ruler

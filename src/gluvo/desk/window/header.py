@@ -135,9 +135,12 @@ class Header(QWidget):
             self.play.setText(playing)
         n = engine.dropouts
         text = f"{engine.device_name} · {engine.rate / 1000:g} kHz · {n} dropout{'' if n == 1 else 's'}"
+        stalled = (
+            f"{engine.stalls} times it was reckoned in time, and the computer stood still." if engine.stalls else ""
+        )
         self._device.setText("silent: the device is gone" if engine.failed else text)
         self._device.setToolTip(
-            f"{plain(engine.failed or text)}<br>Where the sound goes, and how often it was late (Listen › Device)."
+            f"{plain(engine.failed or text)}<br>Where the sound goes, and how often it was late (Listen › Device).{stalled}"
         )
 
 

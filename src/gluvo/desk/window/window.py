@@ -33,6 +33,7 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
 from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
+from gluvo.desk.pages.draft_dialog import DraftDialog
 from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.pages.try_values_dialog import TryValuesDialog
@@ -527,6 +528,16 @@ class Window(QMainWindow):
             self.bench.refuse(problem)
             return
         dialog = TryValuesDialog(self, self.bench, place)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+
+    def draft(self) -> None:
+        """Draft a start for the chosen strip."""
+        bench = self.bench
+        if bench.renderer is None:
+            bench.refuse("Bring in audio first: a draft is made from what is heard.")
+            return
+        dialog = DraftDialog(self, bench, bench.session.view.strip)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.open()
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import msgspec
 import numpy as np
 from PySide6.QtCore import QRectF, Qt, QTimer
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from gluvo.advise.adaptive_tone import Adapted, adapted
 from gluvo.advise.tonal_match import MatchSettings, TonalMatch, tonal_match, with_match
 from gluvo.compare.match import RESULT
 from gluvo.desk.charts.chart import Axis, Chart
@@ -18,6 +21,8 @@ from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, figure, label
 from gluvo.desk.model.comparing import Comparing
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
+from gluvo.measure.trace import Span
+from gluvo.opened.audio import joint_of
 from gluvo.opened.tasks import SEARCHING
 from gluvo.progress import Progress
 from gluvo.session.records import Session
@@ -74,6 +79,8 @@ class MatchPanel(QWidget):
         self._bench, self._comparing = bench, comparing
         self.settings = MatchSettings()
         self.found: TonalMatch | None = None
+        self.moves: tuple[Adapted, ...] = ()
+        """What its bands do where they move."""
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
@@ -96,7 +103,8 @@ class MatchPanel(QWidget):
         row = QHBoxLayout()
         self.apart = Toggle("Mid and side apart", declared["apart"].tip)
         self.whole = Toggle("Below 30 Hz, above 16 kHz", declared["whole"].tip)
-        for name, toggle in (("apart", self.apart), ("whole", self.whole)):
+        self.adaptive = Toggle("Only where it departs", declared["adaptive"].tip)
+        for name, toggle in (("apart", self.apart), ("whole", self.whole), ("adaptive", self.adaptive)):
             toggle.toggled.connect(lambda on, name=name: self._set(name, on))
             row.addWidget(toggle)
         row.addStretch(1)
@@ -130,7 +138,7 @@ class MatchPanel(QWidget):
     def _forget(self) -> None:
         """What was found is of another sound."""
         self.ear.setChecked(False)
-        self.found = None
+        self.found, self.moves = None, ()
         self.refresh()
 
     def _set(self, name: str, value: float | bool) -> None:
@@ -155,11 +163,24 @@ class MatchPanel(QWidget):
         chosen = [c for c in comparison.references if towards in (ALL, c.hearable.id)]
         references = [(c.profile.tone, c.profile.figures.integrated) for c in chosen]
 
-        def work(check: Progress) -> TonalMatch:
-            return tonal_match(own.profile.tone, references, rate.rate, settings, check)
+        session, span, audio = self._bench.session, self._bench.span, self._bench.audio
+        theirs = [
+            (joint_of(audio.references[c.hearable.id]), c.span) for c in chosen if c.hearable.id in audio.references
+        ]
 
-        def done(found: TonalMatch) -> None:
-            self.found = found
+        def work(check: Progress) -> tuple[TonalMatch, tuple[Adapted, ...]]:
+            match = tonal_match(own.profile.tone, references, rate.rate, settings, lambda d: check(0.6 * d))
+            if not settings.adaptive:
+                return match, ()
+            placed, id = with_match(session, match.step)
+            plan = rate.plan(placed)
+            stretch = span or Span(0.0, rate.seconds)
+            before = rate.joint(plan.before[id], stretch, lambda d: check(0.6 + 0.2 * d), plan.result.memory)
+            step, moves = adapted(match.step, (before, span), theirs, lambda d: check(0.8 + 0.2 * d))
+            return replace(match, step=step), moves
+
+        def done(result: tuple[TonalMatch, tuple[Adapted, ...]]) -> None:
+            self.found, self.moves = result
             if self.ear.isChecked():
                 self._hear(True)
             self.refresh()
@@ -204,6 +225,9 @@ class MatchPanel(QWidget):
         self.view.show_match(found)
         if found is None:
             self.words.setText("" if references else "Nothing to match to: add references, and pair their sections.")
+            return
+        if self.moves:
+            self.words.setText("\n".join(one.words() for one in self.moves))
             return
         bands = ", ".join(
             f"{b.freq:.0f} Hz {figure(b.gain, 1, signed=True)} dB" + (f" ({b.target})" if b.target != "stereo" else "")

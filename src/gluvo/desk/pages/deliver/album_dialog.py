@@ -7,8 +7,9 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QProgressBar, QVBoxLayout, QWidget
 
+from gluvo.advise.loudness_target import measured_by
 from gluvo.deliver.batch import Delivered, Track, album_targets, deliver_track, spread, track_of
-from gluvo.deliver.targets import all_targets, loudness_of, measured_by, shortfalls
+from gluvo.deliver.targets import all_targets, loudness_of, shortfalls
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, figure, label, plain
 from gluvo.desk.model.workbench import Workbench

@@ -9,9 +9,10 @@ from PySide6.QtCore import QEvent, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QProgressBar, QTableWidget, QTableWidgetItem, QWidget
 
+from gluvo.advise.loudness_target import measured_by
 from gluvo.deliver.encoding import Encoding
 from gluvo.deliver.formats import FORMATS
-from gluvo.deliver.targets import loudness_of, measured_by
+from gluvo.deliver.targets import loudness_of
 from gluvo.desk.controls.keys import claimed
 from gluvo.desk.controls.table import Coloured
 from gluvo.desk.controls.theme import colours, theme
