@@ -187,6 +187,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+Down": (NONE, ids),
     "[": (NONE, view("step")),
     "]": (NONE, view("step")),
+    "Ctrl+Alt+N": (NONE, opened),
     "V": (NONE, opened),
     "T": (deaf, glue("threshold")),
     "Ctrl+R": (NONE, lambda desk: desk.session.step("limiter-1")),

@@ -111,13 +111,15 @@ def cut_off(x: np.ndarray) -> np.ndarray:
     return x[: round(7.02 * RATE)]
 
 
+RUMBLE_OF_TAKE = clean() + 0.05 * np.sin(2 * np.pi * 16.0 * T)[:, None]
+
 FAULTS: dict[str, Callable[[], Scene]] = {
     "headroom": lambda: scene_of(
         {"Mix": clean() / np.abs(clean()).max() * 1.1}, (msgspec.structs.replace(BUSY, aim=1.0),)
     ),
     "flat-tops": lambda: scene_of({"Take": np.clip(clean() * 6.0, -0.999, 0.999)}),
     "dc": lambda: scene_of({"Take": clean() + 0.01}),
-    "rumble": lambda: scene_of({"Take": clean() + 0.05 * np.sin(2 * np.pi * 16.0 * T)[:, None]}),
+    "rumble": lambda: scene_of({"Take": RUMBLE_OF_TAKE}),
     "polarity": lambda: scene_of({"Pad": turned(clean()), "Take": clean(5)}),
     "silence": lambda: scene_of({"Take": clean(), "Nothing": np.zeros_like(clean())}),
     "clicks": lambda: scene_of({"Take": clean() + 0.3 * (np.arange(len(T)) == round(5.27 * RATE))[:, None]}),

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 from gluvo.advise.drafts.base import Look, Part
 from gluvo.session.records import Session
 
-LEFT_OUT = ("reduction", "attack", "pumping", "lows-drive", "lows-lost", "one-does-all", "after-limiter", "muted")
+LEFT_OUT = ("reduction", "attack", "pumping", "lows-drive", "lows-lost", "one-does-all", "after-limiter")
 """Kinds that are about settings which the user has made: those are told, and not made again."""
 
 
@@ -16,16 +16,15 @@ def mends(look: Look) -> Iterable[Part]:
     for one in look.found:
         if one.strip != look.strip or one.offer is None or one.kind in LEFT_OUT:
             continue
-        if _elsewhere(look, one.offer.edit):
+        if not _of_this_chain(look, one.offer.edit):
             continue
         value, limit = (f"{x:.1f}".replace("-", "−") for x in (one.value, one.limit))
         title = one.offer.words.removesuffix(f" on {names.get(look.strip, '')}")
         yield Part(title, one.text, f"{value} {one.unit}, limit {limit}", one.offer.edit)
 
 
-def _elsewhere(look: Look, edit: object) -> bool:
-    """Whether an edit changes another strip: what belongs to a stem is mended there."""
-    assert callable(edit)
-    before = look.scene.session
-    after: Session = edit(before)
-    return any(strip != after.strip(strip.id) for strip in before.strips if strip.id != look.strip)
+def _of_this_chain(look: Look, edit: Callable[[Session], Session]) -> bool:
+    """Whether an edit changes the strip's chain and nothing else: what belongs to a stem is mended there."""
+    before, after = look.scene.session, edit(look.scene.session)
+    strip = after.strip(look.strip)
+    return strip is not None and strip != before.strip(look.strip) and before.with_strip(strip) == after

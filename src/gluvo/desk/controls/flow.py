@@ -124,7 +124,8 @@ def _height(item: QLayoutItem, width: int) -> int:
 
 
 class Elided(QLabel):
-    """A line of plain text in as little room as there is: what does not fit is cut at its end, and told by the tooltip."""
+    """A line of plain text in as little room as there is: what does not fit is cut at its end, and told by the
+    tooltip, before its own words."""
 
     def __init__(self, text: str = "", role: str = "", wanted: int = 120) -> None:
         """`wanted`: pixels that it asks for; it takes less where there is less."""
@@ -166,7 +167,8 @@ class Elided(QLabel):
         shown = self.fontMetrics().elidedText(self._whole, Qt.TextElideMode.ElideRight, max(0, self.width()))
         if shown != super().text():
             super().setText(shown)
-        super().setToolTip(self._tip if shown == self._whole else plain(self._whole))
+        whole = "" if shown == self._whole else plain(self._whole)
+        super().setToolTip("<br>".join(part for part in (whole, self._tip) if part))
 
 
 class Lines(QLabel):

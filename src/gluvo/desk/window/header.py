@@ -138,10 +138,8 @@ class Header(QWidget):
         stalled = (
             f"{engine.stalls} times it was reckoned in time, and the computer stood still." if engine.stalls else ""
         )
-        self._device.setText("silent: the device is gone" if engine.failed else text)
-        self._device.setToolTip(
-            f"{plain(engine.failed or text)}<br>Where the sound goes, and how often it was late (Listen › Device).{stalled}"
-        )
+        self._device.setText(f"silent: {engine.failed}" if engine.failed else text)
+        self._device.setToolTip(f"Where the sound goes, and how often it was late (Listen › Device).{stalled}")
 
 
 class Brand(QLabel):
