@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from gluvo.desk.charts.chart import Axis
-from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView, calm
+from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
 from gluvo.desk.charts.views import CaughtView, ReductionView, ToneView, TransferView
 from gluvo.desk.controls.flow import Flow
 from gluvo.desk.controls.widgets import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
@@ -19,7 +19,7 @@ from gluvo.desk.model import live_figures
 from gluvo.desk.model.delivery import at_home, unused
 from gluvo.desk.model.live_figures import LiveFigures
 from gluvo.measure.figures import figures_of
-from gluvo.measure.hits import hits_of
+from gluvo.measure.hits import calm, hits_of
 from gluvo.measure.loudness import SILENT, integrated
 from gluvo.measure.overview import Reduction, ReductionTracer
 from gluvo.measure.spectrum import spectrum

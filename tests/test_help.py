@@ -31,7 +31,7 @@ KEY = Qt.Key
 
 
 def guide(desk: Desk) -> GuideDialog:
-    shortcut(desk, "Shift+F1")
+    shortcut(desk, "Ctrl+F1")
     found = desk.window.findChild(GuideDialog)
     assert isinstance(found, GuideDialog)
     found.activateWindow()
@@ -43,7 +43,7 @@ def test_the_guide_is_read_and_searched(empty_desk: Desk) -> None:
     dialog = guide(empty_desk)
     text = dialog.pages.toPlainText()
     assert "Resonance tamer" in text and len(text) > 20_000
-    shortcut(empty_desk, "Shift+F1")
+    shortcut(empty_desk, "Ctrl+F1")
     assert empty_desk.window.findChildren(GuideDialog) == [dialog]  # not a second one
     QTest.keyClicks(dialog.field, "hold loudness")
     count = text.lower().count("hold loudness")

@@ -188,6 +188,8 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "[": (NONE, view("step")),
     "]": (NONE, view("step")),
     "Ctrl+Alt+N": (NONE, opened),
+    "Ctrl+Alt+L": (NONE, opened),
+    "Ctrl+Alt+M": (NONE, opened),
     "V": (NONE, opened),
     "T": (deaf, glue("threshold")),
     "Ctrl+R": (NONE, lambda desk: desk.session.step("limiter-1")),
@@ -261,7 +263,9 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "E": (lambda desk: desk.window.shape.ledger.list.setFocus(), lambda desk: id(focus(desk))),
     "F9": (NONE, lambda desk: desk.window.meters is not None and desk.window.meters.isVisible()),
     "F11": (NONE, lambda desk: desk.window.isFullScreen()),
-    "Shift+F1": (NONE, reading),
+    "Shift+F1": (NONE, lambda desk: desk.window.explainer.waiting),
+    "Ctrl+Shift+F1": (NONE, lambda desk: desk.window.tour.on),
+    "Ctrl+F1": (NONE, reading),
     "F": (NONE, opened),
 }
 """By key: what is done before it is pressed, and what must be another then."""

@@ -13,9 +13,9 @@ class Evidence:
     """A small picture of what was measured."""
 
     xs: Floats
-    """Hz, seconds of the song, or ms; empty where there is nothing to draw."""
+    """Hz, seconds of the song, ms, or dBFS; empty where there is nothing to draw."""
     ys: Floats
-    along: Literal["frequency", "time", "hit", "bars"]
+    along: Literal["frequency", "time", "hit", "bars", "level", "moment"]
     unit: str
     beside: Floats | None = None
     """What the values are compared with, if anything."""
@@ -25,3 +25,5 @@ class Evidence:
     """The place on the axis that is meant."""
     names: tuple[str, ...] = ()
     """Of bars."""
+    more: tuple[Floats, ...] = ()
+    """Further values along the same axis, such as those of other settings."""

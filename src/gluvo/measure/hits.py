@@ -44,6 +44,12 @@ class Hits:
     """See `pumping_share`."""
 
 
+def calm(curve: np.ndarray) -> np.ndarray:
+    """An envelope without the half-waves of low notes: the largest of 8 ms, then their mean. For drawing only."""
+    windows = np.lib.stride_tricks.sliding_window_view(np.pad(curve, 8, mode="edge"), 17)
+    return np.asarray(np.convolve(np.pad(windows.max(axis=1), 4, mode="edge"), np.full(9, 1 / 9), mode="valid"))
+
+
 def find_onsets(x: np.ndarray, rate: int, gap: float = 0.08, envelope: Floats | None = None) -> Floats:
     """Onsets in seconds, at least `gap` apart, by spectral flux.
 

@@ -1,4 +1,4 @@
-"""The evidence of a watch-out, as a small picture."""
+"""The evidence of a watch-out, or of what a setting does, as a small picture."""
 
 from __future__ import annotations
 
@@ -15,6 +15,15 @@ from gluvo.desk.controls.theme import colours, font
 from gluvo.measure.evidence import Evidence
 from gluvo.steps.settings import hertz
 
+ALONG = {
+    "frequency": "Hz",
+    "time": "s of the song",
+    "hit": "ms after the hit",
+    "bars": "",
+    "level": "dBFS in",
+    "moment": "ms about the place",
+}
+"""What goes across."""
 CENTRED = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop
 
 
@@ -45,7 +54,7 @@ class EvidenceView(Chart):
         """None where there is nothing to draw."""
         self._evidence = evidence
         if evidence is not None and len(evidence.ys):
-            values = [evidence.ys, *([evidence.beside] if evidence.beside is not None else [])]
+            values = [evidence.ys, *([evidence.beside] if evidence.beside is not None else []), *evidence.more]
             every = np.concatenate([v[np.isfinite(v)] for v in values])
             if evidence.limit is not None:
                 every = np.append(every, evidence.limit)
@@ -65,6 +74,8 @@ class EvidenceView(Chart):
                 self.x_axis = Axis(-0.5, len(evidence.ys) - 0.5, ())
             elif evidence.along == "hit":
                 self.x_axis = Axis(first, last, [t for t in (0, 100, 200, 300, 400) if first <= t <= last])
+            elif evidence.along in ("level", "moment"):
+                self.x_axis = Axis(first, last, _ticks(first, last))
             else:
                 last = max(last, first + 1e-3)
                 self.x_axis = Axis(first, last, time_ticks(first, last) if last - first > 0.5 else ())
@@ -86,6 +97,9 @@ class EvidenceView(Chart):
             if found.beside is not None:
                 painter.setPen(QPen(c["faint"], 1.4))
                 painter.drawPolyline(self.line(found.xs, found.beside))
+            painter.setPen(QPen(c.soft("signal", 130), 1.0))
+            for values in found.more:
+                painter.drawPolyline(self.line(found.xs, values))
             line = self.line(found.xs, np.nan_to_num(found.ys, nan=base))
             painter.fillPath(self.filled(line, base), c.soft("signal", 40))
             painter.setPen(QPen(c["signal"], 1.8))
@@ -136,7 +150,7 @@ class EvidenceView(Chart):
                 "mid",
                 self.x_at(found.mark) > area.center().x(),
             )
-        along = {"frequency": "Hz", "time": "s of the song", "hit": "ms after the hit", "bars": ""}[found.along]
+        along = ALONG[found.along]
         told = " · ".join(word for word in (found.unit, along) if word)
         painter.setPen(c["faint"])
         box = QRectF(area.left(), area.bottom() + 19, area.width(), 16)

@@ -12,15 +12,9 @@ from PySide6.QtWidgets import QWidget
 from gluvo.desk.charts.chart import Axis, Chart, time_ticks
 from gluvo.desk.controls.theme import colours
 from gluvo.measure import loudness
-from gluvo.measure.hits import Hits
+from gluvo.measure.hits import Hits, calm
 from gluvo.measure.overview import REDUCED_BY, ReducedBy
 from gluvo.measure.trace import Span, Trace
-
-
-def calm(curve: np.ndarray) -> np.ndarray:
-    """An envelope without the half-waves of low notes: the largest of 8 ms, then their mean. For drawing only."""
-    windows = np.lib.stride_tricks.sliding_window_view(np.pad(curve, 8, mode="edge"), 17)
-    return np.asarray(np.convolve(np.pad(windows.max(axis=1), 4, mode="edge"), np.full(9, 1 / 9), mode="valid"))
 
 
 class HitsView(Chart):

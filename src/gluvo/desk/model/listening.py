@@ -40,6 +40,7 @@ class Listening:
         """Hz from and to, while only a range is heard."""
         self.blind = ""
         """What is heard in a blind trial."""
+        self._blind_gain: float | None = None
         self._hunted: Session | None = None
         self._hunted_gain: float | None = None
         self._times: dict[str, TimeMap] = {}
@@ -142,10 +143,21 @@ class Listening:
         if hear not in there:
             self._bench.look(hear=RESULT)
 
-    def hear_blind(self, id: str) -> None:
-        """Hear something, level-matched, without anything on screen telling what; empty to hear openly again."""
-        self.blind = id
+    def hear_blind(self, id: str, gain: float | None = None) -> None:
+        """Hear something, level-matched (or with a gain in dB against the result), without anything on screen telling what;
+        empty to hear openly again."""
+        self.blind, self._blind_gain = id, gain
         self.follow_monitoring()
+
+    def add_hidden(self, id: str, sound: Sound, time: TimeMap) -> None:
+        """Have a sound that can be heard blind alone, and that no row lists."""
+        if self.engine is not None:
+            self.engine.add_sound(id, sound, time)
+
+    def drop_hidden(self, id: str) -> None:
+        """Let such a sound go."""
+        if self.engine is not None:
+            self.engine.drop_sound(id)
 
     def hear_range(self, heard: tuple[float, float] | None) -> None:
         """Hear one range of what plays, from and to in Hz, or all of it again; nothing of that is kept."""
@@ -285,6 +297,8 @@ class Listening:
         view, picture = self._bench.session.view, self._bench.picture
         gains = picture.gains if view.level_matched or self.blind else {}
         path, ceiling = self.blind or view.hear, 0.0
+        if self.blind and self._blind_gain is not None:
+            gains = {**gains, self.blind: gains.get(RESULT, 0.0) + self._blind_gain}
         if self._hunted is not None:
             path = RESULT
             if self._hunted_gain is None:

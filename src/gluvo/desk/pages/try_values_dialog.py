@@ -9,13 +9,13 @@ from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QScrollArea, QVBo
 
 from gluvo.advise.try_values import THIRDS, Row, SettingPlace, TriedValue, rows
 from gluvo.compare.hearables import SIDE_BY_SIDE, Hearable
-from gluvo.desk.charts.hit_views import calm
 from gluvo.desk.controls.flow import Elided
 from gluvo.desk.controls.theme import colours, font
 from gluvo.desk.controls.widgets import Toggle, button, label
 from gluvo.desk.model.trying_values import TryingValues
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.compare.trial_dialog import TrialDialog
+from gluvo.measure.hits import calm
 from gluvo.steps.base import Transfer
 
 NAMES, HEAD, PICTURE, ROW = 176, 34, 190, 44

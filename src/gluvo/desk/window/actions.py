@@ -65,6 +65,11 @@ class Desk(Protocol):
     def show_meters(self) -> None: ...
     def try_loudness(self) -> None: ...
     def draft(self) -> None: ...
+    def sum_moves(self) -> None: ...
+    def practise(self) -> None: ...
+    def loudness_bias(self) -> None: ...
+    def what_is_this(self) -> None: ...
+    def tour_on(self) -> None: ...
     def toggle_full_screen(self) -> None: ...
     def next_pane(self, by: int) -> None: ...
     def to_editor(self) -> None: ...
@@ -380,6 +385,13 @@ CHAIN: Sequence[Action] = (
     ),
     Action(
         "Chain",
+        "Sum of moves…",
+        "Ctrl+Alt+M",
+        lambda d: d.sum_moves(),
+        "The chosen strip's chain from In to Out: what each step moves, heard as far as any of them.",
+    ),
+    Action(
+        "Chain",
         "Presets for the step",
         "Ctrl+Shift+P",
         lambda d: d.shape.choose_preset(),
@@ -636,6 +648,21 @@ LISTEN: Sequence[Action] = (
         "Of the chosen Glue or De-esser; of a Saturation, only what bends. In an equaliser H hunts.",
     ),
     Action("Listen", "Dim", "D", lambda d: d.bench.look(dim=not d.bench.session.view.dim)),
+    Action(
+        "Listen",
+        "Listening practice…",
+        "Ctrl+Alt+L",
+        lambda d: d.practise(),
+        "Hidden changes to be found by ear, on this song at equal loudness; harder as you get better.",
+        rule=True,
+    ),
+    Action(
+        "Listen",
+        "Loudness bias…",
+        "",
+        lambda d: d.loudness_bias(),
+        "A blind trial that shows what a decibel does to a judgement.",
+    ),
 )
 
 SONG: Sequence[Action] = (
@@ -741,7 +768,24 @@ HELP: Sequence[Action] = (
         "Actions, sections, steps and their settings, presets and the guide, by a part of the name.",
         always=True,
     ),
-    Action("Help", "Guide", "Shift+F1", lambda d: d.ask("guide"), "The guide, to read and to search.", always=True),
+    Action(
+        "Help",
+        "What is this?",
+        "Shift+F1",
+        lambda d: d.what_is_this(),
+        "Point at any control: what it does, when it is of use and when not, drawn with this song where that says more.",
+        always=True,
+    ),
+    Action(
+        "Help",
+        "Tour",
+        "Ctrl+Shift+F1",
+        lambda d: d.tour_on(),
+        "The first steps as quiet notes that go on when the thing was done; left and taken up at any time.",
+        rule=True,
+        always=True,
+    ),
+    Action("Help", "Guide", "Ctrl+F1", lambda d: d.ask("guide"), "The guide, to read and to search.", always=True),
     Action(
         "Help",
         "Report a problem…",

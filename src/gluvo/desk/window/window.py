@@ -13,6 +13,7 @@ from PySide6.QtCore import QByteArray, QElapsedTimer, QEvent, QSettings, QSize, 
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
+    QDialog,
     QMainWindow,
     QStackedWidget,
     QVBoxLayout,
@@ -30,10 +31,13 @@ from gluvo.desk.model.following import Follower
 from gluvo.desk.model.listening_time import ListeningTime
 from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.bias_dialog import try_bias
 from gluvo.desk.pages.buses import BusesPage
 from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.draft_dialog import DraftDialog
+from gluvo.desk.pages.moves_dialog import MovesDialog
+from gluvo.desk.pages.practice_dialog import PracticeDialog
 from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.pages.try_values_dialog import TryValuesDialog
@@ -52,6 +56,8 @@ from gluvo.desk.window.notices import Notice, WorkLine
 from gluvo.desk.window.reference_rows import ReferenceRows
 from gluvo.desk.window.song_sections import SongSections
 from gluvo.desk.window.timeline import Timeline
+from gluvo.desk.window.tour import Tour
+from gluvo.desk.window.what_is_this import WhatIsThis
 from gluvo.errors import GluvoError
 from gluvo.opened.tasks import WRITING
 from gluvo.play.device import device_choices
@@ -140,6 +146,8 @@ class Window(QMainWindow):
         bench.session_changed.connect(lambda *_: self.notice.look_again())
         bench.audio_changed.connect(self.notice.look_again)
         self.audio_files = AudioFiles(self, bench, self.notice)
+        self.explainer = WhatIsThis(self, bench, lambda text: self.notice.tell(text, False))
+        self.tour = Tour(self, body, self.settings)
         self.sections = SongSections(bench, self.timeline, self.notice, self.attempt)
         theme.changed.connect(self._dress)
         self._dress()
@@ -527,19 +535,47 @@ class Window(QMainWindow):
         if problem:
             self.bench.refuse(problem)
             return
-        dialog = TryValuesDialog(self, self.bench, place)
-        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        dialog.open()
+        _open(TryValuesDialog(self, self.bench, place))
 
     def draft(self) -> None:
         """Draft a start for the chosen strip."""
-        bench = self.bench
-        if bench.renderer is None:
-            bench.refuse("Bring in audio first: a draft is made from what is heard.")
-            return
-        dialog = DraftDialog(self, bench, bench.session.view.strip)
-        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        dialog.open()
+        if self.bench.renderer is None:
+            self.bench.refuse("Bring in audio first: a draft is made from what is heard.")
+        else:
+            _open(DraftDialog(self, self.bench, self.bench.session.view.strip))
+
+    def sum_moves(self) -> None:
+        """The chosen strip's chain from In to Out."""
+        strip = self.bench.session.strip(self.bench.session.view.strip)
+        if self.bench.renderer is None:
+            self.bench.refuse("Bring in audio first: there is nothing that is moved.")
+        elif strip is None or not any(item.on for item in strip.chain):
+            self.bench.refuse("The chosen strip has no step that is on: what comes in goes out.")
+        else:
+            _open(MovesDialog(self, self.bench, strip.id))
+
+    def practise(self) -> None:
+        """Listening practice on the open song."""
+        if self.bench.renderer is None:
+            self.bench.refuse("Bring in audio first: practice needs a song to be heard.")
+        else:
+            _open(PracticeDialog(self, self.bench))
+
+    def loudness_bias(self) -> None:
+        """A blind trial of a sound against itself, one of them louder."""
+        if self.bench.renderer is None:
+            self.bench.refuse("Bring in audio first: the trial needs a song to be heard.")
+        else:
+            try_bias(self, self.bench)
+
+    def what_is_this(self) -> None:
+        self.explainer.start()
+
+    def tour_on(self) -> None:
+        """Begin the tour, or go on with it; on the demo where nothing is open."""
+        if not self.bench.session.stems:
+            self.open_demo()
+        self.tour.start()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self._asks:
@@ -556,6 +592,12 @@ class Window(QMainWindow):
         self.hide()  # what runs may take a moment to end
         self.all_ended = self.bench.close()
         event.accept()
+
+
+def _open(dialog: QDialog) -> None:
+    """Show a dialog over the window; it is gone once it is closed."""
+    dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    dialog.open()
 
 
 def first_focus(pane: QWidget) -> QWidget | None:
