@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import collections
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import groupby
@@ -24,11 +25,12 @@ from gluvo.demo.instruments import RATE
 from gluvo.demo.song import Place, staged, through, with_bell
 from gluvo.dsp.filters import high_cut, low_cut
 from gluvo.measure.flattops import flat_tops
+from gluvo.measure.hits import find_onsets
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session, Stem
 from gluvo.session.sounds import Sound
-from gluvo.steps import Band, Glue, Limiter, MidSideEq, Trim
+from gluvo.steps import Band, DeEsser, Glue, Limiter, MidSideEq, Saturation, Trim
 
 SECONDS = 26.0
 STRENGTHS = ("weak", "middle", "strong")
@@ -274,7 +276,66 @@ def _stereo_lost(x: np.ndarray, k: int) -> np.ndarray:
     return x - middle + shared * np.array([1.0, -(0.1, 0.6, 0.9)[k]])
 
 
+def _uneven(x: np.ndarray, k: int, random: np.random.Generator) -> np.ndarray:
+    made = x.copy()
+    edges = [round(at * RATE) for at in find_onsets(x, RATE, gap=0.2)] + [len(x)]
+    for a, b in itertools.pairwise(edges):
+        made[a:b] *= 10 ** (random.choice([-1.0, 1.0]) * (0.5, 5.5, 9.0)[k] / 20)
+    return made
+
+
+def _with_rests(chain: Callable[[int], tuple[Any, ...]]) -> Fault:
+    """Half a second of nearly nothing every two and a half."""
+
+    def fault(stems: Stems, strength: int, _random: np.random.Generator) -> Made:
+        made = {}
+        for name, x in stems.items():
+            t = np.arange(len(x)) / RATE
+            made[name] = x * np.where(t % 2.5 < 1.8, 1.0, 0.01)[:, None]
+        return made, session_of(made, chain(strength))
+
+    return fault
+
+
+def of_strip(name: str, chain: Callable[[int], tuple[Any, ...]]) -> Fault:
+    return lambda stems, k, _: (stems, session_of(stems, chains={name: chain(k)}))
+
+
+def _washed(stems: Stems, strength: int, random: np.random.Generator) -> Made:
+    """A cymbal that rings all along, under a compressor that hears the drums."""
+    wash = through(low_cut(6000.0, 12, RATE), random.standard_normal(stems["Cymbals"].shape))
+    wash *= 0.12 * np.abs(stems["Kick"]).max() / np.abs(wash).max()
+    made = {**stems, "Cymbals": stems["Cymbals"] + wash}
+    return made, session_of(made, (glue((2.0, 10.0, 14.0)[strength], attack=0.5, release=90.0, ratio=12.0),))
+
+
+def _steep(strength: int) -> tuple[Any, ...]:
+    freq, slope = ((30.0, 24), (78.0, 96), (90.0, 96))[strength]
+    return (
+        MidSideEq(
+            id="eq", bands=tuple(Band(id=n, shape="low_cut", freq=freq, slope=slope) for n in range(strength + 1))
+        ),
+    )
+
+
+def _deaf(strength: int) -> tuple[Any, ...]:
+    low_cut = (120.0, 500.0, 500.0)[strength]
+    return (Glue(id="g", ratio=4.0, threshold=-34.0, low_cut=low_cut, low_cut_slope=48, rms=20.0),)
+
+
 FAULTS: dict[str, Fault] = {
+    "uneven": of_stem("Bass", _uneven),
+    "phase": of_chain(_steep),
+    "aliasing": of_strip(
+        "Cymbals", lambda k: (Saturation(id="s", drive=(6.0, 30.0, 36.0)[k], oversampling=(4, 1, 1)[k]),)
+    ),
+    "detector-deaf": of_strip("Kick", _deaf),
+    "cymbals": _washed,
+    "lingers": _with_rests(lambda k: (glue((1.5, 6.0, 12.0)[k], attack=3.0, release=2500.0, ratio=8.0),)),
+    "release-bends": of_strip(
+        "Bass", lambda k: (glue((2.0, 8.0, 12.0)[k], attack=0.1, release=(80.0, 10.0, 6.0)[k], ratio=10.0),)
+    ),
+    "de-ess-hits": of_chain(lambda k: (DeEsser(id="d", threshold=(4.0, -14.0, -19.0)[k], range=12.0),)),
     "headroom": of_chain(lambda k: (glue(2.0),), 1.0),
     "flat-tops": of_stem("Chords", _clip),
     "dc": of_stem("Bass", lambda x, k, _: x + (0.0018, 0.006, 0.03)[k]),

@@ -30,7 +30,7 @@ from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session, Stem, Target
 from gluvo.session.sounds import Sound
 from gluvo.session.store import write_session
-from gluvo.steps import Band, Glue, Lane, Limiter, MidSideEq, Trim
+from gluvo.steps import Band, DeEsser, Glue, Lane, Limiter, MidSideEq, Saturation, Trim
 
 from .conftest import RATE, music, noise, sine
 
@@ -99,6 +99,34 @@ def with_esses(x: np.ndarray) -> np.ndarray:
 
 def with_bell(x: np.ndarray, freq: float, gain: float, q: float) -> np.ndarray:
     return run_chain([MidSideEq(bands=(Band(id=1, freq=freq, gain=gain, q=q),))], x, RATE)
+
+
+def uneven_bass() -> np.ndarray:
+    """Held notes of chance pitches, every third of them 12 dB louder."""
+    x, random = np.zeros((round(SECONDS * RATE), 2)), np.random.default_rng(4)
+    t = np.arange(round(0.38 * RATE)) / RATE
+    for n in range(int(SECONDS / 0.4) - 1):
+        first = round(0.4 * n * RATE)
+        note = np.sin(2 * np.pi * random.choice([55.0, 65.4, 73.4]) * t) * np.minimum(1.0, (0.38 - t) / 0.03)
+        x[first : first + len(t)] += (0.4 if n % 3 == 0 else 0.1) * note[:, None]
+    return x
+
+
+def highs() -> np.ndarray:
+    """A cymbal that rings on and on."""
+    return 0.25 * np.diff(noise(SECONDS, 0.3, seed=8), axis=0, prepend=0.0)
+
+
+def hats() -> np.ndarray:
+    """Bright hits."""
+    t = np.arange(round(SECONDS * RATE)) / RATE
+    return 0.6 * np.diff(noise(SECONDS, 0.4, seed=9), axis=0, prepend=0.0) * np.exp(-(t % 0.5) / 0.03)[:, None]
+
+
+def phrases() -> np.ndarray:
+    """Loud for a second and a half, and nearly nothing for half a second."""
+    t = np.arange(round(SECONDS * RATE)) / RATE
+    return 1.5 * clean() * np.where(t % 2.0 < 1.4, 1.0, 0.02)[:, None]
 
 
 T = np.arange(round(SECONDS * RATE)) / RATE
@@ -175,6 +203,32 @@ FAULTS: dict[str, Callable[[], Scene]] = {
         {"Mix": clean()}, (Limiter(id="l", drive=16.0, ceiling=-1.0),), target=Target(name="T", loudness=-16.0)
     ),
     "edges": lambda: scene_of({"Mix": cut_off(clean() + 0.1 * sine(300.0, SECONDS))}, deliverables=ROWS),
+    "uneven": lambda: scene_of({"Bass": uneven_bass()}),
+    "phase": lambda: scene_of(
+        {"Take": clean()},
+        (MidSideEq(id="a", bands=tuple(Band(id=n, shape="low_cut", freq=75.0, slope=96) for n in (1, 2))),),
+    ),
+    "aliasing": lambda: scene_of(
+        {"Take": sine(6100.0, SECONDS, -6.0)}, (Saturation(id="s", drive=24.0, oversampling=1),)
+    ),
+    "detector-deaf": lambda: scene_of(
+        {"Drums": sine(90.0, SECONDS, -6.0) * np.exp(-(T % 0.5) / 0.09)[:, None] + 0.02 * hats()},
+        (Glue(id="g", ratio=4.0, threshold=-24.0, low_cut=500.0, low_cut_slope=48),),
+    ),
+    "cymbals": lambda: scene_of(
+        {"Drums": drums(), "Ride": highs()}, (msgspec.structs.replace(BUSY, attack=0.5, release=80.0),)
+    ),
+    "lingers": lambda: scene_of(
+        {"Take": phrases()},
+        (Glue(id="g", ratio=8.0, aim=9.0, aim_by="peaks", hold_aim=True, attack=2.0, release=2500.0),),
+    ),
+    "release-bends": lambda: scene_of(
+        {"Bass": sine(70.0, SECONDS, -6.0)},
+        (Glue(id="g", ratio=8.0, aim=6.0, aim_by="peaks", hold_aim=True, attack=0.1, release=12.0),),
+    ),
+    "de-ess-hits": lambda: scene_of(
+        {"Hat": hats(), "Voice": 0.2 * clean()}, (DeEsser(id="d", threshold=-20.0, range=12.0),)
+    ),
     "muted": lambda: (
         lambda s: Scene(
             s.session.with_strip(msgspec.structs.replace(s.session.stems[0], mute=True)),
@@ -184,6 +238,12 @@ FAULTS: dict[str, Callable[[], Scene]] = {
     )(scene_of({"Take": clean(), "Other": clean(7)}, deliverables=ROWS)),
 }
 MENDS_IT = {
+    "uneven",
+    "aliasing",
+    "detector-deaf",
+    "cymbals",
+    "lingers",
+    "release-bends",
     "headroom",
     "dc",
     "rumble",

@@ -194,7 +194,7 @@ class Scene:
 
 
 VOICE = re.compile(
-    r"\b(vox|voc|voice|voices|vocal|vocals|sing|singer|lead|choir|bvs?|rap|gesang|stimme|chor)", re.IGNORECASE
+    r"\b(vox|voc\b|voice|vocal|sing\b|singer|sung|lead|choir|bvs?\b|rap\b|gesang|stimme|chor\b)", re.IGNORECASE
 )
 """What strips of voices are called."""
 
@@ -202,8 +202,8 @@ VOICE = re.compile(
 def is_voice(name: str) -> bool:
     """Whether a strip is called as voices are.
 
-    >>> is_voice("Lead vox 2"), is_voice("Snare"), is_voice("Voice low")
-    (True, False, True)
+    >>> is_voice("Lead vox 2"), is_voice("Snare"), is_voice("Voices low"), is_voice("Chords"), is_voice("Single coil")
+    (True, False, True, False, False)
     """
     return VOICE.search(name) is not None
 
