@@ -21,10 +21,10 @@ SLOWER = (3.0, 10.0, 30.0)
 
 
 def places(scene: Scene) -> Iterable[Place]:
-    return [place for place, step in scene.reducing() if isinstance(step, Glue) and not _in_lane(scene, place)]
+    return [place for place, step in scene.reducing() if isinstance(step, Glue) and not in_lane(scene, place)]
 
 
-def _in_lane(scene: Scene, place: Place) -> bool:
+def in_lane(scene: Scene, place: Place) -> bool:
     """Whether a step stands in a lane: what is crushed there is meant to be, and lies under the rest."""
     strip = scene.session.strip(place.strip)
     return strip is not None and any(isinstance(c, Lane) for c in chains.containers_of(strip.chain, place.step))

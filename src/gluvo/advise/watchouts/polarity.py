@@ -26,10 +26,11 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     joint = scene.end(place.strip)
     if not is_heard(joint):
         return
-    correlation = joint.figures().correlation
     bands = bands_of_tone(joint.tone(scene.loud_of(joint)), RANGES)
-    turned = [band for band in bands if band.correlation < LIMIT]
-    if correlation > LIMIT or len(turned) < 2:
+    if sum(band.correlation < LIMIT for band in bands) < 2:
+        return
+    correlation = joint.figures().correlation
+    if correlation > LIMIT:
         return
     name = scene.name(place.strip)
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
+from gluvo.advise.watchouts.attack import in_lane
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
 from gluvo.measure.evidence import Evidence
@@ -24,7 +25,9 @@ QUICK, LONGER = 90.0, 3.0
 
 
 def places(scene: Scene) -> Iterable[Place]:
-    return [p for p, s in scene.reducing() if isinstance(s, Glue | Limiter) and s.release < QUICK]
+    """Where nothing is crushed on purpose, as in a lane."""
+    found = [(p, s) for p, s in scene.reducing() if isinstance(s, Glue | Limiter) and s.release < QUICK]
+    return [p for p, _ in found if not in_lane(scene, p)]
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:

@@ -18,14 +18,14 @@ from gluvo.steps import Glue
 
 LIMIT, NOTES = 6.5, 16
 """dB between the 10th and the 90th percentile of notes, and notes that must be there."""
-LOW, MOSTLY = 300.0, 0.7
+LOW, MOSTLY = 200.0, 0.8
 """Hz, and the share of the energy under it by which a part is a low one."""
 LASTS = 0.25
 """s from a note's beginning in which its level is read."""
 NEIGHBOURS = 9
 """Notes whose median is what a note is held against, so that a louder chorus is not uneven."""
-HITS = 0.14
-"""s: where half of a note's energy is over by then, it is a hit, and not held."""
+HITS, HITS_SHARE = 0.14, 0.76
+"""s, and the share of a note's energy: where so much is over by then, it is a hit, and not held."""
 
 
 def places(scene: Scene) -> Iterable[Place]:
@@ -83,7 +83,7 @@ def _notes(x: np.ndarray, rate: int) -> tuple[Floats, Floats]:
         part = x[round(at * rate) : round(at * rate) + size].astype(np.float64)
         power = (part**2).sum(axis=1)
         total = float(power.sum())
-        if len(part) < size or total <= 0.0 or float(power[:half].sum()) > 0.85 * total:
+        if len(part) < size or total <= 0.0 or float(power[:half].sum()) > HITS_SHARE * total:
             continue
         times.append(float(at))
         levels.append(float(power_db(np.array([total / size]))[0]))
@@ -104,7 +104,7 @@ KIND = Kind(
     "uneven",
     "tone",
     "Uneven lows",
-    "Of stems that lie mostly under 300 Hz: each held note's level over a quarter of a second against the median of nine, the "
+    "Of stems that lie mostly under 200 Hz: each held note's level over a quarter of a second against the median of nine, the "
     "90th percentile less the 10th.",
     "Players come to five dB; what is over it is heard as notes that are gone or jump out.",
     "own measure",

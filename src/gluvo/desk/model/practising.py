@@ -78,6 +78,8 @@ class Practising(QObject):
         self.told = ""
         """What the last question was."""
         self.trouble = ""
+        self.keeps = True
+        """Whether rounds are written down."""
         self.results = Results()
         try:
             self.results = read_results()
@@ -223,7 +225,7 @@ class Practising(QObject):
 
     def _keep(self, made: Round) -> None:
         self.results = self.results.with_round(made)
-        if self.trouble:
+        if self.trouble or not self.keeps:
             return
         try:
             self.results = add_round(made)

@@ -101,14 +101,13 @@ def write_shots(folder: Path) -> Iterator[Path]:
             dialog.grab().save(str(values))
             dialog.reject()
             yield values
-            bench.look(step="lane-1")
-            wait(settled)
-            yield shot("lane")
             bench.look(page="watch", strip="mix", step="glue-1")
             wait(lambda: settled() and bench.watching_out.current)
-            yield shot("watch")
+            yield shot("watch-outs")
             bench.look(page="shape")
             wait(settled)
+            yield from _drafted(folder, window, wait)
+            yield from _practised(folder, window, wait)
             theme.force(True)
             yield shot("shape-night")
             theme.force(False)
@@ -159,10 +158,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
             window.deliver.delivery.said = window.deliver.delivery.said.replace(scratch, "Deliverables")
             window.deliver.delivery.use_folder(None)
             yield shot("deliver")
-            window.deliver.chooser.button("costs").click()
-            window.deliver.delivery.find_prices()
-            wait(lambda: len(window.deliver.delivery.prices) > 0 and settled())
-            yield shot("loudness")
+            wait(settled)
             window.deliver.chooser.button("encode").click()
             window.deliver.delivery.check([Encoding("mp3", 128), Encoding("aac", 192), Encoding("opus", 128)])
             wait(lambda: len(window.deliver.delivery.encodings) == 3 and settled())
@@ -173,3 +169,39 @@ def write_shots(folder: Path) -> Iterator[Path]:
             theme.force(None)
             window._timer.stop()
             bench.close()
+
+
+def _drafted(folder: Path, window: Window, wait: Callable[[Callable[[], bool]], None]) -> Iterator[Path]:
+    from gluvo.desk.pages.draft_dialog import DraftDialog
+
+    dialog = DraftDialog(window, window.bench, "accordion")
+    dialog.open()
+    wait(lambda: dialog.drafting.made is not None)
+    dialog.grab().save(str(folder / "draft.png"))
+    dialog.reject()
+    yield folder / "draft.png"
+
+
+def _practised(folder: Path, window: Window, wait: Callable[[Callable[[], bool]], None]) -> Iterator[Path]:
+    """With results that are made up, and none of the user's own."""
+    from random import Random
+
+    from gluvo.advise.practice import EXERCISES, Answer, Results, Round
+    from gluvo.desk.model.practising import Practising
+    from gluvo.desk.pages.practice_dialog import PracticeDialog
+
+    chance = Random(5)
+    answers = [
+        Answer(size=3.0, freq=f, right=chance.random() < 0.55 + 0.05 * n) for n, f in enumerate(EXERCISES[0].freqs * 6)
+    ]
+    rounds = [Round(exercise="band", answers=tuple(answers[n::3]), threshold=3.1 - 0.5 * n) for n in range(3)]
+    rounds += [Round(exercise="level", threshold=0.6), Round(exercise="width", threshold=2.2)]
+    practising = Practising(window.bench, None, Random(3))
+    practising.results, practising.keeps = Results(rounds=tuple(rounds)), False
+    dialog = PracticeDialog(window, window.bench, practising)
+    dialog.open()
+    practising.begin()
+    wait(lambda: practising.question is not None)
+    dialog.grab().save(str(folder / "practice.png"))
+    dialog.reject()
+    yield folder / "practice.png"
