@@ -7,8 +7,12 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from gluvo.errors import GluvoError
+
+if TYPE_CHECKING:
+    from gluvo.desk.window.window import Window
 
 PATIENCE = 60.0
 """Seconds for which a view waits while nothing is worked on."""
