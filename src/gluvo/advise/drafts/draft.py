@@ -78,7 +78,7 @@ def drafted(
         made = strengthened(made, part.edit(made), 1.0 if part.reaches else strength / 100.0)
     made = held_session(renderer, made, lambda d: progress(0.5 * d))
     if any(part.reaches for part in parts):
-        made = reached(renderer, made, lambda d: progress(0.5 + 0.5 * d))
+        made = reached(renderer, session, made, lambda d: progress(0.5 + 0.5 * d))
     return made
 
 

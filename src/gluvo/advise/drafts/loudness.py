@@ -14,7 +14,7 @@ from gluvo.steps import Limiter
 from gluvo.steps.ceiling import last_limiter
 
 MOST_LOST = 3.0
-"""dB of peak to loudness that a limiter may take."""
+"""dB of peak to loudness that a draft may take."""
 MOST_AT_PEAKS = 3.0
 """dB that it may take at peaks."""
 TRIES, NEAR = 6, 0.2
@@ -50,16 +50,18 @@ def with_limiter(session: Session) -> Session:
     return session.with_new_step(Limiter(ceiling=session.target.true_peak), MIX, last)
 
 
-def reached(renderer: Renderer, session: Session, progress: Progress = no_progress) -> Session:
-    """The session brought to its target, or as near as `MOST_LOST` and `MOST_AT_PEAKS` allow."""
+def reached(renderer: Renderer, before: Session, session: Session, progress: Progress = no_progress) -> Session:
+    """The session brought to its target, or as near as `MOST_LOST`, against the one `before` the draft, and `MOST_AT_PEAKS`
+    allow."""
+    was = renderer.joint(renderer.plan(before).result).figures().plr
     found = reach_target(renderer, session, None, lambda d: progress(0.5 * d))
     drive = found.drive
-    if _over(renderer, session, found, drive) > 0.0:
+    if _over(renderer, session, found, drive, was) > 0.0:
         low, high = drive - 12.0, drive
         for n in range(TRIES):
             progress(0.5 + 0.5 * n / TRIES)
             drive = round(0.5 * (low + high), 2)
-            over = _over(renderer, session, found, drive)
+            over = _over(renderer, session, found, drive, was)
             low, high = (low, drive) if over > 0.0 else (drive, high)
             if -NEAR < over <= 0.0:
                 break
@@ -67,14 +69,14 @@ def reached(renderer: Renderer, session: Session, progress: Progress = no_progre
     return driven(session, found.step, drive, found.ceiling)
 
 
-def _over(renderer: Renderer, session: Session, found: Reached, drive: float) -> float:
+def _over(renderer: Renderer, session: Session, found: Reached, drive: float, was: float) -> float:
     """By how many dB a drive costs more than it may."""
     tried = renderer.plan(driven(session, found.step, drive, found.ceiling))
-    ends = tried.before[found.step], tried.after[found.step]
+    ends = tried.after[found.step], tried.result
     joints = renderer.joints(ends, None)
-    into, after = (joints[node.key] for node in ends)
+    after, result = (joints[node.key] for node in ends)
     reduced = after.reduced()
-    lost = into.figures().plr - after.figures().plr
+    lost = was - result.figures().plr
     return max(lost - MOST_LOST, (reduced.peaks if reduced is not None else 0.0) - MOST_AT_PEAKS)
 
 
