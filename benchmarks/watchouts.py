@@ -26,6 +26,7 @@ from gluvo.demo.song import Place, staged, through, with_bell
 from gluvo.dsp.filters import high_cut, low_cut
 from gluvo.measure.flattops import flat_tops
 from gluvo.measure.hits import find_onsets
+from gluvo.opened.watching import row_peak
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session, Stem
@@ -156,7 +157,7 @@ def scene(stems: Stems, session: Session) -> Scene:
     renderer = Renderer(Material(RATE, sounds, max(len(s.samples) for s in sounds.values())))
     held = held_session(renderer, session)
     flat = {id: flat_tops(sound.samples) for id, sound in sounds.items()}
-    return Scene(held, renderer.song(held), renderer, flat)
+    return Scene(held, renderer.song(held), renderer, flat, row_peak)
 
 
 # --- faults --------------------------------------------------------------------------------------------------------
@@ -284,6 +285,15 @@ def _uneven(x: np.ndarray, k: int, random: np.random.Generator) -> np.ndarray:
     return made
 
 
+def _dense(strength: int) -> tuple[Any, ...]:
+    return (Limiter(id="l", drive=(0.0, 16.0, 22.0)[strength], ceiling=-1.0),)
+
+
+def _encoded(session: Session, strength: int) -> Session:
+    row = Deliverable(id="d", name="Preview", format="aac", bit_rate=(256, 96, 64)[strength])
+    return session.replace(deliverables=(row,))
+
+
 def _with_rests(chain: Callable[[int], tuple[Any, ...]]) -> Fault:
     """Half a second of nearly nothing every two and a half."""
 
@@ -325,6 +335,7 @@ def _deaf(strength: int) -> tuple[Any, ...]:
 
 FAULTS: dict[str, Fault] = {
     "uneven": of_stem("Bass", _uneven),
+    "margin": lambda stems, k, _: (stems, _encoded(session_of(stems, _dense(k)), k)),
     "phase": of_chain(_steep),
     "aliasing": of_strip(
         "Cymbals", lambda k: (Saturation(id="s", drive=(6.0, 30.0, 36.0)[k], oversampling=(4, 1, 1)[k]),)
@@ -414,7 +425,7 @@ def page(lines: list[tuple[str, list[float], int]], songs: int) -> str:
         "## How often each is found\n\n"
         f"In {songs} songs of five styles that `benchmarks/watchouts.py` makes, clean, and with each fault put in at three "
         "strengths: weak is hardly a fault, strong is plain to hear. The glue of the clean songs hears the lows as they are, "
-        "which is told where most of what triggers it lies there.\n\n"
+        "which is told where most of what triggers it lies there. What is about how one works (`alone`, `ears`) is not in it.\n\n"
         "| Kind | Weak | Middle | Strong | Told of clean songs |\n|---|---|---|---|---|\n"
         + "\n".join(
             f"| `{id}` | {' | '.join(f'{r:.0f} %' for r in rates)} | {alarm or 'none'}{f' of {songs}' if alarm else ''} |"

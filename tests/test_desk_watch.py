@@ -55,7 +55,7 @@ def opened(desk: Desk) -> WatchPage:
     shortcut(desk, "Ctrl+5")
     shown = page(desk)
     assert shown.isVisible()
-    shown.table.setFocus()
+    desk.wait(lambda: desk.window.focusWidget() is shown.table)
     return shown
 
 

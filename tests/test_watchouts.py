@@ -15,19 +15,19 @@ import soundfile
 from click.testing import CliRunner
 
 from gluvo.advise.hold import held_session
-from gluvo.advise.watchouts import KINDS, Finder, Kind, Scene, WatchOut
+from gluvo.advise.watchouts import KINDS, Finder, Kind, Listened, Scene, WatchOut
 from gluvo.cli import cli
 from gluvo.measure.clicks import found_in
 from gluvo.measure.flattops import flat_tops
 from gluvo.measure.sharpness import sharpness
-from gluvo.opened.watching import watched
+from gluvo.opened.watching import row_peak, watched
 from gluvo.render.chain import run_chain
 from gluvo.render.song import Renderer
 from gluvo.session.codec import round_trip
 from gluvo.session.create import new_session
 from gluvo.session.dismissals import GROWN, brought_back, is_dismissed, with_dismissed, with_kind_dismissed
 from gluvo.session.media import Material
-from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session, Stem, Target
+from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session, Stem, Target, View
 from gluvo.session.sounds import Sound
 from gluvo.session.store import write_session
 from gluvo.steps import Band, DeEsser, Glue, Lane, Limiter, MidSideEq, Saturation, Trim
@@ -64,7 +64,7 @@ def mended(scene: Scene, one: WatchOut) -> Scene:
     """The scene with what is offered, its holds found."""
     assert one.offer is not None
     session = held_session(scene.renderer, one.offer.edit(scene.session))
-    return Scene(session, scene.renderer.song(session), scene.renderer, scene.flat)
+    return replace(scene, session=session, render=scene.renderer.song(session))
 
 
 def clean(seed: int = 3, seconds: float = SECONDS) -> np.ndarray:
@@ -204,6 +204,18 @@ FAULTS: dict[str, Callable[[], Scene]] = {
     ),
     "edges": lambda: scene_of({"Mix": cut_off(clean() + 0.1 * sine(300.0, SECONDS))}, deliverables=ROWS),
     "uneven": lambda: scene_of({"Bass": uneven_bass()}),
+    "margin": lambda: replace(
+        scene_of(
+            {"Mix": clean() + drums()},
+            (Limiter(id="l", drive=20.0, ceiling=-1.0),),
+            deliverables=(Deliverable(id="d", name="Preview", format="aac", bit_rate=96),),
+        ),
+        decoded_peak=row_peak,
+    ),
+    "alone": lambda: scene_of(
+        {"Take": clean(), "Other": clean(7)}, deliverables=ROWS, view=View(page="deliver", solo=("stem-1",))
+    ),
+    "ears": lambda: replace(scene_of({"Take": clean()}), listened=Listened(95.0, -16.0)),
     "phase": lambda: scene_of(
         {"Take": clean()},
         (MidSideEq(id="a", bands=tuple(Band(id=n, shape="low_cut", freq=75.0, slope=96) for n in (1, 2))),),
@@ -238,6 +250,8 @@ FAULTS: dict[str, Callable[[], Scene]] = {
     )(scene_of({"Take": clean(), "Other": clean(7)}, deliverables=ROWS)),
 }
 MENDS_IT = {
+    "margin",
+    "alone",
     "uneven",
     "aliasing",
     "detector-deaf",
@@ -278,7 +292,7 @@ def test_a_kind_finds_its_fault_and_its_edit_mends_it(id: str) -> None:
     assert one.kind == id and one.text.endswith(".") and not one.text.startswith(" ") and "\n" not in one.text
     assert scene.session.strip(one.strip) is not None and (not one.step or scene.session.item(one.step) is not None)
     assert 0.0 <= one.span.start < one.span.end <= scene.seconds + 1e-6 and 0.0 < one.audible <= 1.0
-    assert one.excess > 0.0 or id in ("muted", "clicks", "silence")
+    assert one.excess > 0.0 or id in ("muted", "alone", "clicks", "silence")
     if one.evidence is not None:
         assert len(one.evidence.xs) == len(one.evidence.ys) > 0 and np.isfinite(one.evidence.ys).all()
     assert (one.offer is not None) or id not in MENDS_IT
@@ -501,6 +515,6 @@ def test_the_document_tells_each_kind_as_it_is_declared(kind: Kind) -> None:
         f"`{kind.id}` · {kind.formula}\n",
         kind.why,
         kind.source,
-        f"\n| `{kind.id}` |",
+        f"(`{kind.id}`" if kind.id == "alone" else f"`{kind.id}`)" if kind.id == "ears" else f"\n| `{kind.id}` |",
     ):
         assert words in page, "python benchmarks/watchouts.py --markdown docs/watch-outs.md writes it"

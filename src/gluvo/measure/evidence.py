@@ -25,5 +25,7 @@ class Evidence:
     """The place on the axis that is meant."""
     names: tuple[str, ...] = ()
     """Of bars."""
+    reach: float = 0.0
+    """How far the axis goes to both sides of 0 at least, so that next to nothing does not look like much."""
     more: tuple[Floats, ...] = ()
     """Further values along the same axis, such as those of other settings."""

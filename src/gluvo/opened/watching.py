@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
+
 from gluvo.advise.watchouts import Finder, Scene, WatchOut
+from gluvo.deliver.encoding import Encoding, decoded_peak
+from gluvo.deliver.formats import FORMATS
 from gluvo.errors import GluvoError
 from gluvo.opened.audio import OpenAudio, analysed, read_audio
 from gluvo.progress import Progress, no_progress
 from gluvo.render.song import Renderer
 from gluvo.session.create import new_session
 from gluvo.session.dismissals import not_dismissed
-from gluvo.session.records import Session
+from gluvo.session.records import Deliverable, Session
 from gluvo.session.store import SUFFIX, read_session
 
 
@@ -24,7 +28,14 @@ def scene_and_audio(session: Session, folder: Path, progress: Progress = no_prog
         raise GluvoError(f"{session.name} has no audio that can be read.")
     renderer = Renderer(audio.material)
     render = renderer.song(session, lambda d: progress(0.3 + 0.7 * d))
-    return Scene(session, render, renderer, audio.flat), audio
+    return Scene(session, render, renderer, audio.flat, row_peak), audio
+
+
+def row_peak(master: np.ndarray, rate: int, row: Deliverable) -> float | None:
+    """See `watchouts.base.DecodedPeak`."""
+    if not FORMATS[row.format].lossy:
+        return None
+    return decoded_peak(np.ascontiguousarray(master), rate, Encoding(row.format, int(row.bit_rate)))
 
 
 def scene_of(session: Session, folder: Path, progress: Progress = no_progress) -> Scene:

@@ -6,12 +6,14 @@ A new kind is a file here and a line in `KINDS`.
 from gluvo.advise.watchouts import (
     after_limiter,
     aliasing,
+    alone,
     attack,
     clicks,
     cymbals,
     dc,
     de_ess_hits,
     detector_deaf,
+    ears,
     edges,
     flat_song,
     flat_tops,
@@ -19,6 +21,7 @@ from gluvo.advise.watchouts import (
     lingers,
     lows_drive,
     lows_lost,
+    margin,
     mono,
     muted,
     one_does_all,
@@ -38,7 +41,7 @@ from gluvo.advise.watchouts import (
     target,
     uneven,
 )
-from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut
+from gluvo.advise.watchouts.base import Kind, Listened, Offer, Place, Scene, WatchOut
 from gluvo.advise.watchouts.finder import Finder
 
 KINDS: tuple[Kind, ...] = tuple(
@@ -75,9 +78,12 @@ KINDS: tuple[Kind, ...] = tuple(
         after_limiter,
         flat_song,
         target,
+        margin,
         edges,
         muted,
+        alone,
+        ears,
     )
 )
 
-__all__ = ["KINDS", "Finder", "Kind", "Offer", "Place", "Scene", "WatchOut"]
+__all__ = ["KINDS", "Finder", "Kind", "Listened", "Offer", "Place", "Scene", "WatchOut"]

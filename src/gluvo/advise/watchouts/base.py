@@ -18,7 +18,7 @@ from gluvo.measure.loudness import SILENT, loudest_span
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
 from gluvo.render.song import Rendered, Renderer
-from gluvo.session.records import Session
+from gluvo.session.records import Deliverable, Session
 from gluvo.steps import Step
 
 Group = Literal["what came in", "tone", "image", "reduction", "loudness", "delivery"]
@@ -101,6 +101,20 @@ class Kind:
     look: Callable[[Scene, Place], Iterable[WatchOut]]
 
 
+@dataclass(frozen=True)
+class Listened:
+    """How long one has listened since the last break, and how loud."""
+
+    minutes: float
+    level: float | None
+    """LUFS as sent to the loudspeakers."""
+
+
+DecodedPeak = Callable[[np.ndarray, int, Deliverable], float | None]
+"""The true peak of a sound, (frames, 2) at a rate, once it is encoded as a row has it and decoded again, dBTP; None for rows that
+lose nothing."""
+
+
 @dataclass(frozen=True, eq=False)
 class Scene:
     """What watch-outs are looked for in: the whole song, rendered at every node."""
@@ -110,6 +124,10 @@ class Scene:
     renderer: Renderer
     flat: Mapping[str, Sequence[FlatTop]] = field(default_factory=dict)
     """The flat tops of each stem, by its id."""
+    decoded_peak: DecodedPeak | None = None
+    """None where nothing can be encoded."""
+    listened: Listened | None = None
+    """None where nobody has."""
 
     # --- places ----------------------------------------------------------------------------------------------
 

@@ -61,6 +61,8 @@ class EvidenceView(Chart):
             low, high = float(every.min()), float(every.max())
             if evidence.along == "hit" and evidence.unit == "dBFS":
                 low = max(low, high - 40.0)
+            if evidence.reach:
+                low, high = min(low, -evidence.reach), max(high, evidence.reach)
             if evidence.along in ("time", "bars") or low < 0.0 < high:
                 low, high = min(low, 0.0), max(high, 0.0)
             room = max(1e-6, high - low)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject, Signal
 
-from gluvo.advise.watchouts import KINDS, Finder, Scene, WatchOut
+from gluvo.advise.watchouts import KINDS, Finder, Listened, Scene, WatchOut, ears
 from gluvo.compare.match import RESULT
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.listening import Listening
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.opened.tasks import WATCHING_OUT
+from gluvo.opened.watching import row_peak
 from gluvo.progress import Progress
 from gluvo.session.dismissals import brought_back, is_dismissed, not_dismissed, with_dismissed, with_kind_dismissed
 from gluvo.session.records import MIX
@@ -29,6 +30,7 @@ class WatchingOut(QObject):
         self._bench, self._background, self._listening = bench, background, listening
         self._finder = Finder(KINDS)
         self.found: tuple[WatchOut, ...] = ()
+        self._listened: Listened | None = None
         self.current = False
         """Whether what was found is of the song as it now is."""
 
@@ -56,6 +58,12 @@ class WatchingOut(QObject):
         self.found, self.current = (), False
         self.changed.emit()
 
+    def listen(self, minutes: float, level: float | None) -> None:
+        """So long, and so loud, has one listened; it is looked again as often as that may be told anew."""
+        before, self._listened = self._listened, Listened(minutes, level)
+        if minutes >= ears.LIMIT and (before is None or int(before.minutes / ears.STEP) != int(minutes / ears.STEP)):
+            self.look()
+
     def look(self) -> None:
         """Look for them, once all of the song as it now is has been measured."""
         bench, picture = self._bench, self._bench.picture
@@ -63,10 +71,10 @@ class WatchingOut(QObject):
         if renderer is None or render is None or not picture.song_current:
             self.current = False
             return
-        session, finder, flat = bench.session, self._finder, dict(bench.audio.flat)
+        session, finder, flat, listened = bench.session, self._finder, dict(bench.audio.flat), self._listened
 
         def work(check: Progress) -> tuple[WatchOut, ...]:
-            return finder.find(Scene(session, render, renderer, flat), check)
+            return finder.find(Scene(session, render, renderer, flat, row_peak, listened), check)
 
         def done(found: tuple[WatchOut, ...]) -> None:
             self.found, self.current = found, True

@@ -137,6 +137,7 @@ class Workbench(OpenSession):
                         session().target,
                         session().deliverables,
                         [s.mute for s in session().strips],
+                        view().solo if view().page == "deliver" else (),
                     )
                 ),
                 self.watching_out.look,

@@ -73,6 +73,8 @@ class PartsTable(Table):
             super().keyPressEvent(event)
 
 
+LEAST_DB = 3.0
+"""dB that the picture reaches to both sides, at least."""
 FIGURES: tuple[tuple[str, str, int, Callable[[Joint, Rendered, str], float | None]], ...] = (
     ("Loudness", "LUFS", 1, lambda joint, _render, _strip: joint.figures().integrated),
     ("True peak", "dBTP", 1, lambda joint, _render, _strip: joint.figures().true_peak),
@@ -266,7 +268,7 @@ class DraftDialog(QDialog):
         if before is not None and after is not None and min(before.loudness(), after.loudness()) > SILENT:
             centres = octaves(before.rate, 30.0, 6)
             was, now = (joint.tone(None).smoothed("stereo", 3, centres) - joint.loudness() for joint in (before, after))
-            evidence = Evidence(centres, now - was, "frequency", "dB", limit=0.0)
+            evidence = Evidence(centres, now - was, "frequency", "dB", reach=LEAST_DB)
         self.picture.show_evidence(evidence)
         self.picture_head.setVisible(evidence is not None)
 

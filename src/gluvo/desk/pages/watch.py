@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QEvent, Qt
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QKeyEvent, QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.watchouts import KINDS, WatchOut
@@ -149,6 +149,11 @@ class WatchPage(PageWidget):
         column.addWidget(buttons)
         column.addWidget(self.why)
         return holder
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """So that its keys work at once."""
+        super().showEvent(event)
+        self.table.setFocus()
 
     # --- what the user does ----------------------------------------------------------------------------------
 

@@ -258,7 +258,10 @@ class Tour(QFrame):
 
     def _stand(self) -> None:
         """Beside what it points at, inside the body."""
-        self.adjustSize()
+        layout = self.layout()
+        if layout is not None:
+            layout.activate()
+            self.resize(WIDE, layout.heightForWidth(WIDE))
         widget = STOPS[self.place].place(self._desk)
         if widget is None or not widget.isVisible():
             self.pointer.hide()

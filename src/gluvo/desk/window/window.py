@@ -308,6 +308,7 @@ class Window(QMainWindow):
             self.bench.opening.check_ownership()
             self._save_ears()
         self.header.tick(self.ears.told())
+        self.bench.watching_out.listen(self.ears.seconds / 60.0, self.ears.level)
         engine = self.bench.engine
         if engine is not None:
             self.timeline.show_position(engine.position)
