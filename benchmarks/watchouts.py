@@ -1,7 +1,7 @@
 """How well watch-outs find what is wrong, and how seldom they warn of nothing: songs in five styles, made here, clean and with
-each fault put in at three strengths. Nothing is timed.
+each fault put in at three strengths. With a session: how long it takes, all of it and after an edit of the mix chain.
 
-Usage: python benchmarks/watchouts.py [--songs 10] [--kinds a,b] [--markdown docs/watch-outs.md]
+Usage: python benchmarks/watchouts.py [--songs 10] [--kinds a,b] [--markdown docs/watch-outs.md] [--session FILE.gluvo]
 """
 
 from __future__ import annotations
@@ -9,8 +9,9 @@ from __future__ import annotations
 import argparse
 import collections
 import itertools
+import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import groupby
 from pathlib import Path
 from typing import Any
@@ -26,11 +27,12 @@ from gluvo.demo.song import Place, staged, through, with_bell
 from gluvo.dsp.filters import high_cut, low_cut
 from gluvo.measure.flattops import flat_tops
 from gluvo.measure.hits import find_onsets
-from gluvo.opened.watching import row_peak
+from gluvo.opened.watching import row_peak, scene_of
 from gluvo.render.song import Renderer
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session, Stem
 from gluvo.session.sounds import Sound
+from gluvo.session.store import read_session
 from gluvo.steps import Band, DeEsser, Glue, Limiter, MidSideEq, Saturation, Trim
 
 SECONDS = 26.0
@@ -436,12 +438,29 @@ def page(lines: list[tuple[str, list[float], int]], songs: int) -> str:
     return "\n".join(parts)
 
 
+def timed(path: Path) -> None:
+    """Looks through a session, and again after an edit of the first Glue of its mix chain."""
+    session = read_session(path).session
+    there, finder = scene_of(session, path.resolve().parent), Finder(KINDS)
+    glue = next((item for item in session.mix.chain if isinstance(item, Glue)), Glue(id="g"))
+    edited = session.with_step(msgspec.structs.replace(glue, attack=1.3 * glue.attack, hold_aim=False))
+    for name, now in (("all", session), ("after an edit of the mix chain", edited)):
+        made = replace(there, session=now, render=there.renderer.song(now))
+        began = time.perf_counter()
+        count = len(finder.find(made))
+        print(f"{path.stem}, {name}: {time.perf_counter() - began:.2f} s, {count} found")
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=10)
     parser.add_argument("--kinds", default="")
     parser.add_argument("--markdown", type=Path, help="where docs/watch-outs.md is written")
+    parser.add_argument("--session", type=Path, help="only time it on this one")
     asked = parser.parse_args()
+    if asked.session is not None:
+        timed(asked.session)
+        return
     kinds = [k for k in KINDS if not asked.kinds or k.id in asked.kinds.split(",")]
     styles = list(STYLES.items())
     songs = [(name, song(style, 100 + n)) for n in range(asked.songs) for name, style in [styles[n % len(styles)]]]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.advise.try_values import Kept, SettingPlace, tried_value
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, hit_evidence, share_of
 from gluvo.advise.watchouts.edits import with_changes
@@ -39,7 +38,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     reduced = after.reduced(span)
     if reduced is None or reduced.peaks < LEAST:
         return
-    hits = hits_of_joints(before, after, span)
+    hits = scene.hits(before, after, span)
     if hits is None or len(hits.onsets) < HITS or hits.punch_kept > LIMIT:
         return
     kept, best, better = Kept("threshold", max(0.1, round(reduced.peaks, 2)), "peaks"), step, hits.punch_kept

@@ -10,10 +10,11 @@ from typing import Literal
 
 import numpy as np
 
+from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.evidence import Evidence
 from gluvo.measure.flattops import FlatTop
-from gluvo.measure.hits import Hits
+from gluvo.measure.hits import Hits, find_onsets
 from gluvo.measure.loudness import SILENT, loudest_span
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
@@ -205,6 +206,14 @@ class Scene:
         length = min(LOOKED_AT, self.seconds)
         start = loudest_span(joint.trace, length)
         return Span(start, min(self.seconds, start + length))
+
+    def hits(self, before: Joint, after: Joint, span: Span) -> Hits | None:
+        """The hits before and after a step, see `hits_of_joints`; looked for once."""
+        return after.once(("hits", span), lambda: hits_of_joints(before, after, span))
+
+    def onsets(self, joint: Joint, span: Span | None) -> Floats:
+        """When hits begin in a stretch, s from its start; looked for once."""
+        return joint.once(("onsets", span), lambda: find_onsets(joint.heard_in(span), self.rate))
 
     def span_at(self, seconds: float, length: float) -> Span:
         """A stretch about a place."""

@@ -13,7 +13,6 @@ from gluvo.dsp.db import power_db
 from gluvo.dsp.filters import Sections, low_cut
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.evidence import Evidence
-from gluvo.measure.hits import find_onsets
 from gluvo.session.records import Session
 from gluvo.steps import Glue
 
@@ -37,8 +36,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     reduced = after.reduced(span)
     if reduced is None or reduced.peaks < LIMIT:
         return
-    x = before.heard_in(span)
-    onsets = find_onsets(x, scene.rate)
+    onsets = scene.onsets(before, span)
     if len(onsets) < HITS:
         return
     was, now = (_highs(joint.heard_in(span), scene.rate) for joint in (before, after))

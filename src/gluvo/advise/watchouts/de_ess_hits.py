@@ -7,7 +7,6 @@ from collections.abc import Iterable
 import numpy as np
 
 from gluvo.advise.watchouts.base import Kind, Place, Scene, WatchOut, is_heard, is_voice, of_time, share_of
-from gluvo.measure.hits import find_onsets
 from gluvo.measure.overview import REDUCTION_HOP
 from gluvo.measure.trace import Span
 from gluvo.steps import DeEsser
@@ -33,7 +32,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     if len(begins) < EVENTS:
         return
     hits = [
-        find_onsets(joint.heard_in(None), scene.rate)
+        scene.onsets(joint, None)
         for p in scene.stem_ends()
         if not is_voice(scene.name(p.strip))
         and is_heard(joint := scene.end(p.strip))

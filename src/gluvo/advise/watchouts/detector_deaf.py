@@ -11,7 +11,6 @@ from gluvo.advise.watchouts.attack import places
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
 from gluvo.measure.evidence import Evidence
-from gluvo.measure.hits import find_onsets
 from gluvo.measure.paths import Paths
 from gluvo.session.records import Session
 from gluvo.steps import Glue
@@ -29,7 +28,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
         return  # it hears all there is
     before, after = sides
     span = scene.loud_of(before)
-    onsets = find_onsets(before.heard_in(span), scene.rate)
+    onsets = scene.onsets(before, span)
     reduced = after.reduced(span)
     if len(onsets) < HITS or reduced is None:
         return

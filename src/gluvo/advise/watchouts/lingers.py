@@ -12,7 +12,7 @@ from gluvo.advise.watchouts.edits import with_changes
 from gluvo.dsp.db import power_db
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.overview import REDUCTION_HOP
-from gluvo.measure.trace import Span
+from gluvo.measure.trace import Span, Trace
 from gluvo.session.records import Session
 from gluvo.steps import Glue
 
@@ -36,7 +36,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     if after.reduction is None:
         return
     curve, rate = after.reduction.curve, scene.rate / REDUCTION_HOP
-    loud = _levels(before.heard_in(None), scene.rate)
+    loud = _levels(before.trace)
     if len(loud) < 20:
         return
     left, ends, at = [], [], []
@@ -82,11 +82,11 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     )
 
 
-def _levels(x: np.ndarray, rate: int) -> Floats:
+def _levels(trace: Trace) -> Floats:
     """dB in steps of `HOP`."""
-    size = round(HOP * rate)
-    count = len(x) // size
-    power = (x[: count * size].astype(np.float64) ** 2).sum(axis=1).reshape(count, size).mean(axis=1)
+    hops = round(HOP / 0.01)
+    count = len(trace.squares) // hops
+    power = trace.squares[: count * hops].sum(axis=1).reshape(count, hops).mean(axis=1)
     return np.asarray(power_db(power + 1e-12), dtype=np.float64)
 
 

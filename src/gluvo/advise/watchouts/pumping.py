@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 
-from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.advise.watchouts.attack import places
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
@@ -25,7 +24,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
         return
     before, after = sides
     span = scene.loud_of(before)
-    hits = hits_of_joints(before, after, span)
+    hits = scene.hits(before, after, span)
     if hits is None or len(hits.onsets) < 8 or hits.pumping < SHARE:
         return
     inside = (hits.times >= 0.0) & (hits.times <= max(0.1, hits.spacing))

@@ -270,6 +270,7 @@ class DraftDialog(QDialog):
             was, now = (joint.tone(None).smoothed("stereo", 3, centres) - joint.loudness() for joint in (before, after))
             evidence = Evidence(centres, now - was, "frequency", "dB", reach=LEAST_DB)
         self.picture.show_evidence(evidence)
+        self.picture.setVisible(evidence is not None)
         self.picture_head.setVisible(evidence is not None)
 
     def _state(self) -> str:

@@ -178,7 +178,8 @@ def write_shots(folder: Path) -> Iterator[Path]:
 def _drafted(folder: Path, window: Window, wait: Callable[[Callable[[], bool]], None]) -> Iterator[Path]:
     from gluvo.desk.pages.draft_dialog import DraftDialog
 
-    dialog = DraftDialog(window, window.bench, "accordion")
+    strip = next(s.id for s in window.bench.session.strips if s.name == "Accordion")
+    dialog = DraftDialog(window, window.bench, strip)
     dialog.open()
     wait(lambda: dialog.drafting.made is not None)
     dialog.grab().save(str(folder / "draft.png"))
