@@ -287,6 +287,18 @@ def _uneven(x: np.ndarray, k: int, random: np.random.Generator) -> np.ndarray:
     return made
 
 
+def _drifted(stems: Stems, strength: int, _random: np.random.Generator) -> Made:
+    """Louder into a Glue whose threshold was found before."""
+    held = scene(stems, session_of(stems, (Trim(id="t"), glue(2.0, aim_by="peaks")))).session
+    found = held.item("g")
+    assert isinstance(found, Glue)
+    chain = (
+        Trim(id="t", gain=(0.5, 4.0, 9.0)[strength]),
+        msgspec.structs.replace(found, hold_aim=False, threshold_for=2.0),
+    )
+    return stems, session_of(stems, chain)
+
+
 def _dense(strength: int) -> tuple[Any, ...]:
     return (Limiter(id="l", drive=(0.0, 16.0, 22.0)[strength], ceiling=-1.0),)
 
@@ -337,6 +349,7 @@ def _deaf(strength: int) -> tuple[Any, ...]:
 
 FAULTS: dict[str, Fault] = {
     "uneven": of_stem("Bass", _uneven),
+    "drift": _drifted,
     "margin": lambda stems, k, _: (stems, _encoded(session_of(stems, _dense(k)), k)),
     "phase": of_chain(_steep),
     "aliasing": of_strip(

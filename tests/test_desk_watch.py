@@ -212,3 +212,24 @@ def test_a_song_without_faults_says_so(desk: Desk) -> None:
     for pressed in (KEYS.Key_B, KEYS.Key_E, KEYS.Key_Delete, KEYS.Key_Return):
         QTest.keyClick(shown.table, pressed)  # nothing to do, and nothing done
     assert not desk.bench.listening.hunting
+
+
+def test_a_threshold_that_was_found_is_watched_until_it_is_set_by_hand(desk: Desk) -> None:
+    """T finds it; what comes into it gets louder; a ruler's arrow makes it the user's own."""
+    desk.bench.look(step="glue-1")
+    shortcut(desk, "T")
+    desk.settle()
+    desk.wait(lambda: desk.session.item("glue-1").threshold_for == 2.0)
+    looked(desk)
+    assert "drift" not in kinds(desk)
+    desk.bench.set_setting("trim-1", "gain", 3.0, "Gain")
+    looked(desk)
+    assert "drift" in kinds(desk)
+    told = next(w for w in desk.bench.watching_out.told if w.kind == "drift")
+    assert told.step == "glue-1" and "was found for 2.0" in told.text
+    desk.bench.look(page="shape", step="glue-1")
+    ruler = desk.window.shape.editor.controls["threshold"]
+    ruler.setFocus()
+    key(desk, KEYS.Key_Right)
+    looked(desk)
+    assert desk.session.item("glue-1").threshold_for == 0.0 and "drift" not in kinds(desk)

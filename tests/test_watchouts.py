@@ -215,6 +215,9 @@ FAULTS: dict[str, Callable[[], Scene]] = {
     "alone": lambda: scene_of(
         {"Take": clean(), "Other": clean(7)}, deliverables=ROWS, view=View(page="deliver", solo=("stem-1",))
     ),
+    "drift": lambda: scene_of(
+        {"Drums": drums()}, (Trim(id="t", gain=9.0), Glue(id="g", ratio=4.0, threshold=-18.0, threshold_for=2.0))
+    ),
     "ears": lambda: replace(scene_of({"Take": clean()}), listened=Listened(95.0, -16.0)),
     "phase": lambda: scene_of(
         {"Take": clean()},
@@ -250,6 +253,7 @@ FAULTS: dict[str, Callable[[], Scene]] = {
     )(scene_of({"Take": clean(), "Other": clean(7)}, deliverables=ROWS)),
 }
 MENDS_IT = {
+    "drift",
     "margin",
     "alone",
     "uneven",

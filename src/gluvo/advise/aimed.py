@@ -61,7 +61,9 @@ def first_aimed(step: Step) -> str:
 
 def _putting(setting: str) -> Callable[[Step, float, str], Step]:
     def put(now: Step, value: float, held_in: str) -> Step:
-        return msgspec.structs.replace(now, **{setting: value}, held_in=held_in)
+        kept = now.found_for.get(setting)
+        asked = {kept: getattr(now, now.solved_settings[setting].aim)} if kept is not None else {}
+        return msgspec.structs.replace(now, **{setting: value}, **asked, held_in=held_in)
 
     return put
 

@@ -12,7 +12,6 @@ from gluvo.advise.aim import detector_levels
 from gluvo.advise.loudness_target import hits_of_joints
 from gluvo.advise.try_values import SettingPlace, kept_by, tried_value
 from gluvo.deliver.encoding import Encoding, encoded
-from gluvo.dsp.compression import static_curve
 from gluvo.measure.evidence import Evidence
 from gluvo.measure.hits import calm
 from gluvo.measure.trace import Span
@@ -21,7 +20,8 @@ from gluvo.render.joint import Joint
 from gluvo.render.song import Renderer
 from gluvo.session.records import MIX, Session
 from gluvo.session.tree import children
-from gluvo.steps import Glue, Limiter, Step
+from gluvo.steps import Step
+from gluvo.steps.ceiling import with_ceiling
 
 ATTACKS = (0.3, 3.0, 10.0, 30.0, 80.0)
 """ms"""
@@ -69,7 +69,7 @@ def _attacks(asked: Asked) -> Picture | None:
         return None
     place = SettingPlace(asked.step.id, "attack")
     kept = kept_by(asked.step, place, sides[1], asked.span)
-    values = (asked.step.attack, *ATTACKS) if isinstance(asked.step, Glue) else ATTACKS
+    values = (place.value(asked.session), *ATTACKS)
     tried = [tried_value(asked.renderer, asked.session, place, ms, asked.span, kept, asked.progress) for ms in values]
     hits = [(one.hits, one.louder) for one in tried if one.hits is not None]
     if len(hits) < len(values):
@@ -97,8 +97,9 @@ def _release(asked: Asked) -> Picture | None:
 
 
 def _curve(asked: Asked) -> Picture | None:
-    sides = asked.sides()
-    if sides is None or not isinstance(asked.step, Glue) or asked.step.key:
+    sides, curve = asked.sides(), asked.step.transfer()
+    keyed = asked.renderer.plan(asked.session).keys.get(asked.step.id)
+    if sides is None or curve is None or keyed:
         return None
     levels = detector_levels(asked.step, sides[0], asked.span)
     levels = levels[levels > -60.0]
@@ -108,10 +109,11 @@ def _curve(asked: Asked) -> Picture | None:
     came = np.linspace(low, max(high, low + 6.0), 120)
     counts, _ = np.histogram(levels, bins=119, range=(float(came[0]), float(came[-1])))
     often = came[0] + np.append(counts, counts[-1]) / max(1, counts.max()) * 0.5 * (came[-1] - came[0])
+    threshold = SettingPlace(asked.step.id, "threshold").value(asked.session)
     evidence = Evidence(
-        came, static_curve(came, *asked.step.curve), "level", "dBFS out", beside=often, mark=asked.step.threshold
+        came, np.interp(came, curve.came, curve.gives), "level", "dBFS out", beside=often, mark=threshold
     )
-    over = 100.0 * float((levels > asked.step.threshold).mean())
+    over = 100.0 * float((levels > threshold).mean())
     return Picture(
         evidence,
         f"The curve over how often the detector reads each level (grey). {over:.0f} % of it lies over the threshold (line).",
@@ -155,8 +157,9 @@ def _between_samples(asked: Asked) -> Picture | None:
     at, rate = caught[0].seconds, sides[0].rate
     stretch = Span(max(0.0, at - 0.5), at + 0.5)
     before, after = (joint.heard_in(stretch) for joint in sides)
-    if isinstance(asked.step, Limiter):
-        before = before * 10.0 ** ((asked.step.drive + asked.step.output) / 20.0)  # so that it is seen what was held
+    against = with_ceiling(asked.step)
+    if against is not None:
+        before = before * 10.0 ** ((against.drive + against.output) / 20.0)  # so that it is seen what was held
     coded = encoded(np.ascontiguousarray(after), rate, CODED, asked.progress).decoded
     side = int(np.abs(before).max(axis=0).argmax())
     middle = round((at - stretch.start) * rate)
@@ -172,7 +175,7 @@ def _between_samples(asked: Asked) -> Picture | None:
     if count < 2 * TIMES:
         return None
     xs = (np.arange(count) - count / 2.0) / (rate * TIMES) * 1000.0
-    ceiling = asked.step.ceiling if isinstance(asked.step, Limiter) else 0.0
+    ceiling = against.ceiling if against is not None else 0.0
     limit = 10.0 ** (ceiling / 20.0)
     limit = limit if fine["after"][np.abs(fine["after"]).argmax()] > 0 else -limit
     evidence = Evidence(

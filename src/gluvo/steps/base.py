@@ -111,6 +111,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """The settings that can be solved for rather than set, in the order in which they are, and how."""
     by_hand: ClassVar[Mapping[str, Mapping[str, object]]] = {}
     """What else becomes of a step when the user sets a setting by hand: by that setting, what is set with it."""
+    found_for: ClassVar[Mapping[str, str]] = {}
+    """Of settings that are found on request: the field in which it is kept what they were found for."""
     reduces: ClassVar[bool] = False
     """Whether the step takes level away and tells how much."""
     shapes_hits: ClassVar[bool] = False

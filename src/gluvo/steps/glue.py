@@ -61,6 +61,7 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         "makeup": Solved("makeup", "hold_loudness"),
     }
     not_in_sound: ClassVar[frozenset[str]] = Step.not_in_sound | {
+        "threshold_for",
         "aim",
         "aim_by",
         "hold_aim",
@@ -70,8 +71,16 @@ class Glue(Step, tag="glue", frozen=True, kw_only=True):
         "hold_loudness",
     }
 
+    by_hand: ClassVar[Mapping[str, Mapping[str, object]]] = {
+        "threshold": {"threshold_for": 0.0},
+        "aim_by": {"threshold_for": 0.0},
+    }
+    found_for: ClassVar[Mapping[str, str]] = {"threshold": "threshold_for"}
+
     key: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of the stem or bus that the detector listens to instead; empty for the signal itself."""
+    threshold_for: Annotated[float, msgspec.Meta(ge=0.0, le=60.0)] = 0.0
+    """dB of reduction that its threshold was found for, when it was asked for; 0 where it was set by hand."""
 
     low_cut: Annotated[
         float,

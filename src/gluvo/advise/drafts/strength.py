@@ -8,9 +8,11 @@ from typing import Any
 from msgspec.structs import replace
 
 from gluvo.session.records import Session
-from gluvo.steps import ChainItem, MidSideEq, Trim
+from gluvo.steps import ChainItem, Trim
 from gluvo.steps.bands import Band
+from gluvo.steps.mid_side_eq import equaliser
 from gluvo.steps.settings import Setting, settings_of
+from gluvo.steps.trim import as_trim
 
 
 def strengthened(before: Session, after: Session, share: float) -> Session:
@@ -27,10 +29,10 @@ def strengthened(before: Session, after: Session, share: float) -> Session:
 
 
 def _new(item: ChainItem, share: float) -> ChainItem:
-    if isinstance(item, MidSideEq):
-        return replace(item, bands=tuple(_gained(band, 0.0, share) for band in item.bands))
-    if isinstance(item, Trim):
-        return replace(item, gain=_between(settings_of(Trim)["gain"], 0.0, item.gain, share))
+    if (eq := equaliser(item)) is not None:
+        return replace(eq, bands=tuple(_gained(band, 0.0, share) for band in eq.bands))
+    if (trim := as_trim(item)) is not None:
+        return replace(trim, gain=_between(settings_of(Trim)["gain"], 0.0, trim.gain, share))
     solved = next((s for s in item.solved_settings.values() if s.aim and getattr(item, s.switch)), None)
     if solved is None:
         return item
@@ -46,9 +48,10 @@ def _changed(was: ChainItem, now: ChainItem, share: float) -> ChainItem:
         a, b = getattr(was, name), getattr(now, name)
         if setting.kind == "number" and a != b:
             changes[name] = _between(setting, a, b, share)
-    if isinstance(now, MidSideEq) and isinstance(was, MidSideEq):
-        known = {band.id: band.gain for band in was.bands}
-        changes["bands"] = tuple(_gained(band, known.get(band.id, 0.0), share) for band in now.bands)
+    eq, before = equaliser(now), equaliser(was)
+    if eq is not None and before is not None:
+        known = {band.id: band.gain for band in before.bands}
+        changes["bands"] = tuple(_gained(band, known.get(band.id, 0.0), share) for band in eq.bands)
     return replace(now, **changes) if changes else now
 
 

@@ -18,8 +18,8 @@ from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.shape import ShapePage
 from gluvo.session.records import Session
-from gluvo.steps import Glue, MidSideEq
 from gluvo.steps.ceiling import last_limiter
+from gluvo.steps.mid_side_eq import equaliser
 
 KEY = "tour/step"
 """Where it is kept how far one came."""
@@ -73,14 +73,16 @@ def _target(desk: TourDesk) -> QWidget | None:
     return desk.shape.target if desk.shape.target.isVisible() else desk.header
 
 
-def _glues(session: Session) -> dict[str, Glue]:
-    return {item.id: item for item in session.items if isinstance(item, Glue)}
+def _any_step(*settings: str) -> Callable[[Session, Session], bool]:
+    """Whether one of these settings of a step that has them all is another."""
 
+    def values(session: Session) -> dict[str, list[object]]:
+        having = (item for item in session.items if all(hasattr(item, name) for name in settings))
+        return {item.id: [getattr(item, name) for name in settings] for item in having}
 
-def _any_glue(changed: Callable[[Glue, Glue], bool]) -> Callable[[Session, Session], bool]:
     def done(before: Session, now: Session) -> bool:
-        known = _glues(before)
-        return any(id in known and changed(known[id], glue) for id, glue in _glues(now).items())
+        known = values(before)
+        return any(id in known and known[id] != found for id, found in values(now).items())
 
     return done
 
@@ -105,13 +107,13 @@ STOPS: tuple[Stop, ...] = (
         "Move a threshold",
         "Choose the Glue in the ledger on the left, and drag Threshold. The hits, the ledger and the target follow.",
         _control("threshold"),
-        _any_glue(lambda was, now: was.threshold != now.threshold),
+        _any_step("threshold"),
     ),
     Stop(
         "Aim by what you read",
         "Type an aim under Reduce by and switch Hold on: the threshold is found for you from now on, whatever changes before it.",
         _control("hold_aim"),
-        _any_glue(lambda was, now: (was.aim, was.hold_aim) != (now.aim, now.hold_aim)),
+        _any_step("aim", "hold_aim"),
     ),
     Stop(
         "Reach the target",
@@ -123,7 +125,7 @@ STOPS: tuple[Stop, ...] = (
         "Shape the tone",
         "Choose the Mid-side EQ in the ledger. A double-click in a lane makes a bell; H, held, hunts for what disturbs.",
         _ledger,
-        lambda _before, now: isinstance(now.item(now.view.step), MidSideEq),
+        lambda _before, now: equaliser(now.item(now.view.step)) is not None,
     ),
     Stop(
         "Look upstream",
