@@ -499,12 +499,12 @@ class Window(QMainWindow):
     def restore_meters(self) -> None:
         """The window of meters, if it stood open when the program was last closed."""
         if str(self.settings.value("meters/open", "false")).lower() == "true":
-            self.show_meters()
+            self.show_meters(activates=False)  # it is the session that one has opened
             self.raise_()
-            self.activateWindow()  # it is the session that one has opened
+            self.activateWindow()
 
-    def show_meters(self) -> None:
-        """The window of meters, or no longer."""
+    def show_meters(self, *, activates: bool = True) -> None:
+        """The window of meters, or no longer; `activates`: whether it has the keys then."""
         if self.meters is not None and self.meters.isVisible():
             self.meters.close()
             return
@@ -513,8 +513,10 @@ class Window(QMainWindow):
                 self.bench, self.bench.live_figures, self.settings, self.hear_row.hear_range.press
             )
             self.meters.closed.connect(lambda: self.settings.setValue("meters/open", False))
+        self.meters.setAttribute(Qt.WidgetAttribute.WA_ShowWithoutActivating, not activates)
         self.meters.show()
-        self.meters.raise_()
+        if activates:
+            self.meters.raise_()
         self.settings.setValue("meters/open", True)
 
     def try_loudness(self) -> None:
