@@ -299,6 +299,11 @@ def _drifted(stems: Stems, strength: int, _random: np.random.Generator) -> Made:
     return stems, session_of(stems, chain)
 
 
+def _over_the_kick(x: np.ndarray, k: int, _r: np.random.Generator) -> np.ndarray:
+    """A bass that is far too loud where the kick is."""
+    return with_bell(x * (0.7, 4.0, 8.0)[k], 62.0, (0.0, 9.0, 12.0)[k], 0.7)
+
+
 def _dense(strength: int) -> tuple[Any, ...]:
     return (Limiter(id="l", drive=(0.0, 16.0, 22.0)[strength], ceiling=-1.0),)
 
@@ -350,6 +355,7 @@ def _deaf(strength: int) -> tuple[Any, ...]:
 FAULTS: dict[str, Fault] = {
     "uneven": of_stem("Bass", _uneven),
     "drift": _drifted,
+    "clash": of_stem("Bass", _over_the_kick),
     "margin": lambda stems, k, _: (stems, _encoded(session_of(stems, _dense(k)), k)),
     "phase": of_chain(_steep),
     "aliasing": of_strip(
@@ -440,7 +446,8 @@ def page(lines: list[tuple[str, list[float], int]], songs: int) -> str:
         "## How often each is found\n\n"
         f"In {songs} songs of five styles that `benchmarks/watchouts.py` makes, clean, and with each fault put in at three "
         "strengths: weak is hardly a fault, strong is plain to hear. The glue of the clean songs hears the lows as they are, "
-        "which is told where most of what triggers it lies there. What is about how one works (`alone`, `ears`) is not in it.\n\n"
+        "which is told where most of what triggers it lies there. What is about how one works (`alone`, `ears`, `stale`), "
+        "or needs other records (`references`), is not in it.\n\n"
         "| Kind | Weak | Middle | Strong | Told of clean songs |\n|---|---|---|---|---|\n"
         + "\n".join(
             f"| `{id}` | {' | '.join(f'{r:.0f} %' for r in rates)} | {alarm or 'none'}{f' of {songs}' if alarm else ''} |"

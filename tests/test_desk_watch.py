@@ -13,6 +13,7 @@ from PySide6.QtTest import QTest
 from gluvo.desk.pages.tree_drawing import WARNED
 from gluvo.desk.pages.watch import WatchPage
 from gluvo.errors import GluvoError
+from gluvo.opened.tasks import WRITING
 from gluvo.session.create import new_session
 from gluvo.session.store import read_session, write_session
 from gluvo.steps import Glue, MidSideEq
@@ -233,3 +234,19 @@ def test_a_threshold_that_was_found_is_watched_until_it_is_set_by_hand(desk: Des
     key(desk, KEYS.Key_Right)
     looked(desk)
     assert desk.session.item("glue-1").threshold_for == 0.0 and "drift" not in kinds(desk)
+
+
+def test_files_older_than_the_song_are_told_until_they_are_written_again(desk: Desk, tmp_path: Path) -> None:
+    page = desk.window.deliver
+    page.use_folder(tmp_path / "out")
+    page.write_all()
+    desk.wait(lambda: "measured" in page.status.text() and not desk.bench.background.busy)
+    looked(desk)
+    assert "stale" not in kinds(desk)
+    desk.bench.set_setting("trim-1", "gain", -5.0, "Gain")
+    looked(desk)
+    told = [w.text for w in desk.bench.watching_out.told if w.kind == "stale"]
+    assert told and "written before the song was changed" in told[0]
+    page.write_all()
+    desk.wait(lambda: not desk.bench.tasks.busy(WRITING) and not desk.bench.background.busy)
+    desk.wait(lambda: "stale" not in kinds(desk))

@@ -8,6 +8,7 @@ import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -241,7 +242,12 @@ def test_finding_a_threshold_does_not_stop_the_writing(desk: Desk, tmp_path: Pat
         desk.bench.look(step=("trim-1", "glue-1")[n % 2], page="deliver")
     desk.bench.look(step="glue-1")
     shortcut(desk, "T")
-    told = [line for line in desk.window.work.lines if line.task is not None and line.task.kind is WRITING]
+
+    def writing() -> list[Any]:
+        return [line for line in desk.window.work.lines if line.task is not None and line.task.kind is WRITING]
+
+    desk.wait(lambda: bool(writing()) or not desk.bench.tasks.busy(WRITING))
+    told = writing()
     assert told and told[0].task.title.startswith("Writing") and told[0].stop.isVisible()
     desk.wait(lambda: "measured" in page.status.text())
     desk.wait(lambda: not desk.bench.background.busy)
@@ -249,8 +255,8 @@ def test_finding_a_threshold_does_not_stop_the_writing(desk: Desk, tmp_path: Pat
     glue = desk.session.step("glue-1")
     assert isinstance(glue, Glue) and glue.threshold != -26.0
     page.write_all()
-    lines = [line for line in desk.window.work.lines if line.task is not None and line.task.kind is WRITING]
-    desk.bot.mouseClick(lines[0].stop, Qt.MouseButton.LeftButton)
+    desk.wait(lambda: bool(writing()))
+    desk.bot.mouseClick(writing()[0].stop, Qt.MouseButton.LeftButton)
     desk.wait(lambda: not desk.bench.background.busy)
     assert not list((tmp_path / "out").glob(".*"))
 

@@ -10,7 +10,7 @@ from gluvo.advise.watchouts import Finder, Scene, WatchOut
 from gluvo.deliver.encoding import Encoding, decoded_peak
 from gluvo.deliver.formats import FORMATS
 from gluvo.errors import GluvoError
-from gluvo.opened.audio import OpenAudio, analysed, read_audio
+from gluvo.opened.audio import OpenAudio, analysed, joint_of, read_audio
 from gluvo.progress import Progress, no_progress
 from gluvo.render.song import Renderer
 from gluvo.session.create import new_session
@@ -28,7 +28,8 @@ def scene_and_audio(session: Session, folder: Path, progress: Progress = no_prog
         raise GluvoError(f"{session.name} has no audio that can be read.")
     renderer = Renderer(audio.material)
     render = renderer.song(session, lambda d: progress(0.3 + 0.7 * d))
-    return Scene(session, render, renderer, audio.flat, row_peak), audio
+    references = [joint_of(sound) for sound in audio.references.values()]
+    return Scene(session, render, renderer, audio.flat, row_peak, references=references), audio
 
 
 def row_peak(master: np.ndarray, rate: int, row: Deliverable) -> float | None:

@@ -129,6 +129,10 @@ class Scene:
     """None where nothing can be encoded."""
     listened: Listened | None = None
     """None where nobody has."""
+    references: Sequence[Joint] = ()
+    """Whole."""
+    stale: tuple[str, ...] = ()
+    """The names of rows whose files were written before something changed."""
 
     # --- places ----------------------------------------------------------------------------------------------
 

@@ -132,6 +132,11 @@ class Delivery(QObject):
         rows = tuple(changed(d) for d in self.bench.session.deliverables)
         self.bench.edit("Change deliverable", lambda s: s.replace(deliverables=rows), f"{id}.{field}")
 
+    def stale_names(self) -> tuple[str, ...]:
+        """The names of the rows that were written and are others now."""
+        rows = self.bench.session.deliverables
+        return tuple(row.name for row in rows if row.id in self.results and self.stale(row))
+
     def stale(self, row: Deliverable) -> bool:
         """Whether the session or the row has changed since it was written."""
         result = self.results.get(row.id)

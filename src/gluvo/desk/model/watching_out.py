@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QObject, Signal
 
 from gluvo.advise.watchouts import KINDS, Finder, Listened, Scene, WatchOut, ears
@@ -9,6 +11,7 @@ from gluvo.compare.match import RESULT
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.listening import Listening
 from gluvo.desk.model.open_session import OpenSession
+from gluvo.opened.audio import joint_of
 from gluvo.opened.tasks import WATCHING_OUT
 from gluvo.opened.watching import row_peak
 from gluvo.progress import Progress
@@ -31,6 +34,9 @@ class WatchingOut(QObject):
         self._finder = Finder(KINDS)
         self.found: tuple[WatchOut, ...] = ()
         self._listened: Listened | None = None
+        self._stale: tuple[str, ...] = ()
+        self.stale_rows: Callable[[], tuple[str, ...]] = tuple
+        """The names of rows whose files are older than the song."""
         self.current = False
         """Whether what was found is of the song as it now is."""
 
@@ -58,6 +64,12 @@ class WatchingOut(QObject):
         self.found, self.current = (), False
         self.changed.emit()
 
+    def look_if_stale(self) -> None:
+        """Look again where other files are older than the song."""
+        stale = self.stale_rows()
+        if stale != self._stale:
+            self.look()
+
     def listen(self, minutes: float, level: float | None) -> None:
         """So long, and so loud, has one listened; it is looked again as often as that may be told anew."""
         before, self._listened = self._listened, Listened(minutes, level)
@@ -73,8 +85,13 @@ class WatchingOut(QObject):
             return
         session, finder, flat, listened = bench.session, self._finder, dict(bench.audio.flat), self._listened
 
+        self._stale = self.stale_rows()
+        sounds, stale = list(bench.audio.references.values()), self._stale
+
         def work(check: Progress) -> tuple[WatchOut, ...]:
-            return finder.find(Scene(session, render, renderer, flat, row_peak, listened), check)
+            references = [joint_of(sound) for sound in sounds]
+            scene = Scene(session, render, renderer, flat, row_peak, listened, references, stale)
+            return finder.find(scene, check)
 
         def done(found: tuple[WatchOut, ...]) -> None:
             self.found, self.current = found, True

@@ -111,6 +111,8 @@ class Window(QMainWindow):
         self.shape = next(page for page in made if isinstance(page, ShapePage))
         self.deliver = next(page for page in made if isinstance(page, DeliverPage))
         self.compare = next(page for page in made if isinstance(page, ComparePage))
+        bench.watching_out.stale_rows = self.deliver.delivery.stale_names
+        self.deliver.delivery.changed.connect(bench.watching_out.look_if_stale)
         self.compare.branch_wanted.connect(self._branch)
         self.shape.target.costs_wanted.connect(self.try_loudness)
         self.buses.ledger.opened.connect(self.shape.open_step)
