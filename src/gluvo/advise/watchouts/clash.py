@@ -14,6 +14,7 @@ from gluvo.dsp.kernel import Floats
 from gluvo.dsp.moving import selector
 from gluvo.measure.evidence import Evidence
 from gluvo.measure.spectrum import octaves
+from gluvo.measure.trace import Span
 from gluvo.session.records import Session
 from gluvo.session.tree import children
 from gluvo.steps import Band
@@ -45,24 +46,26 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     joint = scene.end(place.strip)
     if not is_heard(joint):
         return
-    tone = joint.tone(scene.loud_of(joint))
+    span = scene.loud_of(joint)
+    tone = joint.tone(span)
     loud = tone.left + tone.right
     if float(loud[tone.freqs < LOW].sum()) < MOSTLY * float(loud.sum()):
         return
-    onsets = scene.onsets(joint, None)
+    onsets = scene.onsets(joint, span)
     if len(onsets) < HITS:
         return
     centres = octaves(scene.rate, LOWEST, 6)
     centres = centres[centres <= HIGHEST]
     freq = float(centres[int(np.argmax(tone.smoothed("stereo", 3.0, centres) + 10.0 * np.log10(centres)))])
-    own, later = (_levels(scene, place.strip, freq, onsets + after) for after in (0.0, 0.15))
+    own, later = (_levels(scene, place.strip, span, freq, onsets + after) for after in (0.0, 0.15))
     hits = (own > own.max() - 12.0) & (own - later > FALLS)
     if int(hits.sum()) < HITS:
         return
-    found = {}
+    found, least = {}, _power(scene, place.strip, freq)
     for other in scene.stem_ends():
-        if other.strip != place.strip and not _leads_on(scene, other.strip) and is_heard(scene.end(other.strip)):
-            found[other.strip] = _levels(scene, other.strip, freq, onsets)
+        if other.strip != place.strip and not _leads_on(scene, other.strip):
+            if _power(scene, other.strip, freq) > least:
+                found[other.strip] = _levels(scene, other.strip, span, freq, onsets)
     shares = {strip: float((levels[hits] > own[hits] + OVER).mean()) for strip, levels in found.items()}
     worst = max(shares, key=lambda strip: shares[strip], default="")
     if not worst or shares[worst] < LIMIT:
@@ -95,7 +98,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
         100.0 * share,
         100.0 * LIMIT,
         "%",
-        scene.loud_of(joint),
+        span,
         0.2 + 0.4 * share_of(share, LIMIT, 1.0),
         Evidence(
             np.arange(int(hits.sum()), dtype=np.float64), found[worst][hits] - own[hits], "bars", "dB over the hit"
@@ -120,16 +123,24 @@ def _gain(scene: Scene, strip: str) -> float:
     return total
 
 
-def _levels(scene: Scene, strip: str, freq: float, at: Floats) -> Floats:
+def _power(scene: Scene, strip: str, freq: float) -> float:
+    """How loud a strip is in a range in its own loudest stretch, as it flows into the mix, dB."""
+    joint = scene.end(strip)
+    if not is_heard(joint):
+        return -300.0
+    return float(joint.tone(scene.loud_of(joint)).smoothed("stereo", 3.0, np.array([freq]))[0]) + _gain(scene, strip)
+
+
+def _levels(scene: Scene, strip: str, span: Span, freq: float, at: Floats) -> Floats:
     """How loud a strip is in a range right after each of these times, as it flows into the mix, dB."""
     joint = scene.end(strip)
 
     def power() -> Floats:
-        x = np.array(joint.heard_in(None), dtype=np.float64)
+        x = np.array(joint.heard_in(span), dtype=np.float64)
         Sections(selector("bell", freq, Q, scene.rate)).run(x, x)
         return np.concatenate([[0.0], np.cumsum((x**2).sum(axis=1))])
 
-    total, size = joint.once(("power about", freq), power), round(WITHIN * scene.rate)
+    total, size = joint.once(("power about", freq, span), power), round(WITHIN * scene.rate)
     first = np.clip(np.round(at * scene.rate).astype(np.int64), 0, len(total) - 1)
     last = np.minimum(first + size, len(total) - 1)
     return np.asarray(power_db((total[last] - total[first]) / size + 1e-14) + _gain(scene, strip), dtype=np.float64)

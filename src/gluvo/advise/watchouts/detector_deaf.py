@@ -10,6 +10,7 @@ from gluvo.advise.step_analysis import analysed_step
 from gluvo.advise.watchouts.attack import places
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
+from gluvo.dsp.filters import response
 from gluvo.measure.evidence import Evidence
 from gluvo.measure.paths import Paths
 from gluvo.session.records import Session
@@ -18,6 +19,8 @@ from gluvo.steps.glue import HIGHEST_CUT, LOWEST_CUT
 
 LIMIT, HITS, WOULD = 0.25, 8, 0.5
 """Share of the hits that are noticed; hits that must be there; and the share that would be, were the detector open."""
+LOSES = 0.25
+"""Part of the energy over which a detector is not looked at any closer."""
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
@@ -28,6 +31,11 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
         return  # it hears all there is
     before, after = sides
     span = scene.loud_of(before)
+    tone = before.tone(span)
+    loud = tone.left + tone.right
+    heard = float((loud * np.abs(response(step.detector_sections(scene.rate), tone.freqs, scene.rate)) ** 2).sum())
+    if heard > LOSES * float(loud.sum()):
+        return  # it hears most of what there is
     onsets = scene.onsets(before, span)
     reduced = after.reduced(span)
     if len(onsets) < HITS or reduced is None:
