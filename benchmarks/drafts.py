@@ -57,7 +57,8 @@ def tried(name: str, there: Scene) -> bool:
     after_kinds = {(w.kind, w.strip) for w in finder.find(after)}
     was, now = untouched.result.figures(), render.result.figures()
     lost, new = was.plr - now.plr, after_kinds - before_kinds
-    good = now.true_peak <= made.target.true_peak + 0.05 and lost <= 3.05 and not new
+    good = reduced_of(render) <= 3.05
+    good = good and now.true_peak <= made.target.true_peak + 0.05 and lost <= 3.05 and not new
     good = good and now.integrated <= made.target.loudness + made.target.tolerance
     print(
         f"{name:22} {len(parts)} parts, {seconds:4.1f} s · {was.integrated:6.1f} → {now.integrated:6.1f} LUFS · "

@@ -73,12 +73,12 @@ def test_the_mix_is_brought_to_its_target_or_as_near_as_three_dB_allow(gain: flo
     target = scene.session.target
     assert now.true_peak <= target.true_peak + 0.05 and now.integrated <= target.loudness + target.tolerance
     limiter = after.session.mix.chain[-1]
-    out = after.render.joint(limiter.id)
-    assert isinstance(limiter, Limiter) and out is not None
+    assert isinstance(limiter, Limiter)
     lost = was.plr - now.plr
-    reduced = out.reduced()
-    assert lost <= 3.05 and reduced is not None and reduced.peaks <= 3.05
-    assert now.integrated >= target.loudness - target.tolerance or max(lost, reduced.peaks) > 2.5, "it stopped too soon"
+    each = [joint.reduced() for item in after.session.mix.chain if (joint := after.render.joint(item.id)) is not None]
+    taken = sum(reduced.peaks for reduced in each if reduced is not None)
+    assert lost <= 3.05 and taken <= 3.05
+    assert now.integrated >= target.loudness - target.tolerance or max(lost, taken) > 2.5, "it stopped too soon"
     assert now.integrated > was.integrated - 20.0
     known = {(w.kind, w.strip) for w in Finder(KINDS).find(scene)}
     assert not {(w.kind, w.strip) for w in Finder(KINDS).find(after)} - known

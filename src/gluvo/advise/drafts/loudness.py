@@ -16,7 +16,7 @@ from gluvo.steps.ceiling import last_limiter
 MOST_LOST = 3.0
 """dB of peak to loudness that a draft may take."""
 MOST_AT_PEAKS = 3.0
-"""dB that it may take at peaks."""
+"""dB that all steps that it brings may take at peaks, together."""
 TRIES, NEAR = 6, 0.2
 """For a drive that takes as much, and dB by which it may miss it."""
 
@@ -54,14 +54,15 @@ def reached(renderer: Renderer, before: Session, session: Session, progress: Pro
     """The session brought to its target, or as near as `MOST_LOST`, against the one `before` the draft, and `MOST_AT_PEAKS`
     allow."""
     was = renderer.joint(renderer.plan(before).result).figures().plr
+    room = MOST_AT_PEAKS - _taken_anew(renderer, before, session)
     found = reach_target(renderer, session, None, lambda d: progress(0.5 * d))
     drive = found.drive
-    if _over(renderer, session, found, drive, was) > 0.0:
+    if _over(renderer, session, found, drive, was, room) > 0.0:
         low, high = drive - 12.0, drive
         for n in range(TRIES):
             progress(0.5 + 0.5 * n / TRIES)
             drive = round(0.5 * (low + high), 2)
-            over = _over(renderer, session, found, drive, was)
+            over = _over(renderer, session, found, drive, was, room)
             low, high = (low, drive) if over > 0.0 else (drive, high)
             if -NEAR < over <= 0.0:
                 break
@@ -69,7 +70,18 @@ def reached(renderer: Renderer, before: Session, session: Session, progress: Pro
     return driven(session, found.step, drive, found.ceiling)
 
 
-def _over(renderer: Renderer, session: Session, found: Reached, drive: float, was: float) -> float:
+def _taken_anew(renderer: Renderer, before: Session, session: Session) -> float:
+    """dB at peaks that steps of the mix chain take which the draft has brought, its limiter aside."""
+    known, plan = {item.id for item in before.items}, renderer.plan(session)
+    new = [
+        item for item in session.mix.chain if item.id not in known and item.id in plan.after and not item.has_ceiling
+    ]
+    found = renderer.joints([plan.after[item.id] for item in new], None)
+    reduced = [joint.reduced() for joint in found.values()]
+    return sum(one.peaks for one in reduced if one is not None)
+
+
+def _over(renderer: Renderer, session: Session, found: Reached, drive: float, was: float, room: float) -> float:
     """By how many dB a drive costs more than it may."""
     tried = renderer.plan(driven(session, found.step, drive, found.ceiling))
     ends = tried.after[found.step], tried.result
@@ -77,7 +89,7 @@ def _over(renderer: Renderer, session: Session, found: Reached, drive: float, wa
     after, result = (joints[node.key] for node in ends)
     reduced = after.reduced()
     lost = was - result.figures().plr
-    return max(lost - MOST_LOST, (reduced.peaks if reduced is not None else 0.0) - MOST_AT_PEAKS)
+    return max(lost - MOST_LOST, (reduced.peaks if reduced is not None else 0.0) - room)
 
 
 def _db(value: float) -> str:
