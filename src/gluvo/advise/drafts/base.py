@@ -60,5 +60,5 @@ class Look:
 Proposer = Callable[[Look], Iterable[Part]]
 """Looks at one thing, and proposes what it asks for: mostly nothing."""
 
-AllParts = Collection[int]
+KeptParts = Collection[int]
 """The places of parts that are kept."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from gluvo.advise.drafts.base import AllParts, Draft, Look, Part, Proposer
+from gluvo.advise.drafts.base import Draft, KeptParts, Look, Part, Proposer
 from gluvo.advise.drafts.loudness import loudness, reached
 from gluvo.advise.drafts.mends import mends
 from gluvo.advise.drafts.reduction import reduction
@@ -64,7 +64,7 @@ def drafted(
     renderer: Renderer,
     session: Session,
     draft: Draft,
-    kept: AllParts,
+    kept: KeptParts,
     strength: float,
     progress: Progress = no_progress,
 ) -> Session:

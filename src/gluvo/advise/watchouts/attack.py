@@ -30,14 +30,10 @@ def in_lane(scene: Scene, place: Place) -> bool:
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
-    step, sides = scene.session.item(place.step), scene.sides(place.step)
-    if not isinstance(step, Glue) or sides is None:
+    found = scene.gluing(place, LEAST)
+    if found is None:
         return
-    before, after = sides
-    span = scene.loud_of(before)
-    reduced = after.reduced(span)
-    if reduced is None or reduced.peaks < LEAST:
-        return
+    step, before, after, span, reduced = found.step, found.before, found.after, found.span, found.reduced
     hits = scene.hits(before, after, span)
     if hits is None or len(hits.onsets) < HITS or hits.punch_kept > LIMIT:
         return

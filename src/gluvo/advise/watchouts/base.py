@@ -16,11 +16,12 @@ from gluvo.measure.evidence import Evidence
 from gluvo.measure.flattops import FlatTop
 from gluvo.measure.hits import Hits, find_onsets
 from gluvo.measure.loudness import SILENT, loudest_span
+from gluvo.measure.overview import Reduced
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
 from gluvo.render.song import Rendered, Renderer
 from gluvo.session.records import Deliverable, Session
-from gluvo.steps import Step
+from gluvo.steps import Glue, Step
 
 Group = Literal["what came in", "tone", "image", "reduction", "loudness", "delivery"]
 """What kinds of watch-outs are about."""
@@ -100,6 +101,17 @@ class Kind:
     """The standard or the paper that the measure is from."""
     places: Callable[[Scene], Iterable[Place]]
     look: Callable[[Scene, Place], Iterable[WatchOut]]
+
+
+@dataclass(frozen=True, eq=False)
+class Gluing:
+    """A Glue at work: what comes in, what goes out, the loudest stretch of what comes in, and what is taken there."""
+
+    step: Glue
+    before: Joint
+    after: Joint
+    span: Span
+    reduced: Reduced
 
 
 @dataclass(frozen=True)
@@ -204,6 +216,15 @@ class Scene:
         """What comes into a step, and what comes out."""
         before, after = self.render.before(step), self.render.joint(step)
         return (before, after) if before is not None and after is not None else None
+
+    def gluing(self, place: Place, least: float = 1.0) -> Gluing | None:
+        """A Glue that takes at least so many dB at peaks in its loudest stretch; None where there is none."""
+        step, sides = self.session.item(place.step), self.sides(place.step)
+        if not isinstance(step, Glue) or sides is None:
+            return None
+        span = self.loud_of(sides[0])
+        reduced = sides[1].reduced(span)
+        return Gluing(step, *sides, span, reduced) if reduced is not None and reduced.peaks >= least else None
 
     def loud_of(self, joint: Joint) -> Span:
         """The loudest stretch of a sound of the song."""

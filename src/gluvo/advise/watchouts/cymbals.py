@@ -14,7 +14,6 @@ from gluvo.dsp.filters import Sections, low_cut
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.evidence import Evidence
 from gluvo.session.records import Session
-from gluvo.steps import Glue
 
 LIMIT, HITS = 2.5, 8
 """dB by which what rings on falls after a hit, by the step alone; hits that must be there."""
@@ -28,14 +27,10 @@ HOP = 0.005
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
-    step, sides = scene.session.item(place.step), scene.sides(place.step)
-    if not isinstance(step, Glue) or sides is None:
+    found = scene.gluing(place, LIMIT)
+    if found is None:
         return
-    before, after = sides
-    span = scene.loud_of(before)
-    reduced = after.reduced(span)
-    if reduced is None or reduced.peaks < LIMIT:
-        return
+    step, before, after, span, reduced = found.step, found.before, found.after, found.span, found.reduced
     onsets = scene.onsets(before, span)
     if len(onsets) < HITS:
         return

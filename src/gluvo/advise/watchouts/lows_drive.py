@@ -24,16 +24,12 @@ OTHERS = 0.02
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
-    step, sides = scene.session.item(place.step), scene.sides(place.step)
-    if not isinstance(step, Glue) or sides is None or step.key:
-        return
     if len(scene.session.stems) > 1 and any(s.id == place.strip for s in scene.session.stems):
         return  # what is one instrument drives itself
-    before, after = sides
-    span = scene.loud_of(before)
-    reduced = after.reduced(span)
-    if reduced is None or reduced.peaks < 1.0:
+    found = scene.gluing(place)
+    if found is None or found.step.key:
         return
+    step, before, after, span, reduced = found.step, found.before, found.after, found.span, found.reduced
     tone = before.tone(span)
     loud = tone.left + tone.right
     high = float(loud[tone.freqs >= 200.0].sum() / max(float(loud.sum()), 1e-30))

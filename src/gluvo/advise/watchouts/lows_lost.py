@@ -10,7 +10,6 @@ from gluvo.advise.watchouts.attack import places
 from gluvo.advise.watchouts.base import Kind, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import lows_out_offer
 from gluvo.measure.evidence import Evidence
-from gluvo.steps import Glue
 
 LIMIT = 1.2
 """dB"""
@@ -20,14 +19,10 @@ LOW, MIDDLE = (39.0, 110.0), (400.0, 4000.0)
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
-    step, sides = scene.session.item(place.step), scene.sides(place.step)
-    if not isinstance(step, Glue) or sides is None:
+    found = scene.gluing(place)
+    if found is None:
         return
-    before, after = sides
-    span = scene.loud_of(before)
-    reduced = after.reduced(span)
-    if reduced is None or reduced.peaks < 1.0:
-        return
+    step, before, after, span, reduced = found.step, found.before, found.after, found.span, found.reduced
     was, became = (joint.tone(span).smoothed("stereo", 3.0, THIRDS) for joint in (before, after))
     change = became - was
     low = (LOW[0] <= THIRDS) & (LOW[1] >= THIRDS)
