@@ -17,6 +17,7 @@ from click.testing import CliRunner
 from gluvo.advise.hold import held_session
 from gluvo.advise.watchouts import KINDS, Finder, Kind, Listened, Scene, WatchOut
 from gluvo.cli import cli
+from gluvo.demo import instruments
 from gluvo.measure.clicks import found_in
 from gluvo.measure.flattops import flat_tops
 from gluvo.measure.sharpness import sharpness
@@ -333,7 +334,18 @@ def test_a_clean_song_is_left_alone(rate: int) -> None:
     assert [w.text for w in told] == []
 
 
+def speech() -> np.ndarray:
+    """Words with rests between them."""
+    random, x = np.random.default_rng(7), np.zeros(6 * RATE)
+    for n in range(9):
+        word = instruments.voice(random, 45 + int(random.integers(6)), 0.35, 0.5, ("ha", "o", "e")[n % 3], 1.0)
+        first = round((0.1 + 0.62 * n) * RATE)
+        x[first : first + len(word)] += 0.3 * word[: len(x) - first]
+    return np.repeat(x[:, None], 2, axis=1)
+
+
 NASTY: dict[str, np.ndarray] = {
+    "speech": speech(),
     "silence": np.zeros((2 * RATE, 2)),
     "one sample": np.full((1, 2), 0.5),
     "mono": np.repeat(clean()[:, :1], 2, axis=1),
