@@ -131,19 +131,18 @@ def _sides(asked: Asked) -> Picture | None:
         return None
     nodes = {child: plan.flowing(child.id) for child in below if child.id in plan.strips}
     found = asked.renderer.joints(nodes.values(), stretch, asked.progress, plan.result.memory)
-    powers = {}
-    for child, node in nodes.items():
+    powers = []
+    for node in nodes.values():
         tone = found[node.key].tone(asked.span)
-        gain = sum(g * g for g in child.gains) / 2.0
-        powers[child.name] = gain * tone.total("mid"), gain * tone.total("side")
-    whole = [max(1e-30, sum(p[n] for p in powers.values())) for n in (0, 1)]
+        powers.append((tone.total("mid"), tone.total("side")))
+    whole = [max(1e-30, sum(p[n] for p in powers)) for n in (0, 1)]
     if len(powers) < 2:
         return None
-    sides = np.array([100.0 * p[1] / whole[1] for p in powers.values()])
-    mids = np.array([100.0 * p[0] / whole[0] for p in powers.values()])
+    sides = np.array([100.0 * p[1] / whole[1] for p in powers])
+    mids = np.array([100.0 * p[0] / whole[0] for p in powers])
     places = np.arange(len(powers), dtype=np.float64)
     return Picture(
-        Evidence(places, sides, "bars", "%", beside=mids, names=tuple(powers)),
+        Evidence(places, sides, "bars", "%", beside=mids, names=tuple(child.name for child in nodes)),
         "Whose the mid is (grey) and whose the side (blue), of what flows in here.",
     )
 
