@@ -543,9 +543,10 @@ def report(session: Path, out: Path, watch_outs: bool, force: bool) -> None:
 def _report_material(path: Path, watch_outs: bool, told: Told) -> Any:
     from gluvo import __version__
     from gluvo.advise.source import source_notes
-    from gluvo.advise.watchouts import KINDS, Finder, Scene
+    from gluvo.advise.watchouts import KINDS, Finder
     from gluvo.deliver.report import Material
     from gluvo.opened.audio import OpenAudio, analysed, read_audio
+    from gluvo.opened.watching import scene_from
     from gluvo.render.song import Renderer
     from gluvo.session.dismissals import not_dismissed
 
@@ -557,7 +558,7 @@ def _report_material(path: Path, watch_outs: bool, told: Told) -> Any:
         raise GluvoError(f"{path.name} has no audio that can be read.")
     renderer = Renderer(audio.material)
     song = renderer.song(session, lambda d: told(0.3 + 0.5 * d))
-    scene = Scene(session, song, renderer, audio.flat)
+    scene = scene_from(session, audio, renderer, song)
     flat = sum(len(tops) for tops in audio.flat.values())
     notes = source_notes(session, song.untouched.figures().true_peak, flat)
     return Material(

@@ -12,7 +12,7 @@ from gluvo.deliver.formats import FORMATS
 from gluvo.errors import GluvoError
 from gluvo.opened.audio import OpenAudio, analysed, joint_of, read_audio
 from gluvo.progress import Progress, no_progress
-from gluvo.render.song import Renderer
+from gluvo.render.song import Rendered, Renderer
 from gluvo.session.create import new_session
 from gluvo.session.dismissals import not_dismissed
 from gluvo.session.records import Deliverable, Session
@@ -28,8 +28,13 @@ def scene_and_audio(session: Session, folder: Path, progress: Progress = no_prog
         raise GluvoError(f"{session.name} has no audio that can be read.")
     renderer = Renderer(audio.material)
     render = renderer.song(session, lambda d: progress(0.3 + 0.7 * d))
+    return scene_from(session, audio, renderer, render), audio
+
+
+def scene_from(session: Session, audio: OpenAudio, renderer: Renderer, render: Rendered) -> Scene:
+    """A session whose audio was read, and that was rendered whole."""
     references = [joint_of(sound) for sound in audio.references.values()]
-    return Scene(session, render, renderer, audio.flat, row_peak, references=references), audio
+    return Scene(session, render, renderer, audio.flat, row_peak, references=references)
 
 
 def row_peak(master: np.ndarray, rate: int, row: Deliverable) -> float | None:
