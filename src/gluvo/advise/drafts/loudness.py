@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gluvo.advise.drafts.base import Look, Part
+from gluvo.advise.drafts.base import MOST_REDUCTION, Look, Part
 from gluvo.advise.loudness_target import Reached, driven, level_of, measured_by, reach_target
 from gluvo.advise.watchouts.base import is_heard
 from gluvo.progress import Progress, no_progress
@@ -15,8 +15,6 @@ from gluvo.steps.ceiling import last_limiter
 
 MOST_LOST = 3.0
 """dB of peak to loudness that a draft may take."""
-MOST_AT_PEAKS = 3.0
-"""dB that all steps that it brings may take at peaks, together."""
 TRIES, NEAR = 6, 0.2
 """For a drive that takes as much, and dB by which it may miss it."""
 
@@ -51,10 +49,10 @@ def with_limiter(session: Session) -> Session:
 
 
 def reached(renderer: Renderer, before: Session, session: Session, progress: Progress = no_progress) -> Session:
-    """The session brought to its target, or as near as `MOST_LOST`, against the one `before` the draft, and `MOST_AT_PEAKS`
+    """The session brought to its target, or as near as `MOST_LOST`, against the one `before` the draft, and `MOST_REDUCTION`
     allow."""
     was = renderer.joint(renderer.plan(before).result).figures().plr
-    room = MOST_AT_PEAKS - _taken_anew(renderer, before, session)
+    room = MOST_REDUCTION - _taken_anew(renderer, before, session)
     found = reach_target(renderer, session, None, lambda d: progress(0.5 * d))
     drive = found.drive
     if _over(renderer, session, found, drive, was, room) > 0.0:

@@ -57,6 +57,8 @@ class Drafting(QObject):
         self.heard = False
         """Whether it is heard; what is open, otherwise."""
         self.share = 0.0
+        self._over = False
+        """Whether the dialog is closed: what still comes is of no use."""
         bench.background.changed.connect(self._follow)
 
     @property
@@ -100,6 +102,8 @@ class Drafting(QObject):
         self.heard = False
 
         def done(found: tuple[Draft, Rendered]) -> None:
+            if self._over:
+                return
             self.draft, self._open = found
             self.kept = frozenset(range(len(self.draft.parts)))
             self._make()
@@ -118,11 +122,15 @@ class Drafting(QObject):
         def work(check: Progress) -> Made:
             made = drafted(renderer, self._began, draft, kept, strength, lambda d: check(0.7 * d))
             render = renderer.song(made, lambda d: check(0.7 + 0.3 * d))
+            for shown in (self._end(self._open), self._end(render)):
+                if shown is not None:  # what the dialog shows, so that the window does not have to reckon it
+                    shown.figures()
+                    shown.tone(None)
             after = render.result.loudness(span)
             return Made(made, render, before - after if min(before, after) > SILENT else 0.0)
 
         def done(made: Made) -> None:
-            if (kept, strength, draft) == (self.kept, self.strength, self.draft):
+            if not self._over and (kept, strength, draft) == (self.kept, self.strength, self.draft):
                 self.made = made
                 self._play()
                 self.changed.emit()
@@ -132,6 +140,8 @@ class Drafting(QObject):
         self.changed.emit()
 
     def _ended(self) -> None:
+        if self._over:
+            return
         self.working = self._bench.tasks.busy(DRAFTING)
         self.changed.emit()
 
@@ -222,6 +232,6 @@ class Drafting(QObject):
 
     def end(self) -> None:
         """Hear what is open again, and look no further."""
-        self.heard = False
+        self.heard, self._over = False, True
         self.stop()
         self._bench.listening.hunt(None)

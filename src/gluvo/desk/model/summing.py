@@ -23,6 +23,8 @@ class Summing(QObject):
         self.stages: tuple[Stage, ...] = ()
         self.chosen = 0
         self.heard = False
+        self._over = False
+        """Whether the dialog is closed: what still comes is of no use."""
 
     @property
     def name(self) -> str:
@@ -39,6 +41,8 @@ class Summing(QObject):
             return moves_of(renderer, session, self.strip, span, check)
 
         def done(stages: tuple[Stage, ...]) -> None:
+            if self._over:
+                return
             self.stages, self.chosen = stages, len(stages) - 1
             self.changed.emit()
 
@@ -69,6 +73,6 @@ class Summing(QObject):
 
     def end(self) -> None:
         """Hear what is open again."""
-        self.heard = False
+        self.heard, self._over = False, True
         self._trying.end()
         self._bench.tasks.cancel_kind(TRYING)

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtGui import QCloseEvent, QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QApplication, QDialog, QHBoxLayout, QVBoxLayout, QWidget
 
 from gluvo.advise.usefulness import words_of
@@ -40,6 +40,7 @@ class Card(QDialog):
         self.texts: list[str] = []
         self.picture: EvidenceView | None = None
         self.shown: Picture | None = None
+        self._over = False
         editor, name = setting_of(about)
         if editor is not None and name:
             self._of_setting(column, editor, name)
@@ -89,7 +90,7 @@ class Card(QDialog):
                 return None
 
         def done(found: Picture | None) -> None:
-            if self.picture is None or not self.isVisible():
+            if self.picture is None or self._over:
                 return
             self.shown = found
             self.picture.show_evidence(found.evidence if found is not None else None)
@@ -98,6 +99,14 @@ class Card(QDialog):
             self.adjustSize()
 
         self._bench.background.run(DRAWING, "Drawing what a setting does", work, done)
+
+    def done(self, result: int) -> None:
+        self._over = True
+        super().done(result)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self._over = True
+        super().closeEvent(event)
 
     def _stand_beside(self, about: QWidget) -> None:
         """Where it covers neither the control nor the window's edge."""
