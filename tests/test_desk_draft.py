@@ -133,3 +133,15 @@ def test_without_audio_it_says_why(empty_desk: Desk, tmp_path: Path) -> None:
     empty_desk.bench.told.connect(lambda said: told.append(said.text))
     empty_desk.window.draft()
     assert told == ["Bring in audio first: a draft is made from what is heard."]
+
+
+def test_leaving_while_it_is_looked_for_leaves_nothing_behind(song: Desk) -> None:
+    """A key right after the one that opened it: the work ends, and what it still tells finds no dialog."""
+    before = song.session.strips
+    for _ in range(3):
+        shortcut(song, "Ctrl+Alt+N")
+        dialog = next(d for d in song.window.findChildren(DraftDialog) if d.isVisible())
+        QTest.keyClick(dialog.table, KEYS.Key_Escape)
+        assert not dialog.isVisible()
+    song.wait(lambda: not song.bench.background.busy)
+    assert song.session.strips == before and not song.bench.listening.hunting

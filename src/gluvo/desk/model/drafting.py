@@ -164,10 +164,6 @@ class Drafting(QObject):
             return None
         return render.result if self.strip == MIX else render.end(self.strip)
 
-    def renders(self) -> tuple[Rendered | None, Rendered | None]:
-        """The song at present, and with the draft."""
-        return self._open, self.made.render if self.made is not None else None
-
     @property
     def short(self) -> str:
         """Why the target is not reached, in a sentence; nothing where it is, or is not asked for."""

@@ -24,7 +24,6 @@ from gluvo.measure.evidence import Evidence
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.spectrum import octaves
 from gluvo.render.joint import Joint
-from gluvo.render.song import Rendered
 from gluvo.steps.settings import number, settings_of
 
 
@@ -75,12 +74,12 @@ class PartsTable(Table):
 
 LEAST_DB = 3.0
 """dB that the picture reaches to both sides, at least."""
-FIGURES: tuple[tuple[str, str, int, Callable[[Joint, Rendered, str], float | None]], ...] = (
-    ("Loudness", "LUFS", 1, lambda joint, _render, _strip: joint.figures().integrated),
-    ("True peak", "dBTP", 1, lambda joint, _render, _strip: joint.figures().true_peak),
-    ("Peak to loudness", "dB", 1, lambda joint, _render, _strip: joint.figures().plr),
-    ("Loudness range", "LU", 1, lambda joint, _render, _strip: joint.figures().loudness_range),
-    ("Mono loss", "dB", 1, lambda joint, _render, _strip: joint.figures().mono_loss),
+FIGURES: tuple[tuple[str, str, int, Callable[[Joint], float]], ...] = (
+    ("Loudness", "LUFS", 1, lambda joint: joint.figures().integrated),
+    ("True peak", "dBTP", 1, lambda joint: joint.figures().true_peak),
+    ("Peak to loudness", "dB", 1, lambda joint: joint.figures().plr),
+    ("Loudness range", "LU", 1, lambda joint: joint.figures().loudness_range),
+    ("Mono loss", "dB", 1, lambda joint: joint.figures().mono_loss),
 )
 """What is told before and after: name, unit, decimals, and how it is read."""
 
@@ -246,10 +245,9 @@ class DraftDialog(QDialog):
         self.words.setText(self._state())
         self.strength.set_value(drafting.strength)
         self.strength.setEnabled(bool(parts))
-        for k, (joint, render) in enumerate(zip(drafting.ends(), drafting.renders(), strict=True)):
+        for k, joint in enumerate(drafting.ends()):
             for (_, _, decimals, read), cells in zip(FIGURES, self.figures, strict=True):
-                value = read(joint, render, drafting.strip) if joint is not None and render is not None else None
-                cells[k].setText("–" if value is None else figure(value, decimals))
+                cells[k].setText("–" if joint is None or drafting.made is None else figure(read(joint), decimals))
         self._show_picture()
         told = draft.told if draft is not None else ()
         self.told_head.setVisible(bool(told))
