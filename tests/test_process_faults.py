@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ import soundfile
 from PySide6.QtCore import QElapsedTimer, QEvent, QObject, QSettings, Qt
 from PySide6.QtWidgets import QApplication
 
+from gluvo.deliver import rows
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.app import check_display
 from gluvo.desk.window.window import Window
@@ -229,8 +231,17 @@ def test_the_window_answers_during_a_storm_of_edits_and_resizes(desk: Desk, tmp_
     desk.wait(lambda: "measured" in desk.window.deliver.status.text())
 
 
-def test_finding_a_threshold_does_not_stop_the_writing(desk: Desk, tmp_path: Path) -> None:
-    page = desk.window.deliver
+def test_finding_a_threshold_does_not_stop_the_writing(
+    desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    page, disk = desk.window.deliver, threading.Event()
+    put = rows._Out.push
+
+    def push(file: rows._Out, at: int, block: np.ndarray) -> None:
+        assert disk.wait(120.0)  # a disk that takes the sound when it is let
+        put(file, at, block)
+
+    monkeypatch.setattr(rows._Out, "push", push)
     page.use_folder(tmp_path / "out")
     page.add()
     desk.bench.look(page="deliver")
@@ -243,20 +254,30 @@ def test_finding_a_threshold_does_not_stop_the_writing(desk: Desk, tmp_path: Pat
     desk.bench.look(step="glue-1")
     shortcut(desk, "T")
 
+    def threshold() -> float:
+        glue = desk.session.step("glue-1")
+        assert isinstance(glue, Glue)
+        return glue.threshold
+
     def writing() -> list[Any]:
         return [line for line in desk.window.work.lines if line.task is not None and line.task.kind is WRITING]
 
-    desk.wait(lambda: bool(writing()) or not desk.bench.tasks.busy(WRITING))
-    told = writing()
-    assert told and told[0].task.title.startswith("Writing") and told[0].stop.isVisible()
-    desk.wait(lambda: "measured" in page.status.text())
-    desk.wait(lambda: not desk.bench.background.busy)
-    assert len(list((tmp_path / "out").iterdir())) == 2
-    glue = desk.session.step("glue-1")
-    assert isinstance(glue, Glue) and glue.threshold != -26.0
-    page.write_all()
-    desk.wait(lambda: bool(writing()))
-    desk.bot.mouseClick(writing()[0].stop, Qt.MouseButton.LeftButton)
+    try:
+        desk.wait(lambda: bool(writing()))
+        told = writing()
+        assert told[0].task.title.startswith("Writing") and told[0].stop.isVisible()
+        desk.wait(lambda: threshold() != -26.0)
+        assert desk.bench.tasks.busy(WRITING)
+        disk.set()
+        desk.wait(lambda: "measured" in page.status.text())
+        desk.wait(lambda: not desk.bench.background.busy)
+        assert len(list((tmp_path / "out").iterdir())) == 2
+        disk.clear()
+        page.write_all()
+        desk.wait(lambda: bool(writing()))
+        desk.bot.mouseClick(writing()[0].stop, Qt.MouseButton.LeftButton)
+    finally:
+        disk.set()
     desk.wait(lambda: not desk.bench.background.busy)
     assert not list((tmp_path / "out").glob(".*"))
 
