@@ -1,7 +1,9 @@
-"""How well watch-outs find what is wrong, and how seldom they warn of nothing: songs in five styles, made here, clean and with
-each fault put in at three strengths. With a session: how long it takes, all of it and after an edit of the mix chain.
+"""How well watch-outs find what is wrong, and how seldom they warn of nothing: songs in five styles, made here by the
+program's own instruments or played by sound fonts, clean and with each fault put in at three strengths. With a session: how
+long it takes, all of it and after an edit of the mix chain.
 
-Usage: python benchmarks/watchouts.py [--songs 10] [--kinds a,b] [--markdown docs/watch-outs.md] [--session FILE.gluvo]
+Usage: python benchmarks/watchouts.py [--songs 10] [--kinds a,b] [--fonts A.sf2 B.sf3]
+       [--markdown docs/watch-outs.md] [--session FILE.gluvo]
 """
 
 from __future__ import annotations
@@ -18,6 +20,8 @@ from typing import Any
 
 import msgspec
 import numpy as np
+
+from sound_fonts import Note, played
 
 from gluvo.advise.hold import held_session
 from gluvo.advise.watchouts import KINDS, Finder, Scene, WatchOut
@@ -81,17 +85,60 @@ PLACES = {
 }
 
 
-def song(style: Style, seed: int) -> Stems:
-    """The stems of a song of three parts: soft, fuller, all of it; clean."""
+class Players:
+    """The program's own instruments."""
+
+    def __init__(self, random: np.random.Generator) -> None:
+        self._random = random
+        self._strokes = [play.cymbal(random, 0.7, 0.4, dark=0.6) for _ in range(5)]
+
+    def play(self, kind: str, pitch: int, length: float, strength: float, sung: str) -> np.ndarray:
+        """A note."""
+        random = self._random
+        return {
+            "kick": lambda: play.kick(random, strength),
+            "snare": lambda: play.snare(random, strength),
+            "cymbal": lambda: self._strokes[int(random.integers(5))],
+            "bass": lambda: play.bass(random, pitch, length, strength),
+            "marimba": lambda: play.marimba(random, pitch, strength),
+            "pluck": lambda: play.pluck(random, pitch, 0.6, 0.6, strength),
+            "reeds": lambda: play.accordion(random, pitch, length, strength),
+            "voice": lambda: play.voice(random, pitch, length, strength, sung, 1.0),
+        }[kind]()
+
+
+PROGRAMS = (
+    {"bass": 32, "marimba": 12, "pluck": 25, "reeds": 21, "voice": 52},
+    {"bass": 33, "marimba": 0, "pluck": 27, "reeds": 48, "voice": 53},
+    {"bass": 38, "marimba": 4, "pluck": 46, "reeds": 89, "voice": 73},
+)
+"""What sound fonts play the kinds with, by turns: General MIDI programs, from 0."""
+
+
+def song(style: Style, seed: int, font: Path | None = None) -> Stems:
+    """The stems of a song of three parts: soft, fuller, all of it; clean. Played by a sound font, if one is given."""
     random = np.random.default_rng(seed)
     beat = style.beat * float(random.uniform(0.93, 1.07))
     shift = int(random.integers(-4, 5))
     frames = int(SECONDS * RATE)
     tracks = {name: np.zeros(frames) for name in PLACES}
-    strokes = [play.cymbal(random, 0.7, 0.4, dark=0.6) for _ in range(5)]
+    band, written = Players(random), collections.defaultdict[str, list[Note]](list)
 
-    def put(name: str, at: float, note: np.ndarray, gain: float = 1.0) -> None:
-        first = max(0, int((at + float(random.normal(0.0, 0.003))) * RATE))
+    def put(
+        name: str,
+        at: float,
+        kind: str,
+        strength: float,
+        pitch: int = 0,
+        length: float = 0.5,
+        gain: float = 1.0,
+        sung: str = "",
+    ) -> None:
+        note = band.play(kind, pitch, length, strength, sung) if font is None else np.zeros(0)
+        at += float(random.normal(0.0, 0.003))
+        if font is not None:
+            written[name].append(Note(max(0.0, at), kind, pitch, length, min(1.0, strength * gain)))
+        first = max(0, int(at * RATE))
         n = min(len(note), frames - first)
         if n > 0:
             tracks[name][first : first + n] += note[:n] * gain
@@ -102,30 +149,28 @@ def song(style: Style, seed: int) -> Stems:
         energy = (0.35, 0.6, 0.9)[part]
         chord = [n + shift for n in CHORDS[style.chords[bar % len(style.chords)]]]
         for b in style.kick if part else style.kick[:1]:
-            put("Kick", start + b * beat, play.kick(random, 0.5 + 0.4 * energy))
+            put("Kick", start + b * beat, "kick", 0.5 + 0.4 * energy)
         for b in style.snare if part else ():
-            put("Snare", start + b * beat, play.snare(random, 0.3 + 0.5 * energy))
+            put("Snare", start + b * beat, "snare", 0.3 + 0.5 * energy)
         for b in style.cymbal:
-            put("Cymbals", start + b * beat, strokes[int(random.integers(5))], 2.0 * energy)
+            put("Cymbals", start + b * beat, "cymbal", 0.4, gain=2.0 * energy)
         root = chord[0] - 24 if chord[0] - 24 >= 28 else chord[0] - 12
         for b in (0.0, style.in_bar / 2.0):
-            put("Bass", start + b * beat, play.bass(random, root, 0.9 * beat * style.in_bar / 2.0, 0.5 + 0.4 * energy))
+            put("Bass", start + b * beat, "bass", 0.5 + 0.4 * energy, root, 0.9 * beat * style.in_bar / 2.0)
         for n in range(2 * style.in_bar):
             note = chord[n % 3] + (12 if n % 4 == 3 else 0)
-            if style.pattern == "marimba":
-                put("Chords", start + n * beat / 2.0, play.marimba(random, note, 0.3 + 0.4 * energy))
-            elif style.pattern == "pluck":
-                put("Chords", start + n * beat / 2.0, play.pluck(random, note + 12, 0.6, 0.6, 0.3 + 0.4 * energy))
+            if style.pattern != "reeds":
+                higher = 12 if style.pattern == "pluck" else 0
+                put("Chords", start + n * beat / 2.0, style.pattern, 0.3 + 0.4 * energy, note + higher)
         if style.pattern == "reeds" or part == 2:
             for note in chord:
-                put("Pad", start, play.accordion(random, note, 0.95 * beat * style.in_bar, 0.3 + 0.3 * energy), 0.7)
+                put("Pad", start, "reeds", 0.3 + 0.3 * energy, note, 0.95 * beat * style.in_bar, 0.7)
         if style.sung and part and bar % 2:
             for n, vowel in enumerate(("ha", "o", "e")):
-                put(
-                    "Voice",
-                    start + n * beat,
-                    play.voice(random, chord[n % 3] + 12, 0.9 * beat, 0.5 + 0.4 * energy, vowel, 1.0),
-                )
+                put("Voice", start + n * beat, "voice", 0.5 + 0.4 * energy, chord[n % 3] + 12, 0.9 * beat, sung=vowel)
+    if font is not None:
+        for name, notes in written.items():
+            tracks[name] = played(notes, font, PROGRAMS[seed % len(PROGRAMS)], frames, RATE)
     stems = {
         name: staged(x / max(1e-9, np.abs(x).max()) * 0.5, PLACES[name])
         for name, x in tracks.items()
@@ -475,6 +520,7 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=10)
     parser.add_argument("--kinds", default="")
+    parser.add_argument("--fonts", type=Path, nargs="*", default=[], help="sound fonts that play the songs by turns")
     parser.add_argument("--markdown", type=Path, help="where docs/watch-outs.md is written")
     parser.add_argument("--session", type=Path, help="only time it on this one")
     asked = parser.parse_args()
@@ -483,7 +529,11 @@ def main() -> None:
         return
     kinds = [k for k in KINDS if not asked.kinds or k.id in asked.kinds.split(",")]
     styles = list(STYLES.items())
-    songs = [(name, song(style, 100 + n)) for n in range(asked.songs) for name, style in [styles[n % len(styles)]]]
+    songs = []
+    for n in range(asked.songs):
+        name, style = styles[n % len(styles)]
+        font = asked.fonts[n % len(asked.fonts)] if asked.fonts else None
+        songs.append((name if font is None else f"{name}, {font.stem}", song(style, 100 + n, font)))
     per_group: collections.Counter[tuple[int, str]] = collections.Counter()
     alarms: collections.Counter[str] = collections.Counter()
     for n, (name, stems) in enumerate(songs):
