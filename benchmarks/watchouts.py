@@ -21,8 +21,6 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from sound_fonts import Note, played
-
 from gluvo.advise.hold import held_session
 from gluvo.advise.watchouts import KINDS, Finder, Scene, WatchOut
 from gluvo.demo import instruments as play
@@ -38,6 +36,7 @@ from gluvo.session.records import MIX, Bus, Deliverable, Media, Section, Session
 from gluvo.session.sounds import Sound
 from gluvo.session.store import read_session
 from gluvo.steps import Band, DeEsser, Glue, Limiter, MidSideEq, Saturation, Trim
+from sound_fonts import Note, played
 
 SECONDS = 26.0
 STRENGTHS = ("weak", "middle", "strong")
