@@ -102,7 +102,9 @@ def test_pairs_are_kept_until_their_section_goes() -> None:
     assert paired(made, "r", "s2", "") == session() and paired(made, "gone", "s2", "p1") == made
     gone = with_sections(made, "r", OWN[:1])
     assert gone.references[0].pairs == ()
-    left = sections.without(made, "s2")  # the song's goes: the pair is no longer asked for
+    left = made.replace(
+        sections=sections.without(made.sections, "s2")
+    )  # the song's goes: the pair is no longer asked for
     assert set(partners(left, LEVELS, left.references[0], OWN_LEVELS)) == {"s1", "s3"}
     stale = made.with_reference(msgspec.structs.replace(made.references[0], sections=OWN[:1]))
     assert partners(stale, LEVELS, stale.references[0], OWN_LEVELS)["s2"].id == "p1"

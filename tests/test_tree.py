@@ -265,5 +265,5 @@ def test_sections_survive_their_file(tmp_path: Path) -> None:
     session, _ = sections.with_section(Session(), "Verse, slow", 0.25, 4.5)
     session, _ = sections.with_section(session, "Größer “Refrain”", 4.5, 9.125)
     sections.write_csv(tmp_path / "s.csv", session)
-    assert sections.read_csv(tmp_path / "s.csv", Session()).sections == session.sections
+    assert sections.read_csv(tmp_path / "s.csv", Session()) == session.sections
     assert msgspec.to_builtins(session.sections[0])["name"] == "Verse, slow"

@@ -162,6 +162,9 @@ class Declared(click.Choice[str]):
 )
 @click.option("--bits", type=Declared("bits"), default="24", show_default=True)
 @click.option("--dither", type=Declared("dither"), help="TPDF for 16 bit otherwise.")
+@click.option("--only", multiple=True, metavar="NAME", help="Only a stem or bus, as it is in the song; repeatable.")
+@click.option("--without", multiple=True, metavar="NAME", help="All but a stem or bus; repeatable.")
+@click.option("--before", is_flag=True, help="Of a part: as it flows into the mix bus, before the mix chain.")
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
 @click.option("--take-changed", is_flag=True, help="Use audio files that have changed since they were brought in.")
 @click.option("--json", "as_json", is_flag=True, help="What was measured in the file, as JSON.")
@@ -171,6 +174,9 @@ def render(
     rate: str | None,
     bits: str,
     dither: str | None,
+    only: tuple[str, ...],
+    without: tuple[str, ...],
+    before: bool,
     force: bool,
     take_changed: bool,
     as_json: bool,
@@ -185,7 +191,13 @@ def render(
         endings = ", ".join(f.suffix for f in FORMATS.values())
         raise click.UsageError(f"--out must end in one of {endings}, not “{out.suffix}”")
     _refuse_place(out, session, force)
-    plain = {
+    if only and without:
+        raise click.UsageError("--only and --without are two ways to say it: choose one.")
+    if before and not (only or without):
+        raise click.UsageError("--before is of a part of the song: say --only or --without.")
+    plain: dict[str, Any] = {
+        "of": "only" if only else "without" if without else "mix",
+        "through": not before,
         "id": "out",
         "name": out.stem,
         "format": format.key,
@@ -197,6 +209,7 @@ def render(
 
         def write(inside: Told) -> Any:
             loaded, material = _load(session, take_changed, lambda d: inside(0.3 * d))
+            plain["strips"] = [_strip_named(loaded, name) for name in only or without]
             row = msgspec.convert(plain, Deliverable)
             return write_deliverable(material, loaded, row, out, lambda d: inside(0.3 + 0.7 * d), over=force)
 
@@ -783,16 +796,32 @@ def _telling_finished() -> Iterator[Callable[[Path], None]]:
         raise GluvoError(f"stopped. Finished: {names}" if names else "stopped. Nothing was written") from None
 
 
+def _strip_named(session: Any, name: str) -> str:
+    """The id of a strip by its name. Raises `UsageError` if there is none, or several."""
+    found = [strip for strip in session.strips if strip.name.casefold() == name.casefold()]
+    if len(found) == 1:
+        return str(found[0].id)
+    names = ", ".join(strip.name for strip in session.strips)
+    what = f"{len(found)} strips are called" if found else "no strip is called"
+    raise click.UsageError(f"{what} “{name}”. There are {names}.")
+
+
 def _delivered_lines(d: Any) -> list[list[str]]:
     """What became of a row, a line a file."""
     from gluvo.advise.loudness_target import measured_by
     from gluvo.deliver.targets import loudness_of, shortfalls
+    from gluvo.deliver.write import verdict_of_part
 
     if d.outcome.trouble:
         return [[d.row.name, d.target.name, "-", "-", one_line(d.outcome.trouble)]]
     lines = []
     for file in d.outcome.files:
-        reasons = [] if file.section else shortfalls(file.figures, d.target)
+        reasons = [] if file.section or d.row.of != "mix" else shortfalls(file.figures, d.target)
+        if d.row.of != "mix":
+            level = f"{file.figures.integrated:.1f} LUFS"
+            words, _ = verdict_of_part(d.row, d.outcome)
+            lines.append([one_line(file.path.name), "-", level, f"{file.figures.true_peak:.2f}", words])
+            continue
         verdict = "; ".join([*reasons, *([d.explained] if reasons and d.explained else [])]) or "meets it"
         level = f"{loudness_of(file.figures, d.target):.1f} {measured_by(d.target).unit}"
         peak = f"{file.figures.true_peak:.2f}"
@@ -803,10 +832,13 @@ def _delivered_lines(d: Any) -> list[list[str]]:
 def _delivered_plain(session: Path, d: Any) -> dict[str, Any]:
     from gluvo.deliver.targets import shortfalls
 
-    reasons = [r for f in d.outcome.files if not f.section for r in shortfalls(f.figures, d.target)]
+    whole = d.row.of == "mix"
+    reasons = [r for f in d.outcome.files if whole and not f.section for r in shortfalls(f.figures, d.target)]
     return {
         "session": one_line(session),
         "row": d.row.name,
+        "of": d.row.of,
+        "residue": d.outcome.residue,
         "target": d.target.name,
         "trouble": d.outcome.trouble,
         "meets": not reasons,

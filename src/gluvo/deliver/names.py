@@ -12,16 +12,21 @@ from gluvo.session.records import Deliverable, Session
 
 FIELDS: Mapping[str, str] = {
     "session": "the session's name",
-    "title": "the title in the tags, or the session's name",
-    "name": "the row's name",
+    "song": "the title in the tags, or the session's name",
+    "row": "the row's name",
+    "artist": "as in the tags, and so are the next two",
+    "album": "",
+    "track": "its number, with two digits",
     "target": "the target's name",
     "section": "the section's name, for a file of one",
     "rate": "samples a second, such as 44.1k",
-    "depth": "bits a sample, or the bit rate",
+    "bits": "bits a sample, or the bit rate",
     "version": "the first number whose files are not there yet, from 1 on",
     "date": "the day, as year-month-day",
 }
 """What can stand in a pattern, in braces, and what it becomes."""
+OTHER_NAMES: Mapping[str, str] = {"title": "song", "name": "row", "depth": "bits"}
+"""What fields were called before; patterns may still have them."""
 LONGEST = 180
 """Characters of a name, without what the format adds."""
 ROOM = 40
@@ -47,23 +52,27 @@ def stem_of(
     day = today or datetime.date.today()
     values = {
         "session": session.name,
-        "title": session.tags.title or session.name,
-        "name": row.name,
+        "song": session.tags.title or session.name,
+        "row": row.name,
+        "artist": session.tags.artist,
+        "album": session.tags.album,
+        "track": session.tags.track.partition("/")[0].zfill(2) if session.tags.track else "",
         "target": target,
         "section": section,
         "rate": f"{rate / 1000:g}k",
-        "depth": depth,
+        "bits": depth,
         "version": str(version),
         "date": day.isoformat(),
     }
 
     def value(found: re.Match[str]) -> str:
-        if found[1] not in values:
+        field = OTHER_NAMES.get(found[1], found[1])
+        if field not in values:
             raise WriteError(
                 f"The name pattern of {row.name} has a field {{{found[1]}}}, which there is not. "
                 f"There are {', '.join(FIELDS)}."
             )
-        return safe(values[found[1]])
+        return safe(values[field])
 
     pattern = row.pattern
     if section and "{section}" not in pattern:

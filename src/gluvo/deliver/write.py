@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import concurrent.futures
 import contextlib
+import dataclasses
 import io
+import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -25,13 +27,15 @@ from gluvo.measure.figures import Figures, figures_of
 from gluvo.measure.trace import Tracer, trace_of
 from gluvo.progress import CORES, Progress, no_progress
 from gluvo.render.machine import Machine, filler, played_all
-from gluvo.render.plan import Plan
+from gluvo.render.plan import Node, Plan
 from gluvo.render.song import Renderer
 from gluvo.session.files import NewFile, placing, reason_of
 from gluvo.session.media import Material
-from gluvo.session.records import Deliverable, Section, Session, Target
+from gluvo.session.records import MIX, Deliverable, Section, Session, Target
 from gluvo.session.scratch import Growing
+from gluvo.session.song_parts import held_by, strips_of
 from gluvo.session.sounds import measured_file
+from gluvo.session.tree import path as way_out
 from gluvo.steps import MAX_BLOCK, Limiter, Step
 from gluvo.steps.ceiling import last_limiter
 
@@ -42,6 +46,10 @@ CONVERSIONS = 3
 """How often a row's loudness is looked for again, since conversion takes a little of it."""
 CLOSE = 0.02
 """LU within which it is met then."""
+NOTHING_LEFT = -110.0
+"""dB under the master; where less is left of it, parts of the song add up to it."""
+MASTER = "master"
+"""The output that parts are compared with."""
 PLAYED = 0.8
 """The share of the work that is done when the song has been played."""
 
@@ -85,6 +93,67 @@ class Outcome:
     files: tuple[Written, ...] = ()
     trouble: str = ""
     """What went wrong, in a sentence; then there is no file."""
+    residue: float | None = None
+    """Of a row that adds up to the master with others: what is left between their sum and it, dB under the master's RMS."""
+
+
+def node_of(session: Session, row: Deliverable) -> Node:
+    """What a row's file holds, at the session's rate."""
+    strips = strips_of(session, row)
+    plan = Plan(session, only=strips)
+    return plan.result if strips is None or row.through else plan.strips[MIX].start
+
+
+def adding_up(session: Session, rows: Sequence[Deliverable]) -> tuple[Deliverable, ...]:
+    """Of some rows those that hold all of the song once, through the mix chain; none if they do not."""
+    parts = [row for row in rows if row.of == "only" and row.through and row.scope == "song" and row.target is None]
+    held: set[str] = set()
+    found = []
+    for row in parts:
+        stems = held_by(session, strips_of(session, row) or ())
+        if stems and not stems & held:
+            held |= stems
+            found.append(row)
+    silent = {strip.id for strip in session.strips if strip.mute}
+    wanted = {stem.id for stem in session.stems if not silent & set(way_out(session, stem.id))}
+    return tuple(found) if len(found) > 1 and held >= wanted else ()
+
+
+def verdict_of_part(row: Deliverable, outcome: Outcome) -> tuple[str, bool]:
+    """A part of the song has no target: in words whether its file is whole and what it adds up to, and whether all is well."""
+    most = max((f.figures.true_peak for f in outcome.files), default=0.0)
+    if most > 0.0 and row.bits != "32f":
+        return f"passes full scale by {most:.1f} dB: write it as 32 bit float", False
+    if outcome.residue is None:
+        return "a part of the song", True
+    if outcome.residue <= NOTHING_LEFT:
+        return "adds up to the master", True
+    return f"adds up to the master but for {outcome.residue:.0f} dB, which is bent".replace("-", "−"), True
+
+
+class _Sums:
+    """Measures what is left between the master and the sum of the rows that hold all of it once."""
+
+    def __init__(self, rows: Sequence[Row]) -> None:
+        plain = [row for row in rows if row.deliverable.margin == 0.0]
+        self._ids: tuple[str, ...] = ()
+        self.nodes: dict[str, Node] = {}
+        if plain and (found := adding_up(plain[0].session, [row.deliverable for row in plain])):
+            self._ids = tuple(row.id for row in found)
+            self.nodes = {MASTER: Plan(plain[0].session).result}
+        self._left = self._all = 0.0
+
+    def push(self, blocks: Mapping[str, Audio]) -> None:
+        if self._ids:
+            rest = blocks[MASTER] - sum(blocks[id] for id in self._ids)
+            self._left += float(np.square(rest).sum())
+            self._all += float(np.square(blocks[MASTER]).sum())
+
+    def residues(self) -> dict[str, float]:
+        """By the rows' ids, dB; −200 where nothing is left."""
+        if not self._ids or self._all <= 0.0:
+            return {}
+        return dict.fromkeys(self._ids, 10.0 * math.log10(max(1e-20, self._left / self._all)))
 
 
 def rate_of(row: Deliverable, rate: int) -> int:
@@ -101,9 +170,15 @@ def _named(session: Session, row: Deliverable, rate: int, folder: Path) -> tuple
     format, to = format_of(row), rate_of(row, rate)
     target = row.target or session.target
     depth = f"{row.bit_rate}k" if format.lossy else row.bits
-    parts: Sequence[Section | None] = (None,) if row.scope == "song" else session.sections
+    parts: Sequence[Section | None] = {"song": (None,), "sections": session.sections}.get(
+        row.scope, tuple(s for s in session.sections if s.id == row.section)
+    )
+    if not parts and row.scope == "section":
+        raise WriteError(f"{row.name} is to hold one section. Choose which.")
     if not parts:
         raise WriteError(f"{row.name} is to be written by sections, and the song has none.")
+    if row.of == "only" and not strips_of(session, row):
+        raise WriteError(f"{row.name} is to hold some strips. Choose which.")
 
     def path(part: Section | None, version: int) -> Path:
         name = part.name if part is not None else ""
@@ -222,10 +297,13 @@ def write_rows(
                 outcomes[row.deliverable.id] = Outcome(trouble=writing.trouble)
             else:
                 streams[row.deliverable.id] = writing
-        machine = Machine({id: Plan(w.row.session).result for id, w in streams.items()}, material.rate)
+        sums = _Sums([w.row for w in streams.values()])
+        nodes = {id: node_of(w.row.session, w.row.deliverable) for id, w in streams.items()}
+        machine = Machine(nodes | sums.nodes, material.rate)
         shares = lambda d: progress(PLAYED * d)  # noqa: E731
         with concurrent.futures.ThreadPoolExecutor(CORES, "gluvo-writing") as pool:
             for start, blocks in _pieces(machine, material, shares) if streams else ():
+                sums.push(blocks)
                 pushed = {id: pool.submit(writing.push, blocks[id]) for id, writing in streams.items()}
                 well = {id: future.result() for id, future in pushed.items()}
                 for id, writing in list(streams.items()):
@@ -249,7 +327,11 @@ def write_rows(
                 progress(PLAYED + (1.0 - PLAYED) * (share + done / len(streams)))
 
             outcomes[id] = writing.finished(further if placed is None else further_or_stop, placed or _nobody)
-    return {row.deliverable.id: outcomes[row.deliverable.id] for row in rows}
+    residues = sums.residues()
+    return {
+        row.deliverable.id: dataclasses.replace(outcomes[row.deliverable.id], residue=residues.get(row.deliverable.id))
+        for row in rows
+    }
 
 
 def _nobody(_path: Path) -> None: ...
@@ -293,7 +375,7 @@ class _Writing:
                     raise WriteError(f"{what} holds no sound, so {path.name} was not written.")
                 self._open.append((part, section, piece))
             pieces = tuple(piece for _, _, piece in self._open)
-            holder = last_ceiling_of(row.session)
+            holder = last_ceiling_of(row.session) if row.deliverable.of == "mix" else None
             self._stream = RowStream(row.deliverable, row.format, (come, go), material.frames, pieces, holder)
 
     def push(self, block: Audio) -> bool:

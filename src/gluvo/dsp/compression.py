@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from gluvo.dsp.kernel import Audio, Floats, Records, kernel
+from gluvo.dsp.kernel import Audio, Floats, Records, Singles, kernel
 from gluvo.dsp.logarithms import DB_OF_NEPER, to_db, to_factors
 
 DB = DB_OF_NEPER
@@ -283,7 +283,12 @@ def arriving(reduction: Floats, mix: float) -> Floats:
     """
     if mix == 1.0:
         return reduction
-    return np.asarray(20.0 * np.log10(1.0 / np.maximum(1.0 - mix + mix * 10.0 ** (reduction / -20.0), 1e-10)))
+    return arriving_by(reduction, np.full(len(reduction), mix))
+
+
+def arriving_by(reduction: Floats | Singles, shares: Floats) -> Floats:
+    """As `arriving`, with a share for each."""
+    return np.asarray(20.0 * np.log10(1.0 / np.maximum(1.0 - shares + shares * 10.0 ** (reduction / -20.0), 1e-10)))
 
 
 @kernel

@@ -383,6 +383,8 @@ class LookAheadLimiter:
         self._late = Delay(lookahead)
         self._taken, self._factors = np.zeros((2, longest_block)), np.zeros((2, longest_block))
         self._work = np.zeros(longest_block)
+        self._takes = False
+        """Whether anything was taken from the last block."""
 
     def begin(self, place: int) -> None:
         """Hops begin where the song's time is a multiple of them; what comes next is at `place` in it."""
@@ -413,8 +415,15 @@ class LookAheadLimiter:
         ):
             reduce(out, self._taken, self.columns, self._factors, out)
             larger(self._taken[: self.columns], n, reduction)
+            self._takes = True
         else:
             reduction[:n] = 0.0
+            self._takes = False
+
+    def take(self, x: Audio) -> None:
+        """Take from `x` (n, 2), in place, what was taken from the last block; it must be as late as that was."""
+        if self._takes:
+            reduce(x, self._taken, self.columns, self._factors, x)
 
     def adopt(self, other: LookAheadLimiter) -> None:
         """Go on where `other` is, but for the place in the hop. A hold of another length holds all that `other` holds for as
@@ -487,6 +496,10 @@ class Mender:
         self._reader.read(x, self._floor, self._peaks)
         self._late.run(x, x)
         self._limiter.run(x, self._peaks, out, reduction)
+
+    def take(self, x: Audio) -> None:
+        """Take from `x` (n, 2), in place, what was taken from the last block; it must be as late as that was."""
+        self._limiter.take(x)
 
     def adopt(self, other: Mender) -> None:
         """Go on where `other` is."""

@@ -12,7 +12,7 @@ from gluvo.measure.same_song import SameSong
 from gluvo.measure.spectrum import Spectrum
 from gluvo.render.joint import Joint
 from gluvo.render.song import Rendered
-from gluvo.session.records import AnyStrip, Section
+from gluvo.session.records import Section
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,7 +23,8 @@ class Picture:
     `song_current` tell whether the figures of the section and of the song are of the sound as it now is.
     """
 
-    strips: tuple[AnyStrip, ...] = ()
+    sound: tuple[object, ...] = ()
+    """What it is of, see `Session.sound`."""
     section_render: Rendered | None = None
     song_render: Rendered | None = None
     untouched: Joint | None = None

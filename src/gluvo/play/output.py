@@ -21,8 +21,9 @@ log = logging.getLogger(__name__)
 PRIORITY = 5
 """Of the audio thread among real-time threads: under those of the sound server."""
 
-QUICK = 0.5
-"""Part of a block's length; a block that took less of the processor's time was late for another reason."""
+QUICK = 1.0
+"""Part of a block's length; a block that took less of the processor's time was late for another reason, since several
+are held ahead."""
 
 
 class Player(Protocol):

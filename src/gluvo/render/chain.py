@@ -79,7 +79,7 @@ def stream(
             other[given:n] = 0.0
         if keys:
             assert isinstance(unit, Processor)
-            unit.keys = tuple(other[:n] for other in others)
+            unit.goes_with([other[:n] for other in others])
         unit.run(block[:n], out[:n])
         skip = max(0, late - start)
         if skip < n:

@@ -8,16 +8,20 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 
 import numpy as np
 
-from gluvo.measure.overview import ReductionTracer
+from gluvo.dsp.compression import arriving_by
+from gluvo.dsp.envelope import Envelope
+from gluvo.measure.overview import REDUCTION_HOP, Reduction, ReductionTracer
 from gluvo.measure.trace import Tracer
+from gluvo.measure.truepeak import hop_frames
 from gluvo.progress import CORES, Progress, no_progress, step_back
 from gluvo.render.chain import stream
 from gluvo.render.joint import Joint
-from gluvo.render.machine import mix_all
-from gluvo.render.plan import Ear, Gains, Level, Mix, Node, Run, Source
+from gluvo.render.machine import go_along, mix_all
+from gluvo.render.plan import Ear, Gains, Level, Mix, Node, Ride, Run, Source, Within
 from gluvo.render.scaled import Scaled, Sounding
 from gluvo.session.media import Material
 from gluvo.session.scratch import Filling, scratch
@@ -60,6 +64,8 @@ class NodeJob:
             self.work = self._read(source_audio(node, material, slice(self._first, self._first + self.total)))
         elif isinstance(node, Mix):
             self.work = self._mix(node)
+        elif isinstance(node, Ride | Within):
+            self.work = self._go_along(node)
         else:
             assert isinstance(node, (Run, Ear))
             self.work = self._run(node)
@@ -96,6 +102,33 @@ class NodeJob:
         filling.close()
         self.joint = Joint(audio, tracer.finish(audio), start=self.start)
 
+    def _go_along(self, node: Ride | Within) -> Iterator[None]:
+        filling, envelope = Filling(self.total), Envelope.at(node.points, self.rate)
+        audio = self.audio = filling.array
+        tracer = Tracer(self.rate, between=False)
+        came = [np.zeros((MAX_BLOCK, 2)) for _ in self.inputs]
+        out = np.zeros((MAX_BLOCK, 2))
+        yield
+        for at in range(0, self.total, MAX_BLOCK):
+            n = min(MAX_BLOCK, self.total - at)
+            for x, making in zip(came, self.inputs, strict=True):
+                x[:n] = making.audio[at : at + n]
+            go_along(envelope, [x[:n] for x in came], self._first + at, out[:n])
+            filling.add(out[:n])
+            tracer.push(out[:n])
+            self.done = self.taken = at + n
+            if self.done % CHUNK == 0:
+                yield
+        filling.close()
+        while isinstance(node, Within) and self.inputs[1].joint is None:
+            yield
+        wet = self.inputs[-1].joint
+        self.joint = Joint(audio, tracer.finish(audio), start=self.start)
+        if isinstance(node, Within) and wet is not None:
+            shares = envelope, self._first
+            reduction, passed = (None if r is None else within(r, *shares) for r in (wet.reduction, wet.wet))
+            self.joint = replace(self.joint, reduction=reduction, came=wet.came, wet=passed)
+
     def _scale(self, gains: Gains, reduces: bool) -> Iterator[None]:
         (before,) = self.inputs
         yield
@@ -109,6 +142,8 @@ class NodeJob:
 
     def _run(self, node: Run | Ear) -> Iterator[None]:
         unit = node.step.ear(self.rate) if isinstance(node, Ear) else node.step.make(self.rate)
+        if isinstance(node, Run) and node.follows:
+            unit.follow()
         filling, tracer = Filling(self.total), Tracer(self.rate, between=False)
         audio = self.audio = filling.array
         reduces = isinstance(node, Run) and node.step.reduces
@@ -138,6 +173,21 @@ class NodeJob:
         came = before.trace if reduces and before is not None else None
         reduction, wet = [*(collected.finish() for _, collected in tracers), None, None][:2]
         self.joint = Joint(audio, tracer.finish(audio), reduction, came, self.start, wet=wet)
+
+
+def within(reduction: Reduction, envelope: Envelope, first: int) -> Reduction:
+    """What arrives of a reduction whose first frame is frame `first` of the song, where the step is heard in some stretches
+    alone."""
+    hop = hop_frames(reduction.rate)
+    rows = envelope.read(first + (np.arange(len(reduction.mean)) + 0.5) * hop)
+    fine = envelope.read(first + (np.arange(len(reduction.curve)) + 0.5) * REDUCTION_HOP)
+    return Reduction(
+        reduction.rate,
+        arriving_by(reduction.curve, fine).astype(np.float32),
+        arriving_by(reduction.mean, rows),
+        arriving_by(reduction.top, rows),
+        np.where(rows > 0.0, reduction.busy, 0.0),
+    )
 
 
 def source_audio(node: Source, material: Material, frames: slice) -> np.ndarray:

@@ -7,10 +7,11 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 import numpy as np
 
 from gluvo.dsp.delay import Delay
+from gluvo.dsp.envelope import Envelope, cross, ride
 from gluvo.dsp.input_history import HISTORY_SECONDS, InputHistory
 from gluvo.dsp.kernel import Audio, Floats, Singles, kernel
 from gluvo.progress import Progress, no_progress
-from gluvo.render.plan import Ear, Mix, Node, Run, Source
+from gluvo.render.plan import Ear, Mix, Node, Ride, Run, Source, Within
 from gluvo.session.media import Material
 from gluvo.steps import MAX_BLOCK, Processor
 
@@ -33,6 +34,8 @@ class NodeRunner:
         self.processor: Processor | None = None
         if isinstance(node, Run):
             self.processor = node.step.make(rate)
+            if node.follows:
+                self.processor.follow()
         elif isinstance(node, Ear):
             self.processor = node.step.ear(rate)
         start = max((p.latency for p in inputs), default=0)
@@ -40,6 +43,9 @@ class NodeRunner:
         self._late = [Delay(start - p.latency) if p.latency < start else None for p in inputs]
         self._ready = [np.zeros((MAX_BLOCK, 2)) if late else p.out for late, p in zip(self._late, inputs, strict=True)]
         self._gains = np.array(node.gains).reshape(-1, 2) if isinstance(node, Mix) else None
+        self._envelope = Envelope.at(node.points, rate) if isinstance(node, Ride | Within) else None
+        self._place = 0
+        """The frame of the song that its inputs give next, where it goes by that."""
         self._start = start
         self.history: InputHistory | None = None
         """What it gave lately, where that is kept for parts that come later."""
@@ -57,12 +63,13 @@ class NodeRunner:
             if late is not None
         ]
         if self.processor is not None:
-            self.processor.keys = tuple(self._came[1:])
+            self.processor.goes_with(self._came[1:])
 
     def begin(self, place: int) -> None:
         """The sources' next frame is frame `place` of the song; see `Processor.begin`."""
+        self._place = place - self._start
         if self.processor is not None:
-            self.processor.begin(place - self._start)
+            self.processor.begin(self._place)
 
     def run(self, n: int, block: int, since: int, over: int) -> None:
         """Make this block's sound, once a block however often it is asked; the inputs must have theirs.
@@ -92,6 +99,9 @@ class NodeRunner:
             self.processor.run(self._came[0], self._made)
         elif self._gains is not None:
             mix_all(self._came, self._gains, self._made)
+        elif self._envelope is not None:
+            go_along(self._envelope, self._came, self._place, self._made)
+        self._place += self._frames
 
     def adopt(self, other: NodeRunner) -> bool:
         """Go on where a runner of the same place in the session is. Whether that is all it needs; else it must run in."""
@@ -123,6 +133,14 @@ class NodeRunner:
             self._make()
             self.history.remember(self._made)
             left -= n
+
+
+def go_along(envelope: Envelope, sounds: Sequence[Audio], place: int, out: Audio) -> None:
+    """A sound at a level that moves along the song, or one of two as their shares move; from frame `place` of it on."""
+    if len(sounds) == 1:
+        ride(sounds[0], place, envelope.places, envelope.values, out)
+    else:
+        cross(sounds[0], sounds[1], place, envelope.places, envelope.values, out)
 
 
 def mix_all(sounds: Sequence[Audio], gains: Floats, out: Audio) -> None:

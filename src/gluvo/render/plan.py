@@ -13,9 +13,10 @@ from dataclasses import dataclass, field
 
 import msgspec
 
-from gluvo.session import chains
+from gluvo.dsp.envelope import Points
+from gluvo.session import by_section, chains
 from gluvo.session.records import MIX, AnyStrip, Media, Session, Stem
-from gluvo.session.tree import children, heard
+from gluvo.session.tree import children, heard, part_of
 from gluvo.steps import Step
 
 Gains = tuple[float, float]
@@ -68,13 +69,32 @@ class Level(Mix):
 
 @dataclass(frozen=True, eq=False)
 class Run(Node):
-    """A step, or a lane's blend, at work on the first input. A second input is its key."""
+    """A step, or a lane's blend, at work on the first input. Further inputs are its keys."""
 
     step: Step = field(default_factory=Step)
+    follows: bool = False
+    """Whether the first input is only a part of the song; then the second one is the whole, whose reductions and moves are its
+    own."""
 
     @property
     def own_memory(self) -> float:
         return self.step.memory
+
+
+@dataclass(frozen=True, eq=False)
+class Ride(Node):
+    """A level that moves along the song."""
+
+    points: Points = ()
+    """dB."""
+
+
+@dataclass(frozen=True, eq=False)
+class Within(Node):
+    """The second input in some stretches of the song, the first one in all others."""
+
+    points: Points = ()
+    """How much of the second one there is, 0–1."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -116,8 +136,10 @@ def less(name: str, after: Node, before: Node) -> Node:
     return mixed(name, ((after, PLAIN), (before, (-1.0, -1.0))))
 
 
-def run(name: str, step: Step, *inputs: Node) -> Run:
-    return Run(_key("run", *(n.key for n in inputs), _sound_of(step)), name, inputs, step)
+def run(name: str, step: Step, *inputs: Node, follows: bool = False) -> Run:
+    return Run(
+        _key("run" if not follows else "follow", *(n.key for n in inputs), _sound_of(step)), name, inputs, step, follows
+    )
 
 
 class Plan:
@@ -126,6 +148,9 @@ class Plan:
     `have`: the stems whose audio there is (all); the others are silent. `solo`: strips and lanes that are heard
     alone. `wet`: a step or lane of which only what it makes goes on, without the sound that passes beside it. `tag` goes
     before the nodes' names, so that plans that run side by side can be told apart.
+
+    `only`: the strips whose sound there is, with all that flows into them; every step does to it what it does to the whole song,
+    so that parts of the song add up to it, but for what steps bend.
     """
 
     def __init__(
@@ -136,7 +161,11 @@ class Plan:
         solo: Collection[str] = (),
         wet: str = "",
         tag: str = "",
+        only: Collection[str] | None = None,
     ) -> None:
+        self._whole = None if only is None else Plan(session, have, solo=solo, wet=wet, tag=tag)
+        """The whole song, where this is a part of it."""
+        self._there = None if only is None else part_of(session, only)
         self._tag = tag
         self._session, self._have, self.solo = session, have, frozenset(solo)
         self._wet = wet
@@ -194,12 +223,20 @@ class Plan:
         if strip.id in self.strips:
             return self.strips[strip.id]
         start = self._start(strip)
+        rides = by_section.lifted(self._session, strip)
+        if rides and strip.ride_before:
+            start = self._ridden(strip.id, start, rides)
         along = tuple(i.id for i in strip.chain if i.on)
         end, share = self.chain(strip.chain, start), strip.amount / 100.0
         if end is not start and share != 1.0:
             end = self.added(f"{strip.id}/amount", [(end, share), (start, 1.0 - share)])
+        if rides and not strip.ride_before:
+            end = self._ridden(strip.id, end, rides)
         made = self.strips[strip.id] = StripPlan(start, end, along, share)
         return made
+
+    def _ridden(self, strip: str, x: Node, points: Points) -> Node:
+        return Ride(_key("ride", x.key, repr(points)), f"{self._tag}{strip}/ride", (x,), points)
 
     def _start(self, strip: AnyStrip) -> Node:
         if isinstance(strip, Stem):
@@ -207,24 +244,40 @@ class Plan:
                 return mixed(f"{self._tag}{strip.id}/in", ())
             return source(strip.media, strip.id, f"{strip.id}/in", strip.offset)
         flowing = [s for s in children(self._session, strip.id) if not s.mute and s.id in self._heard]
+        flowing = [s for s in flowing if self._there is None or s.id in self._there]
         return mixed(f"{self._tag}{strip.id}/in", [(self._strip(s).end, s.gains) for s in flowing])
 
     def chain(self, chain: Iterable[Step], x: Node, key: Node | None = None) -> Node:
         """What comes out of a chain, or of a row of a container."""
-        points = {"": x}
+        points, chain, came = {"": x}, tuple(chain), {"": x}
         for item in chain:
+            other = by_section.replaced_by(chain, item)
+            came[item.id] = x if other is None else came[other.id]
             if item.on:
-                self.before[item.id] = x
-                x = self.after[item.id] = (
-                    item.wired(x, _Wiring(self, points)) if item.contains_steps else self.step(item, x, key)
+                before = self.before[item.id] = came[item.id]
+                made = (
+                    item.wired(before, _Wiring(self, points)) if item.contains_steps else self.step(item, before, key)
                 )
+                if item.sections:
+                    made = self._within(item, x, made)
+                x = self.after[item.id] = made
             points[item.id] = x
         return x
+
+    def _within(self, item: Step, dry: Node, wet: Node) -> Node:
+        """What comes out of an item that works in some sections alone."""
+        points = by_section.working(self._session, item)
+        name = f"{self._tag}{item.id}/within"
+        return Within(_key("within", dry.key, wet.key, repr(points)), name, (dry, wet), points)
 
     def step(self, step: Step, x: Node, key: Node | None = None) -> Node:
         """What comes out of a step, whose detector listens to `key` if it has none of its own. A key that is gone is the
         step's own input."""
         step = (step.wet_alone() if step.id == self._wet else None) or step
+        whole = self._whole.before[step.id] if self._whole is not None else x
+        if self._whole is not None and whole.key != x.key:
+            self.keys[step.id] = keys = self._whole.keys.get(step.id, ())
+            return self.levelled(step, x, whole, *keys, follows=True) if step.listens else self.levelled(step, x, *keys)
         named = [self.strip_end(id) for id in step.keys_from]
         if any(named):
             self.keys[step.id] = tuple(node or x for node in named)
@@ -235,6 +288,8 @@ class Plan:
     def strip_end(self, id: str) -> Node | None:
         """What comes out of a strip's chain; None if the strip is gone."""
         strip = self._session.strip(id)
+        if self._whole is not None:
+            return self._whole.strip_end(id)
         return None if strip is None else self._strip(strip).end
 
     def blended(self, container: Step, main: Node, side: Node, gain: float) -> Node:
@@ -248,14 +303,14 @@ class Plan:
         """Sounds added up, each times its factor."""
         return mixed(self._tag + name, [(node, (gain, gain)) for node, gain in parts])
 
-    def levelled(self, step: Step, *inputs: Node) -> Node:
+    def levelled(self, step: Step, *inputs: Node, follows: bool = False) -> Node:
         """A step at work, and after it its level, as a node of its own: a level that is found makes no new render of
         the step. What is nothing but a level is not run at all."""
         plain, gain = step.split_output_gain()
         name, gains = f"{self._tag}{step.id}/level", ((gain, gain),)
         if step.is_level:  # also at 0 dB a node of its own: what the step before took away is not taken by this one
             return Mix(_key("mix", inputs[0].key, repr(gains)), name, inputs[:1], gains)
-        made = self.at_work[step.id] = run(self._tag + step.id, plain, *inputs)
+        made = self.at_work[step.id] = run(self._tag + step.id, plain, *inputs, follows=follows)
         return made if gain == 1.0 else Level(_key("level", made.key, repr(gains)), name, (made,), gains)
 
     def ear(self, step: Step) -> Node:

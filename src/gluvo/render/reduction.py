@@ -7,11 +7,13 @@ from functools import partial
 
 import numpy as np
 
-from gluvo.dsp.compression import arriving
+from gluvo.dsp.compression import arriving, arriving_by
+from gluvo.dsp.envelope import Envelope
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.overview import heard_hops
 from gluvo.measure.trace import Span
 from gluvo.measure.truepeak import hop_frames
+from gluvo.render.plan import Within
 from gluvo.render.song import Rendered
 from gluvo.steps import Step
 
@@ -34,7 +36,8 @@ def taken_by(render: Rendered, step: str) -> StripReduction | None:
     """What a step takes away, or a container with all its rows; None for what takes nothing, or is not rendered."""
     item = render.plan.item(step)
     if item is not None and item.told_rows:
-        return _by_rows(render, item)
+        taken = _by_rows(render, item)
+        return taken if taken is None else _within(render, item, taken)
     joint = render.joint(step)
     if joint is None or joint.reduction is None:
         return None
@@ -78,6 +81,17 @@ def _mean_of_rows(render: Rendered, id: str, span: Span | None) -> float:
     rows = slice(max(0, round(inner.start / hop)), max(0, round(inner.end / hop))) if inner else slice(None)
     counted = taken.mean[rows][heard[: len(taken.mean)][rows]]
     return float(counted.mean()) if len(counted) else 0.0
+
+
+def _within(render: Rendered, container: Step, taken: StripReduction) -> StripReduction:
+    """What arrives, where the container works in some sections alone."""
+    node, joint = render.plan.after.get(container.id), render.joint(container.id)
+    if not isinstance(node, Within) or joint is None:
+        return taken
+    hop = hop_frames(joint.rate)
+    places = joint.start * joint.rate + (np.arange(len(taken.mean)) + 0.5) * hop
+    shares = Envelope.at(node.points, joint.rate).read(places)
+    return StripReduction(arriving_by(taken.mean, shares), arriving_by(taken.most, shares))
 
 
 def _by_rows(render: Rendered, container: Step) -> StripReduction | None:

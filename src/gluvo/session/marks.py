@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping, Sequence
 import msgspec
 
 from gluvo.errors import SessionError
-from gluvo.session import chains, tree
+from gluvo.session import by_section, chains, tree
 from gluvo.session.chains import Chain
 from gluvo.session.presets import held_in
 from gluvo.session.records import MOST_ITEMS, AnyStrip, Session, Stem
@@ -168,7 +168,7 @@ def put_in(
     until = until[: until.index(beginning) + 1] if beginning in until else [""]
     for item in items:
         known = {i.id for i in session.items}
-        own = item if section is None else held_in(item, section)
+        own = by_section.at_home(session, item if section is None else held_in(item, section), ids)
         if own.since in ids:
             own = own.leaving(ids[own.since])
         elif len(items) > 1:

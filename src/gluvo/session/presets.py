@@ -146,7 +146,7 @@ def preset_of(items: Sequence[ChainItem], name: str, does: str = "", when: str =
 
 
 def _bare(item: ChainItem, keep_id: bool = False) -> ChainItem:
-    changes: dict[str, object] = {"held_in": "", "on": True}
+    changes: dict[str, object] = {"held_in": "", "on": True, "sections": (), "instead_of": ""}
     changes |= {} if keep_id else {"id": ""}
     if "key" in item.__struct_fields__:
         changes["key"] = ""
@@ -184,7 +184,9 @@ def instead(session: Session, preset: Preset, id: str, section: str = "") -> Ses
     if item is None or preset.kind != kind_of(item):
         return session
     kept = {
-        name: getattr(item, name) for name in ("id", "on", "key", "since", "name") if name in item.__struct_fields__
+        name: getattr(item, name)
+        for name in ("id", "on", "key", "since", "name", "sections", "section_ramp", "instead_of")
+        if name in item.__struct_fields__
     }
     made = session.named(held_in(preset.items[0], section))
     return session.with_step(msgspec.structs.replace(made, **kept))

@@ -100,6 +100,19 @@ class Alternatives(Struct, frozen=True, kw_only=True):
     settings: Annotated[tuple[Alternative, ...], Meta(min_length=2, max_length=MOST_ALTERNATIVES)]
 
 
+LIFT = number(
+    "Lift", "dB", -24.0, 12.0, "How much louder or softer the strip is in this section, its fader aside.", fine=0.1
+)
+"""How a strip's level in a section is set."""
+
+
+class Lift(Struct, frozen=True, kw_only=True):
+    """A strip's level in a section of the song."""
+
+    section: Id
+    gain: Annotated[float, LIFT] = 0.0
+
+
 class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     """A place in the tree that sound flows through: a chain, then a fader, into another bus."""
 
@@ -140,6 +153,31 @@ class Strip(Struct, frozen=True, kw_only=True, tag_field="strip"):
     chain: Annotated[tuple[ChainItem, ...], Meta(max_length=MOST_ITEMS)] = ()
     alternatives: Annotated[tuple[Alternatives, ...], Meta(max_length=10_000)] = ()
     """Of the chain, and of steps and containers in it; see `session/alternatives`."""
+    rides: Annotated[tuple[Lift, ...], Meta(max_length=1000)] = ()
+    """By how much it is louder or softer in sections; see `session/by_section`."""
+    ride_ramp: Annotated[
+        float,
+        number(
+            "Ramp",
+            "ms",
+            0.0,
+            2000.0,
+            "How long the level takes from one section to the next, by the same number of dB each moment, half of it before "
+            "the edge. At 0 it steps, which may click.",
+            group="Lifts",
+            decimals=0,
+            fine=1.0,
+        ),
+    ] = 100.0
+    ride_before: Annotated[
+        bool,
+        switch(
+            "Before the chain",
+            "Sections are lifted before the chain: its compressors hear it, and take some of it away again. Off: after it, "
+            "and what was lifted stays lifted.",
+            group="Lifts",
+        ),
+    ] = False
 
     @property
     def gains(self) -> tuple[float, float]:
@@ -336,12 +374,35 @@ class Deliverable(Struct, frozen=True, kw_only=True):
             group=KEEPS,
         ),
     ] = True
+    of: Annotated[
+        Literal["mix", "without", "only"],
+        choice(
+            "Holds",
+            (("mix", "all of the song"), ("without", "all but some strips"), ("only", "some strips")),
+            "All that flows into the mix bus, or a part of it: an instrumental is all but the voices, a stem file only its "
+            "strip.",
+            group=PART,
+        ),
+    ] = "mix"
+    strips: Annotated[tuple[Id, ...], Meta(max_length=1000)] = ()
+    """The strips that it is without, or that it holds, with all that flows into them."""
+    through: Annotated[
+        bool,
+        switch(
+            "Through the mix chain",
+            "Of some strips: the mix chain does to them what it does to the whole song, so that files which hold all of it "
+            "once add up to the master. Off: as they flow into the mix bus.",
+            group=PART,
+        ),
+    ] = True
+    section: Id = ""
+    """The section that it holds, where it is one; see `scope`."""
     scope: Annotated[
-        Literal["song", "sections"],
+        Literal["song", "section", "sections"],
         choice(
             "Scope",
-            (("song", "whole song"), ("sections", "each section")),
-            "The whole song in one file, or a file for each section.",
+            (("song", "whole song"), ("section", "one section"), ("sections", "each section")),
+            "The whole song in one file, a section of it, or a file for each section.",
             group=PART,
         ),
     ] = "song"
@@ -674,6 +735,13 @@ class Session(Struct, frozen=True, kw_only=True):
     @property
     def stems(self) -> tuple[Stem, ...]:
         return tuple(s for s in self.strips if isinstance(s, Stem))
+
+    @property
+    def sound(self) -> tuple[tuple[AnyStrip, ...], tuple[tuple[str, float, float], ...]]:
+        """What the sound of the song is made by: its strips, and where the sections lie that anything in them goes by."""
+        named = {lift.section for strip in self.strips for lift in strip.rides}
+        named |= {id for item in self.items for id in item.sections}
+        return self.strips, tuple((s.id, s.start, s.end) for s in self.sections if s.id in named)
 
     @property
     def media(self) -> tuple[Media, ...]:

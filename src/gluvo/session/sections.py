@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import math
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -72,9 +73,8 @@ def renamed(session: Session, id: str, name: str) -> Session:
     )
 
 
-def without(session: Session, id: str) -> Session:
-    left = session.replace(sections=tuple(s for s in session.sections if s.id != id))
-    return left.looking(section="") if session.view.section == id else left
+def without(sections: tuple[Section, ...], id: str) -> tuple[Section, ...]:
+    return tuple(s for s in sections if s.id != id)
 
 
 def proposed(session: Session, trace: Trace) -> tuple[Section, ...]:
@@ -88,14 +88,26 @@ def proposed(session: Session, trace: Trace) -> tuple[Section, ...]:
     return tuple(made)
 
 
-def proposed_for_song(session: Session, trace: Trace) -> Session:
-    """The session with sections of its own song, where its loudness or density changes, named by what they are like, in place of
-    those that it has."""
+def proposed_for_song(session: Session, trace: Trace) -> tuple[Section, ...]:
+    """Sections of the session's own song, where its loudness or density changes, named by what they are like, in place of those
+    that it has."""
     parts = form_of(trace)
-    session = session.replace(sections=()).looking(section="")
-    for part, name in zip(parts, likeness_of(parts, trace), strict=True):
-        session, _ = with_section(session, name, round(part.start, 4), round(part.end, 4))
-    return session
+    names = likeness_of(parts, trace)
+    return _in_place(session, [(name, part.start, part.end) for part, name in zip(parts, names, strict=True)])
+
+
+def _in_place(session: Session, spans: Sequence[tuple[str, float, float]]) -> tuple[Section, ...]:
+    """Sections in place of a session's own. One that is called as another was, and nothing else is, is still that one: what goes
+    by it stays."""
+    names = [name for name, _, _ in spans]
+    known = {s.name: s.id for s in session.sections if sum(s.name == other.name for other in session.sections) == 1}
+    made = session
+    for name, start, end in spans:
+        made, _ = with_section(made, name, start, end)
+    new = [s for s in made.sections if session.section(s.id) is None]
+    return tuple(
+        msgspec.structs.replace(s, id=known[s.name]) if s.name in known and names.count(s.name) == 1 else s for s in new
+    )
 
 
 def write_csv(path: Path, session: Session) -> None:
@@ -108,8 +120,8 @@ def write_csv(path: Path, session: Session) -> None:
         file.write(text.getvalue().encode())
 
 
-def read_csv(path: Path, session: Session) -> Session:
-    """The session with the sections of a file in place of its own. Raises `SessionError` with what is wrong where."""
+def read_csv(path: Path, session: Session) -> tuple[Section, ...]:
+    """The sections of a file, to be put in place of a session's own. Raises `SessionError` with what is wrong where."""
     try:
         rows = list(csv.reader(io.StringIO(read_whole(path, MOST_BYTES).decode("utf-8-sig"))))
     except OSError as error:
@@ -118,7 +130,7 @@ def read_csv(path: Path, session: Session) -> Session:
         raise SessionError(f"{path.name} is not a CSV file.") from None
     if rows and tuple(cell.strip().lower() for cell in rows[0]) == HEADER:
         rows = rows[1:]
-    session = session.replace(sections=()).looking(section="")
+    found: list[tuple[str, float, float]] = []
     for number, row in enumerate((r for r in rows if r), start=1):
         try:
             name, start, end = read_cell(row[0].strip()), float(row[1]), float(row[2])
@@ -126,7 +138,7 @@ def read_csv(path: Path, session: Session) -> Session:
             raise SessionError(f"{path.name}: section {number} needs a name, a start and an end in seconds.") from None
         if not (math.isfinite(start) and math.isfinite(end) and 0.0 <= start < end):
             raise SessionError(f"{path.name}: the section “{name}” ends before it starts.")
-        session, _ = with_section(session, name or f"Section {number}", start, end)
-    if not session.sections:
+        found.append((name or f"Section {number}", start, end))
+    if not found:
         raise SessionError(f"{path.name} holds no sections.")
-    return session
+    return _in_place(session, found)

@@ -55,6 +55,12 @@ def path(session: Session, id: str) -> list[str]:
     return list(found)
 
 
+def part_of(session: Session, chosen: Collection[str]) -> set[str]:
+    """The strips that carry any of the chosen ones: they, all that flows into them, and all that they flow through."""
+    inside = {id for one in chosen if session.strip(one) is not None for id in below(session, one)}
+    return inside | {id for one in inside for id in path(session, one)}
+
+
 def below(session: Session, id: str) -> set[str]:
     """The strip and everything that flows into it."""
     flowing: dict[str, list[str]] = {}

@@ -8,7 +8,7 @@ from typing import Any, cast
 
 import msgspec
 
-from gluvo.session import chains
+from gluvo.session import by_section, chains
 from gluvo.session.records import MIX, AnyStrip, Session, Target, Version
 from gluvo.steps import ChainItem
 from gluvo.steps.settings import Setting, settings_of
@@ -134,7 +134,39 @@ def _differences(before: Session, after: Session) -> Iterator[Difference]:
             yield from _setting(setting, name, was, now, id, "", now.name)
         if was.into != now.into:
             yield Difference(id, "", now.name, "flows into", _named(before, was.into), _named(after, now.into))
+        yield from _lifts(before, after, was, now)
         yield from _chains(was, now)
+        yield from _places_in_song(before, after, was, now)
+
+
+def _lifts(before: Session, after: Session, was: AnyStrip, now: AnyStrip) -> Iterator[Difference]:
+    names = {s.id: s.name for session in (before, after) for s in session.sections}
+    for id in dict.fromkeys(lift.section for strip in (was, now) for lift in strip.rides):
+        gains = [by_section.gain_of(strip, id) for strip in (was, now)]
+        if gains[0] != gains[1]:
+            told = (f"{gain:.1f} dB".replace("-", "−") for gain in gains)
+            yield Difference(now.id, "", now.name, f"lift in {names.get(id, 'a section that is gone')}", *told)
+
+
+def _places_in_song(before: Session, after: Session, was: AnyStrip, now: AnyStrip) -> Iterator[Difference]:
+    old = {item.id: item for item in chains.flat(was.chain)}
+    for item in chains.flat(now.chain):
+        other = old.get(item.id)
+        if other is None:
+            continue
+        where = f"{now.name}, {item.called}"
+        if item.sections != other.sections:
+            told = (by_section.where(s, i) or "the whole song" for s, i in ((before, other), (after, item)))
+            yield Difference(now.id, item.id, where, "works in", *told)
+        if item.section_ramp != other.section_ramp and item.sections:
+            yield Difference(
+                now.id,
+                item.id,
+                where,
+                "ramp at sections",
+                f"{other.section_ramp:.0f} ms",
+                f"{item.section_ramp:.0f} ms",
+            )
 
 
 def _places(chain: Sequence[ChainItem]) -> dict[str, str]:

@@ -16,7 +16,7 @@ import numpy as np
 
 from gluvo.dsp.delay import clean, ordinary
 from gluvo.dsp.kernel import Audio, Floats
-from gluvo.steps.settings import settings_of
+from gluvo.steps.settings import number, settings_of
 from gluvo.steps.solved import Solved
 
 N = TypeVar("N")
@@ -32,6 +32,18 @@ LEVEL_UNIT = "dBFS"
 MAX_BLOCK = 16_384
 """The most frames that a processor is given at a time. Renders give so many: with fewer, threads wait for the interpreter
 more than they gain by what the processor's cache still holds."""
+
+
+SECTION_RAMP = number(
+    "Ramp",
+    "ms",
+    0.0,
+    2000.0,
+    "How long the step takes to come in at the beginning of a section and to go at its end, half of it outside.",
+    decimals=0,
+    fine=1.0,
+)
+"""How what works in some sections comes and goes. It is set beside those sections, and not among a step's own settings."""
 
 
 class Wiring(Protocol[N]):
@@ -102,9 +114,17 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     held_in: Annotated[str, msgspec.Meta(max_length=100)] = ""
     """The id of the section that its held settings are found in; the whole song if it is empty or gone."""
 
+    sections: Annotated[tuple[Annotated[str, msgspec.Meta(max_length=100)], ...], msgspec.Meta(max_length=1000)] = ()
+    """The ids of the sections that it works in; the whole song if there are none. Outside of them the sound passes."""
+    section_ramp: Annotated[float, msgspec.Meta(ge=SECTION_RAMP.ge, le=SECTION_RAMP.le)] = 50.0
+    instead_of: Annotated[str, msgspec.Meta(max_length=100)] = ""
+    """The id of the item before it, in whose place it works in its sections."""
+
     title: ClassVar[str] = ""
     summary: ClassVar[str] = ""
-    not_in_sound: ClassVar[frozenset[str]] = frozenset({"id", "on", "held_in"})
+    not_in_sound: ClassVar[frozenset[str]] = frozenset(
+        {"id", "on", "held_in", "sections", "section_ramp", "instead_of"}
+    )
     """Settings that do not change the sound, so that renders stay valid when they change."""
 
     solved_settings: ClassVar[Mapping[str, Solved]] = {}
@@ -133,6 +153,9 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """The settings that are shown where there is little room, the most used first."""
     takes_key: ClassVar[bool] = False
     """Whether its detector may listen to another stem or bus, which comes as a second input."""
+    listens: ClassVar[bool] = False
+    """Whether what it does depends on what comes in, so that a part of the song must be told of the whole; see
+    `Processor.follow`."""
     contains_steps: ClassVar[bool] = False
     """Whether it is a container: `rows`, `with_rows` and `wired` are for those."""
 
@@ -366,11 +389,26 @@ class Processor:
         """By how many dB each part that moves, by its id, has moved in the last block."""
         self.keys: tuple[Audio, ...] = ()
         """Further signals that go with the next block, for steps that take some: what detectors listen to, or a lane."""
+        self.follows = False
+        """Whether only a part of the song comes in; see `follow`."""
+        self.whole: Audio | None = None
+        """What the whole song has here in the next block, then."""
 
     def begin(self, place: int) -> None:
         """Told before anything is processed: the next frame that comes is frame `place` of the song, negative before its
         first. What looks at the sound on a grid lets the grid begin with the song, so that it is the same wherever, and
         behind whatever is late, it is run."""
+
+    def follow(self) -> None:
+        """Told before anything is processed: only a part of the song comes in. What is done to it is what would be done to
+        the whole, which goes with it from now on."""
+        self.follows = True
+
+    def goes_with(self, sounds: Sequence[Audio]) -> None:
+        """Further signals for the next block: the keys, after the whole song where only a part of it comes in."""
+        if self.follows:
+            self.whole, sounds = sounds[0], sounds[1:]
+        self.keys = tuple(sounds)
 
     def process(self, x: Audio, out: Audio) -> None:
         """Process up to `MAX_BLOCK` frames of finite samples into `out`, which may be `x`."""

@@ -36,6 +36,7 @@ WORKS = 0.1
 class DeEsser(Step, tag="de_esser", frozen=True, kw_only=True):
     """Lowers what stands too far over the voice in a range. With nothing to be taken it passes bit for bit."""
 
+    listens: ClassVar[bool] = True
     title: ClassVar[str] = "De-esser"
     summary: ClassVar[str] = "Lowers sharp consonants, measured against the voice's own level"
     analyses: ClassVar[tuple[Analysis, ...]] = ("events",)
@@ -243,7 +244,8 @@ class DeEsserProcessor(Processor):
         if self._passes:
             np.copyto(out, x)
             return
-        detector.run(self.keys[0] if self.keys else x, self._level)
+        whole = x if self.whole is None else self.whole
+        detector.run(self.keys[0] if self.keys else whole, self._level)
         comp.ballistics(self._level, n, self._curve, self._times, self._state, self._reduction)
         self.level[0] = largest(self._level[0, :n])
         np.copyto(self.reduction[:n], self._reduction[0, :n])

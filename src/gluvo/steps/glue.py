@@ -45,6 +45,7 @@ STEEPEST_BACK = 0.95
 class Glue(Step, tag="glue", frozen=True, kw_only=True):
     """A compressor whose detector can be shaped. At ratio 1 it passes the signal bit for bit."""
 
+    listens: ClassVar[bool] = True
     title: ClassVar[str] = "Glue"
     summary: ClassVar[str] = "Bus compression with a detector that can be shaped"
     analyses: ClassVar[tuple[Analysis, ...]] = ("drive", "lift")
@@ -666,9 +667,10 @@ class GlueProcessor(Processor):
     def process(self, x: Audio, out: Audio) -> None:
         n = len(x)
         level, reduction, detector = self._level, self._reduction, self._detector
+        whole = x if self.whole is None else self.whole
         if self._back and not self.keys:  # a key of the band that it is in goes before
             comp.feed_back(
-                detector.parts(x),
+                detector.parts(whole),
                 detector.sections.sos,
                 detector.sections.memory,
                 detector.heard,
@@ -682,7 +684,7 @@ class GlueProcessor(Processor):
                 reduction,
             )
         else:
-            detector.run(self.keys[0] if self.keys else x, level)
+            detector.run(self.keys[0] if self.keys else whole, level)
             comp.ballistics(level, n, self._curve, self._times, self._state, reduction)
         self.level[0] = max(largest(row[:n]) for row in level)
         if self.wet is None:
@@ -692,7 +694,7 @@ class GlueProcessor(Processor):
             comp.blended(self.wet, n, self._mix, self._share, self.reduction)
         if self._lifts:
             if self._lift_detector is not None:
-                self._lift_detector.run(x, level)
+                self._lift_detector.run(whole, level)
             comp.lifts(level, n, self._lift_curve, self._lift_times, self._lift_state, self._lift)
             np.subtract(reduction[:, :n], self._lift[:, :n], out=reduction[:, :n])
         self._delay.run(x, out)

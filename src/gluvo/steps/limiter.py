@@ -35,6 +35,7 @@ SLOWER, SLOWEST = 4.0, 4.0
 class Limiter(CeilingStep, tag="limiter", frozen=True, kw_only=True):
     """Drives the signal against a ceiling. What stays under the ceiling passes bit for bit."""
 
+    listens: ClassVar[bool] = True
     title: ClassVar[str] = "Limiter"
     summary: ClassVar[str] = "Loudness up to a ceiling that nothing passes"
     leading: ClassVar[tuple[str, ...]] = ("drive", "ceiling", "release")
@@ -208,13 +209,36 @@ class LimiterProcessor(Processor):
         self._peaks = np.zeros((2, MAX_BLOCK))
         self._taken = np.zeros((MAX_BLOCK, 2))
         self._mended = np.zeros(MAX_BLOCK)
+        self._part: Audio | None = None
+        """A part of the song on its way through, where that is what comes in."""
+        self._part_late: tuple[Delay, ...] = ()
         self._taken_late = Delay(self._mender.latency)  # the first holder's reduction, brought to when it is heard
         self.latency = ahead + (HALF + self._mender.latency if settings.true_peak else 0)
 
     def begin(self, place: int) -> None:
         self._main.begin(place)
 
+    def follow(self) -> None:
+        super().follow()
+        self._part = np.zeros((MAX_BLOCK, 2))
+        first = self._main.latency + (HALF if self._true_peak else 0)
+        self._part_late = Delay(first), Delay(self.latency - first)
+
     def process(self, x: Audio, out: Audio) -> None:
+        if self._part is None or self.whole is None:
+            self._limit(x, out)
+            return
+        part = self._part[: len(x)]
+        np.multiply(x, self._drive, out=part)
+        self._limit(self.whole, out)
+        self._part_late[0].run(part, part)
+        self._main.take(part)
+        if self._true_peak:
+            self._part_late[1].run(part, part)
+            self._mender.take(part)
+        np.multiply(part, self._output, out=out)
+
+    def _limit(self, x: Audio, out: Audio) -> None:
         n = len(x)
         work, peaks = self._work[:n], self._peaks
         np.multiply(x, self._drive, out=work)

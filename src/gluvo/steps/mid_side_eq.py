@@ -38,6 +38,7 @@ Columns = tuple[tuple[str, ...], tuple[str, ...]]
 class MidSideEq(Step, tag="mid_side_eq", frozen=True, kw_only=True):
     """An equaliser with a target for every band. Without bands, or with bands of 0 dB, it passes bit for bit."""
 
+    listens: ClassVar[bool] = True
     title: ClassVar[str] = "Mid-side EQ"
     summary: ClassVar[str] = "Tone: 24 bands on all of the sound, on its mid or side, left or right"
     shapes_tone: ClassVar[bool] = True
@@ -327,15 +328,35 @@ class Stage:
     def idle(self) -> bool:
         return not len(self.still.sos) and not self.moving
 
-    def run(self, x: Audio, moved: dict[int, Floats], keys: Sequence[Audio] = ()) -> None:
-        """Process `x` in place; tell by how many dB each moving band has moved."""
+    def run(
+        self,
+        x: Audio,
+        moved: dict[int, Floats],
+        keys: Sequence[Audio] = (),
+        beside: tuple[Stage, Audio] | None = None,
+    ) -> None:
+        """Process `x` in place; tell by how many dB each moving band has moved. `beside`: the same bands for the whole song, and
+        that, which is processed in place, too; then bands move as they do there."""
         if self.mid_side:
             comp.to_mid_side(x, x)
         self.still.run(x, x)
+        if beside is not None:
+            other, whole = beside
+            if self.mid_side:
+                comp.to_mid_side(whole, whole)
+            other.still.run(whole, whole)
         for id, band in self.moving.items():
-            band.run(x, moved[id][: len(x)], self._key(id, keys))
+            key = self._key(id, keys)
+            if beside is not None:
+                other, whole = beside
+                band.run(x, moved[id][: len(x)], whole if key is None else key)
+                other.moving[id].run(whole, moved[id][: len(x)], key)
+            else:
+                band.run(x, moved[id][: len(x)], key)
         if self.mid_side:
             comp.from_mid_side(x, x)
+            if beside is not None:
+                comp.from_mid_side(beside[1], beside[1])
 
     def _key(self, id: int, keys: Sequence[Audio]) -> Audio | None:
         """What a moving band listens to, in the columns that are worked on; None for the sound itself."""
@@ -385,14 +406,30 @@ class MidSideEqProcessor(Processor):
         self.stages = [stage for stage in stages if not stage.idle]
         self._gain = gain_of(settings.output)
         self.moved = {id: np.zeros(MAX_BLOCK) for stage in self.stages for id in stage.moving}
+        self._settings, self._rate = settings, rate
+        self._twin: MidSideEqProcessor | None = None
+        """What the whole song goes through, where only a part of it comes in."""
+        self._heard = np.zeros((0, 2))
+
+    def follow(self) -> None:
+        super().follow()
+        if self.moved:
+            self._twin, self._heard = MidSideEqProcessor(self._settings, self._rate), np.zeros((MAX_BLOCK, 2))
 
     def process(self, x: Audio, out: Audio) -> None:
+        twin = self._twin
+        if twin is not None and self.whole is not None:
+            heard = self._heard[: len(x)]
+            if twin._convolver is not None:
+                twin._convolver.run(self.whole, heard)
+            else:
+                np.copyto(heard, self.whole)
         if self._convolver is not None:
             self._convolver.run(x, out)
         elif out is not x:
             np.copyto(out, x)
-        for stage in self.stages:
-            stage.run(out, self.moved, self.keys)
+        for n, stage in enumerate(self.stages):
+            stage.run(out, self.moved, self.keys, (twin.stages[n], self._heard[: len(x)]) if twin is not None else None)
         if self._gain != 1.0:
             np.multiply(out, self._gain, out=out)
 

@@ -44,6 +44,7 @@ class ResonanceTamer(Step, tag="resonance_tamer", frozen=True, kw_only=True):
     Notes are let be: partials that stand in a series, and tones that are most of what sounds.
     """
 
+    listens: ClassVar[bool] = True
     title: ClassVar[str] = "Resonance tamer"
     summary: ClassVar[str] = "Cuts what rings out of its surroundings, as long as it does"
     analyses: ClassVar[tuple[Analysis, ...]] = ("cuts",)
@@ -154,10 +155,20 @@ class TamerProcessor(Processor):
         self._meant = columns_of(settings.mode)
         self._work, self._factors = np.zeros((3, len(self.freqs) + 1)), np.zeros(len(self.freqs))
         self._sides = np.zeros((MAX_BLOCK, 2))
+        self._part: Frames | None = None
+        """The frames of a part of the song, where that is what comes in; then the others are of the whole."""
+        self._thrown = self._whole = np.zeros((0, 2))
         self._lost = 0.0
 
     def begin(self, place: int) -> None:
         self._frames.begin(place)
+        if self._part is not None:
+            self._part.begin(place)
+
+    def follow(self) -> None:
+        super().follow()
+        self._part, self._thrown = Frames(self._frames.size), np.zeros((MAX_BLOCK, 2))
+        self._whole = np.zeros((MAX_BLOCK, 2))
 
     def process(self, x: Audio, out: Audio) -> None:
         if self._idle:
@@ -170,9 +181,20 @@ class TamerProcessor(Processor):
                 comp.to_mid_side(x, taken)
             else:
                 np.copyto(taken, x)
+        whole = taken
+        if self._part is not None and self.whole is not None:
+            whole = self._whole[: len(x)]
+            if self._mode != "stereo":
+                comp.to_mid_side(self.whole, whole)
+            else:
+                np.copyto(whole, self.whole)
         at = 0
         while at < len(x):
-            n, full = self._frames.push(taken, out, at)
+            if self._part is not None:
+                self._frames.push(whole, self._thrown, at)
+                n, full = self._part.push(taken, out, at)
+            else:
+                n, full = self._frames.push(taken, out, at)
             self.reduction[at : at + n] = self._lost
             at += n
             if full:
@@ -204,6 +226,10 @@ class TamerProcessor(Processor):
         self._lost = 10.0 * math.log10(before / after) if after > 0.0 else 0.0
         self.count += 1
         frames.add()
+        if self._part is not None:
+            self._part.analyse()
+            scale_bins(self._part.spectrum, self._meant, self._factors, self._mix)
+            self._part.add()
 
     def adopt(self, other: Processor) -> bool:
         if not isinstance(other, TamerProcessor) or self._idle or other._idle:

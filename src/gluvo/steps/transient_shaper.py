@@ -23,6 +23,7 @@ HOLD, FALL, SMOOTH = 0.026, 0.020, 0.0005
 class TransientShaper(Step, tag="transient_shaper", frozen=True, kw_only=True):
     """With attack and sustain at 0 it passes bit for bit."""
 
+    listens: ClassVar[bool] = True
     title: ClassVar[str] = "Transient shaper"
     summary: ClassVar[str] = "Makes the attack or the sustain of hits louder or softer, at any level"
     leading: ClassVar[tuple[str, ...]] = ("attack", "sustain", "mix")
@@ -117,10 +118,10 @@ class ShaperProcessor(Processor):
         if self._passes:
             np.copyto(out, x)
             return
-        heard = x
+        heard = x if self.whole is None else self.whole
         if self._mode != "stereo":
+            comp.to_mid_side(heard, self._sides[:n])
             heard = self._sides[:n]
-            comp.to_mid_side(x, heard)
         peaks, gains = self._levels[:n], self._gains
         held_peaks(heard, self._heard, self._hold, self._fall, self._peak, peaks)
         to_db(peaks, gains[0, :n])

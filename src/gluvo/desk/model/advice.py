@@ -111,7 +111,7 @@ class Advice(QObject):
         def done(found: tuple[Reached, Session]) -> None:
             bench, (reached, held) = self._bench, found
             if bench.session.step(reached.step) is not None and bench.renderer is not None:
-                same = bench.session.strips == session.strips
+                same = bench.session.sound == session.sound
 
                 def drive(s: Session) -> Session:
                     start = s.replace(strips=held.strips) if same else s
@@ -155,7 +155,7 @@ class Advice(QObject):
             return
 
         def done(found: Session) -> None:
-            if self._bench.session.strips != session.strips:
+            if self._bench.session.sound != session.sound:
                 self._bench.tell("The chain was changed meanwhile, and stays as it is. Divide the work again.", True)
                 return
             self._bench.edit(f"Tops of {tops:.1f} dB to the first", lambda s: s.replace(strips=found.strips))

@@ -89,7 +89,7 @@ class Comparing(QObject):
             session.view.step,
         )
         of_steps = further if further[0] else ()
-        return session.strips, session.versions, bench.span, beside, partners, names, id(bench.renderer), of_steps
+        return session.sound, session.versions, bench.span, beside, partners, names, id(bench.renderer), of_steps
 
     def _further(self) -> list[Hearable]:
         """What of the song is compared besides the result: without what is marked, and what is pinned of the chosen step."""

@@ -20,7 +20,8 @@ from gluvo.deliver import report
 from gluvo.deliver.encoding import LOST, Encoded, Encoding, Margin, encoded, find_margin
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import shortfalls
-from gluvo.deliver.write import Outcome, Row, places, prepared, same_names, write_rows
+from gluvo.deliver.usual import usual_set
+from gluvo.deliver.write import Outcome, Row, places, prepared, same_names, verdict_of_part, write_rows
 from gluvo.desk.controls.widgets import figure
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
@@ -31,6 +32,7 @@ from gluvo.progress import Progress
 from gluvo.session.files import numbered, reason_of, refuse_own
 from gluvo.session.media import place_of
 from gluvo.session.records import Deliverable, Session
+from gluvo.session.song_parts import muted
 from gluvo.session.sounds import Sound
 
 KEEP_BOTH, REPLACE = "both", "replace"
@@ -49,7 +51,7 @@ class Result:
 def _made_from(session: Session, row: Deliverable) -> tuple[object, ...]:
     """What a row's files depend on."""
     target = row.target or session.target
-    return session.strips, session.tags, session.name, session.sections if row.scope == "sections" else (), row, target
+    return session.sound, session.tags, session.name, session.sections if row.scope == "sections" else (), row, target
 
 
 class Delivery(QObject):
@@ -75,7 +77,7 @@ class Delivery(QObject):
         self.said = ""
         """What the last writing came to."""
         Follower(self, bench, self._other_session, besides=lambda: (bench.document,))
-        Follower(self, bench, self._strips_changed, session=lambda s: (s.strips,))
+        Follower(self, bench, self._strips_changed, session=lambda s: (s.sound,))
         Follower(
             self, bench, self.changed.emit, session=lambda s: (s.target, s.deliverables, s.sections, s.tags, s.name)
         )
@@ -102,6 +104,13 @@ class Delivery(QObject):
         new = Deliverable(id=session.fresh_id("deliverable"), name=next(n for n in names if n not in taken))
         self.bench.edit("Add deliverable", lambda s: s.replace(deliverables=(*s.deliverables, new)))
         return new.id
+
+    def add_usual(self) -> int:
+        """The rows of the usual set that are not there yet; how many."""
+        new = usual_set(self.bench.session)
+        if new:
+            self.bench.edit("Add the usual set", lambda s: s.replace(deliverables=(*s.deliverables, *new)))
+        return len(new)
 
     def remove(self, id: str) -> None:
         rest = tuple(d for d in self.bench.session.deliverables if d.id != id)
@@ -147,6 +156,8 @@ class Delivery(QObject):
         result = self.results[row.id]
         if result.outcome.trouble:
             return result.outcome.trouble, False
+        if row.of != "mix":
+            return verdict_of_part(row, result.outcome)
         target = row.target or self.bench.session.target
         whole = [f for f in result.outcome.files if not f.section]
         reasons = [reason for f in whole for reason in shortfalls(f.figures, target)]
@@ -331,6 +342,15 @@ class Delivery(QObject):
 
     # --- the report ----------------------------------------------------------------------------------------
 
+    def left_out(self) -> str:
+        """What is muted, and so in no file, and what is heard alone, which files do not follow; nothing, if neither is."""
+        session = self.bench.session
+        silent = muted(session)
+        alone = [s.name for s in session.strips if s.id in session.view.solo]
+        told = [f"Muted, and in no file: {', '.join(silent)}."] if silent else []
+        told += [f"Heard alone now: {', '.join(alone)}. Files hold everything."] if alone else []
+        return " ".join(told)
+
     def notes(self) -> tuple[str, ...]:
         """What is worth knowing about the song's two ends."""
         song, audio = self.bench.picture.song_render, self.bench.audio
@@ -408,9 +428,9 @@ class Delivery(QObject):
         renderer = self.bench.renderer
         if renderer is None:
             return False
-        now = self.bench.session.strips
+        now = self.bench.session.sound
         return renderer.plan(self.bench.session).result.key == self._priced_of or any(
-            p.session.strips == now for p in self.prices
+            p.session.sound == now for p in self.prices
         )
 
     def take_price(self, row: int) -> None:
@@ -421,10 +441,10 @@ class Delivery(QObject):
             self.bench.tell("The song has changed since these prices were found. Find them again first.", True)
             return
         price = self.prices[row]
-        reached, now = price.reached, self.bench.session.strips
+        reached, now = price.reached, self.bench.session.sound
 
         def keep(s: Session) -> Session:
-            if reached is None or any(p.session.strips == now for p in self.prices[1:]):
+            if reached is None or any(p.session.sound == now for p in self.prices[1:]):
                 return s.replace(strips=price.session.strips)  # from one line to another
             return driven(s, reached.step, reached.drive, reached.ceiling)  # what was changed without being heard stays
 

@@ -38,10 +38,10 @@ class Measurement(QObject):
         renderer, session, span, mine = bench.renderer, bench.session, bench.span, bench.generation
         if renderer is None:
             return
-        stale = session.strips != bench.picture.strips
+        stale = session.sound != bench.picture.sound
         bench.picture = replace(
             bench.picture,
-            strips=session.strips,
+            sound=session.sound,
             section_current=False,
             song_current=bench.picture.song_current and not stale,
         )
@@ -92,8 +92,8 @@ class Measurement(QObject):
     def _amend(self, generation: int, session: Session, held: Session) -> None:
         """Put found settings into the session as part of the action that made them necessary."""
         bench = self._bench
-        if generation == bench.generation and bench.session.strips == session.strips:
-            bench.picture = replace(bench.picture, strips=held.strips)
+        if generation == bench.generation and bench.session.sound == session.sound:
+            bench.picture = replace(bench.picture, sound=held.sound)
             was_saved = not bench.document.changed
             bench.document.amend(lambda s: s.replace(strips=held.strips))
             if was_saved and bench.document.changed:

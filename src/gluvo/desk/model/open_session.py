@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Unpack
 
@@ -16,9 +16,10 @@ from gluvo.measure.trace import Span
 from gluvo.opened.audio import OpenAudio
 from gluvo.opened.picture import Picture
 from gluvo.render.song import Renderer
+from gluvo.session.by_section import with_sections
 from gluvo.session.document import Document
 from gluvo.session.presets import held_in
-from gluvo.session.records import Session, ViewChanges, ViewPart
+from gluvo.session.records import Section, Session, ViewChanges, ViewPart
 from gluvo.steps import ChainItem, Step
 
 
@@ -108,6 +109,15 @@ class OpenSession(QObject):
     def settle(self) -> None:
         """A gesture has ended: what follows is an action of its own."""
         self.document.settle()
+
+    def set_sections(self, action: str, sections: Sequence[Section]) -> bool:
+        """Give the song other sections; what is lost with those that are gone is told."""
+        found, lost = with_sections(self.session, sections)
+        if not self.edit(action, lambda _: found):
+            return False
+        if lost:
+            self.tell(f"{' '.join(lost)} Undo brings it back.", False)
+        return True
 
     def put_in(self, step: ChainItem, strip: str, after: str = "", inside: str = "") -> str:
         """Put a step or container into a chain, see `Session.with_new_step`; its id, or nothing where it cannot be. What it

@@ -119,7 +119,7 @@ class Workbench(OpenSession):
         return [
             (Watched(lambda: _audio_of(session())), self.opening.reload),
             (
-                Watched(lambda: (session().strips, view().step, view().solo, view().marks, alone())),
+                Watched(lambda: (session().sound, view().step, view().solo, view().marks, alone())),
                 listening.follow_chain,
             ),
             (Watched(lambda: (*_measured(session()), view().marks, alone())), self.measurement.render),

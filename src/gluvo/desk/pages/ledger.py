@@ -29,7 +29,7 @@ from gluvo.desk.editors.preset_dialog import choose_preset, for_chain
 from gluvo.desk.editors.step_menu import step_menu
 from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
-from gluvo.session import alternatives, chains
+from gluvo.session import alternatives, by_section, chains
 from gluvo.session.clipboard import copied
 from gluvo.session.presets import kind_of
 from gluvo.session.records import Session, Stem
@@ -317,7 +317,7 @@ class Ledger(QWidget):
     @staticmethod
     def _shown(session: Session) -> tuple[object, ...]:
         view = session.view
-        return session.strips, session.section(view.section), view.strip, view.step, view.band, view.solo, view.marks
+        return session.sound, session.section(view.section), view.strip, view.step, view.band, view.solo, view.marks
 
     def _session_changed(self) -> None:
         now = self._bench.session
@@ -433,6 +433,8 @@ class Ledger(QWidget):
             for id in step.keys_from:
                 key = names(session).get(id)
                 words += f" · key {key}" if key is not None else " · its key is gone: listens to itself"
+            if where := by_section.where(session, step):
+                words = f"in {where} · {words}"
             if step_id in session.view.solo:
                 words = f"heard alone · {words}"
         if joint is None:
@@ -450,6 +452,8 @@ class Ledger(QWidget):
             words = "its file is missing: silent" if missing else "as it came"
         else:
             words = ", ".join(s.name for s in children(session, session.view.strip)) or "nothing flows in"
+        if strip is not None and strip.rides:
+            words = f"lifted by section · {words}"
         if strip is not None and strip.amount != 100.0:
             words = f"chain at {strip.amount:.0f} % · {words}"
         return ("Source" if isinstance(strip, Stem) else "In"), words

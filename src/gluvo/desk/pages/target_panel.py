@@ -131,7 +131,7 @@ class TargetPanel(QWidget):
         self.tone = ToneView()
         self.tone.setMinimumHeight(100)
         column.addWidget(self.tone, 1)
-        Follower(self, bench, self.refresh, session=lambda s: (s.target, s.strips), picture=everything)
+        Follower(self, bench, self.refresh, session=lambda s: (s.target, s.sound), picture=everything)
         bench.advice.reached.connect(self.refresh)
 
     def _fill_targets(self) -> None:
@@ -204,8 +204,8 @@ class TargetPanel(QWidget):
         bench = self._bench
         if bench.renderer is None:
             return False
-        if self._planned is None or self._planned[0] is not bench.session.strips:
-            self._planned = bench.session.strips, bench.renderer.plan(bench.session).result.key
+        if self._planned is None or self._planned[0] != bench.session.sound:
+            self._planned = bench.session.sound, bench.renderer.plan(bench.session).result.key
         return self._planned[1] == key
 
     def refresh(self) -> None:

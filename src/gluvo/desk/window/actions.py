@@ -24,6 +24,7 @@ from gluvo.desk.editors.eq.band_edits import BandEdits
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.buses import BusesPage
+from gluvo.desk.pages.by_section_dialogs import lift
 from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.registry import PAGES
@@ -36,6 +37,7 @@ from gluvo.desk.window.timeline import Timeline
 from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.measure.trace import Span
 from gluvo.session import chains
+from gluvo.session.by_section import gain_of, split_off
 from gluvo.session.records import MIX
 from gluvo.steps import Step
 
@@ -65,6 +67,8 @@ class Desk(Protocol):
     def show_meters(self) -> None: ...
     def try_loudness(self) -> None: ...
     def draft(self) -> None: ...
+    def lift_sections(self) -> None: ...
+    def where_it_works(self) -> None: ...
     def sum_moves(self) -> None: ...
     def practise(self) -> None: ...
     def loudness_bias(self) -> None: ...
@@ -134,6 +138,31 @@ def _try_values(desk: Desk) -> None:
         desk.bench.refuse("There is no setting here to be tried. Choose a step, and give one of its rulers the focus.")
     else:
         at.try_values()  # type: ignore[attr-defined]
+
+
+def _lift_by(by: float, desk: Desk) -> None:
+    bench = desk.bench
+    strip, section = bench.session.strip(bench.session.view.strip), bench.session.view.section
+    if not section or strip is None:
+        bench.refuse("Choose a section first: its level is what is lifted.")
+    else:
+        lift(bench, section, gain_of(strip, section) + by)
+
+
+def _split_off(desk: Desk) -> None:
+    bench = desk.bench
+    section, step = bench.session.section(bench.session.view.section), bench.session.item(bench.session.view.step)
+    if section is None or step is None:
+        bench.refuse("Choose a step and a section first: there it gets a setting of its own.")
+        return
+    made, id = split_off(bench.session, step.id, section.id)
+    if not id:
+        bench.refuse(f"This {step.title} works in {section.name} alone: set it as it should be there.")
+    elif bench.edit(f"{step.title} of its own in {section.name}", lambda _: made):
+        bench.look(step=id)
+        bench.tell(
+            f"This {step.title} works in {section.name} alone, in place of the other one. Set it as you like.", False
+        )
 
 
 def _mark(desk: Desk) -> None:
@@ -439,6 +468,21 @@ CHAIN: Sequence[Action] = (
         rank_alternatives,
         "All of them, at equal loudness, by keys alone.",
     ),
+    Action(
+        "Chain",
+        "Works in…",
+        "Ctrl+Alt+W",
+        lambda d: d.where_it_works(),
+        "The sections that the chosen step works in; elsewhere the sound passes by it.",
+        rule=True,
+    ),
+    Action(
+        "Chain",
+        "Another setting in this section",
+        "Ctrl+Alt+K",
+        _split_off,
+        "The chosen step once more, which works in the chosen section in its place.",
+    ),
     Action("Chain", "Previous step", "[", partial(_choose_step, -1)),
     Action("Chain", "Next step", "]", partial(_choose_step, 1)),
     Action(
@@ -689,6 +733,16 @@ SONG: Sequence[Action] = (
         lambda d: d.sections.propose(),
         "Where the song gets louder, softer or denser; named by what they are like.",
     ),
+    Action(
+        "Song",
+        "Lift sections…",
+        "Shift+L",
+        lambda d: d.lift_sections(),
+        "How loud the chosen strip is in each section.",
+        rule=True,
+    ),
+    Action("Song", "Section louder", "Ctrl+Shift+Up", partial(_lift_by, 0.5), "The chosen strip, there, by 0.5 dB."),
+    Action("Song", "Section softer", "Ctrl+Shift+Down", partial(_lift_by, -0.5), "The chosen strip, there, by 0.5 dB."),
     Action("Song", "Rename section", "Ctrl+F2", lambda d: d.timeline.rename(d.bench.session.view.section)),
     Action("Song", "Remove section", "Ctrl+Shift+K", lambda d: d.timeline.remove(d.bench.session.view.section)),
     Action(

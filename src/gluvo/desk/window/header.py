@@ -136,7 +136,7 @@ class Header(QWidget):
         n = engine.dropouts
         text = f"{engine.device_name} · {engine.rate / 1000:g} kHz · {n} dropout{'' if n == 1 else 's'}"
         stalled = (
-            f"{engine.stalls} times it was reckoned in time, and the computer stood still." if engine.stalls else ""
+            f" {engine.stalls} times it was reckoned in time, and the computer stood still." if engine.stalls else ""
         )
         self._device.setText(f"silent: {engine.failed}" if engine.failed else text)
         self._device.setToolTip(f"Where the sound goes, and how often it was late (Listen › Device).{stalled}")

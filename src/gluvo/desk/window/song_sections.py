@@ -60,13 +60,12 @@ class SongSections:
             return
         replaced = len(self._bench.session.sections)
         found = proposed_for_song(self._bench.session, untouched.trace)
-        self._bench.look(section="")
-        if self._bench.edit("Propose sections", lambda s: s.replace(sections=found.sections)):
+        if self._bench.set_sections("Propose sections", found):
             before = (
                 f" Those that were there are gone ({replaced}); undo brings them back." if replaced > BEGUN_WITH else ""
             )
             self._notice.tell(
-                f"{len(found.sections)} sections, named by what they are like. Ctrl+F2 renames one.{before}", False
+                f"{len(found)} sections, named by what they are like. Ctrl+F2 renames one.{before}", False
             )
 
     def offer(self) -> None:
@@ -101,9 +100,7 @@ class SongSections:
         """Take the sections from a CSV file, in place of those that are there; can be undone."""
 
         def take() -> None:
-            found = read_csv(path, self._bench.session)
-            self._bench.look(section="")
-            self._bench.edit("Import sections", lambda s: s.replace(sections=found.sections))
+            self._bench.set_sections("Import sections", read_csv(path, self._bench.session))
 
         self._attempt(take)
 

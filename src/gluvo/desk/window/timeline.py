@@ -23,12 +23,13 @@ from gluvo.desk.controls.theme import colours, font, theme
 from gluvo.desk.controls.widgets import drawn, edit_in_place
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.by_section_dialogs import lift
 from gluvo.desk.window.timeline_drawing import CAPTION, MARGIN, RIBBON, TimelineDrawing
 from gluvo.measure.hits import find_onsets
 from gluvo.measure.trace import Span
 from gluvo.render.reduction import taken_along, taken_by
-from gluvo.session import sections
-from gluvo.session.records import Section
+from gluvo.session import by_section, sections
+from gluvo.session.records import AnyStrip, Section
 
 GRIP = 4
 """Pixels to either side of a section's edge where it can be taken."""
@@ -38,6 +39,9 @@ LOWEST, HIGHEST = 78, 420
 """Pixels that the timeline may be high."""
 MARK = 70
 """Half of what the name of what plays may take at the playhead's foot, in pixels."""
+LIFTED_FROM = 4
+"""Pixels by which a section's block is moved up or down before that lifts it."""
+DB_A_PIXEL = 0.1
 EDGE = 5
 """Pixels at the lower edge by which it is made higher."""
 MOST_WAVES = 64.0
@@ -69,6 +73,8 @@ class Timeline(QWidget):
         self._reduction: np.ndarray | None = None
         self._step_reduction: np.ndarray | None = None
         self._edge: tuple[str, str] | None = None
+        self._lifting: tuple[str, float, float, bool] | None = None
+        """The section whose block was taken, where, its lift then, and whether it has been moved."""
         self._marking: tuple[float, float] | None = None
         self.setFixedHeight(114)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -77,7 +83,8 @@ class Timeline(QWidget):
         self.setAccessibleName("Timeline")
         self.setToolTip(
             "Click to go there. Click a section's name to choose it, double-click to zoom to it; drag its edges (they snap "
-            "to zero crossings, with Ctrl to hits). Shift-drag marks a new section. Wheel zooms down to samples, "
+            "to zero crossings, with Ctrl to hits). Drag its name up or down: there the chosen strip gets louder or softer "
+            "(with Shift finely). Shift-drag marks a new section. Wheel zooms down to samples, "
             "Shift-wheel or middle drag moves along, Ctrl-wheel draws the waves larger. Drag the lower edge to make it higher. "
             "Keys: arrows move, + and − zoom, 0 shows all."
         )
@@ -89,7 +96,12 @@ class Timeline(QWidget):
             session=lambda s: (s.view.strip, s.view.step),
             picture=lambda p: (p.song_render, p.untouched),
         )
-        Follower(self, bench, self._redraw, session=lambda s: (s.sections, s.view.section))
+        Follower(
+            self,
+            bench,
+            self._redraw,
+            session=lambda s: (s.sections, s.view.section, s.strip(s.view.strip), s.view.step),
+        )
         Follower(
             self,
             bench,
@@ -297,8 +309,29 @@ class Timeline(QWidget):
             lambda name: self._bench.edit("Rename section", lambda s: sections.renamed(s, id, name)),
         )
 
+    def type_lift(self, id: str) -> None:
+        """Open a field over a section, for how many dB the chosen strip is lifted there."""
+        section = self._bench.session.section(id)
+        if section is None:
+            self._bench.refuse("Choose a section first: its level is what is lifted.")
+            return
+        left = max(MARGIN, self._x(section.start))
+        field = QRectF(left, RIBBON[0] - 2, 90.0, RIBBON[1] + 5).toRect()
+        now = by_section.gain_of(self._strip, id)
+
+        def take(text: str) -> None:
+            try:
+                gain = float(text.replace("−", "-").replace(",", ".").replace("dB", "").strip() or 0.0)
+            except ValueError:
+                self._bench.refuse(f"“{text}” is no number of dB.")
+                return
+            lift(self._bench, id, gain)
+            self._bench.settle()
+
+        edit_in_place(self, f"{now:+.1f} dB", field, take)
+
     def remove(self, id: str) -> None:
-        self._bench.edit("Remove section", lambda s: sections.without(s, id))
+        self._bench.set_sections("Remove section", sections.without(self._bench.session.sections, id))
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         section = self._section_at(event.pos().x())
@@ -307,6 +340,7 @@ class Timeline(QWidget):
         menu = QMenu(self)
         for text, then in (
             ("Rename", lambda: self.rename(section.id)),
+            (f"Lift {self._strip.name} there…", lambda: self.type_lift(section.id)),
             ("Zoom to it", lambda: self.zoom_to(Span(section.start, section.end))),
             ("Remove", lambda: self.remove(section.id)),
         ):
@@ -332,10 +366,7 @@ class Timeline(QWidget):
             if self._edge is not None:
                 return
             if section is not None:
-                same = section.id == self._bench.session.view.section
-                self._bench.look(section="" if same else section.id)
-                if not same:
-                    self._bench.listening.seek(section.start)
+                self._lifting = (section.id, y, by_section.gain_of(self._strip, section.id), False)
             else:
                 self._bench.listening.seek(min(self.length, max(0.0, self._seconds(x))))
 
@@ -360,6 +391,8 @@ class Timeline(QWidget):
             self._bench.edit(
                 "Move section edge", lambda s: sections.with_edge(s, id, edge, at, self.length), f"{id}.{edge}"
             )
+        elif self._lifting is not None:
+            self._drag_lift(y, finely=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         elif self._marking is not None:
             self._marking = (self._marking[0], self.snapped(self._seconds(x), to_hit))
             self.update()
@@ -369,6 +402,9 @@ class Timeline(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._edge is not None:
             self._bench.settle()
+        if self._lifting is not None:
+            id, *_, moved = self._lifting
+            self._bench.settle() if moved else self._choose(id)
         if self._marking is not None:
             start, end = sorted(self._marking)
             if end - start >= sections.SHORTEST:
@@ -377,8 +413,30 @@ class Timeline(QWidget):
                 )
                 self._bench.edit("Add section", lambda s: s.replace(sections=session.sections))
                 self._bench.look(section=made.id)
-        self._pan = self._edge = self._marking = self._stretching = None
+        self._pan = self._edge = self._marking = self._stretching = self._lifting = None
         self._redraw()
+
+    @property
+    def _strip(self) -> AnyStrip:
+        """The strip that is lifted: the chosen one."""
+        session = self._bench.session
+        return session.strip(session.view.strip) or session.mix
+
+    def _choose(self, id: str) -> None:
+        """Choose a section, or no longer."""
+        section = self._bench.session.section(id)
+        if section is not None:
+            same = id == self._bench.session.view.section
+            self._bench.look(section="" if same else id)
+            if not same:
+                self._bench.listening.seek(section.start)
+
+    def _drag_lift(self, y: float, finely: bool) -> None:
+        assert self._lifting is not None
+        id, begun, gain, moved = self._lifting
+        if moved or abs(y - begun) >= LIFTED_FROM:
+            self._lifting = (id, begun, gain, True)
+            lift(self._bench, id, gain + (begun - y) * DB_A_PIXEL * (0.2 if finely else 1.0))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if event.position().y() < RIBBON[0] + RIBBON[1] + 2:

@@ -16,12 +16,17 @@ from gluvo.measure.loudness import LOUDEST_SECONDS
 from gluvo.measure.overview import OUTLINE_HOP
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
+from gluvo.session import by_section
 from gluvo.session.records import Section
 from gluvo.session.sections import same_span
 
 MARGIN = 12
 RIBBON = (6, 17)
 """Top and height of the sections' row, in pixels."""
+BLOCK = (7, 15)
+"""Top and height of a section's block there, where nothing is lifted."""
+RAISED_A_DB, MOST_RAISED = 0.5, 5.0
+"""Pixels by which a block stands higher for each dB that it is lifted by, and at most."""
 CAPTION = 15
 """Height of the words under the waveform, where nothing crosses them."""
 REDUCTION_DEPTH = 9.0
@@ -115,17 +120,28 @@ class TimelineDrawing:
     def _draw_ribbon(self, painter: QPainter, chosen: Section | None) -> None:
         c = colours()
         painter.setFont(font(11))
-        for section in self.bench.session.sections:
+        session = self.bench.session
+        strip, step = session.strip(session.view.strip), session.item(session.view.step)
+        for section in session.sections:
             left, right = self.x(section.start), self.x(section.end)
-            box = QRectF(left + 0.5, RIBBON[0], max(2.0, right - left - 1.5), RIBBON[1])
+            gain = by_section.gain_of(strip, section.id) if strip is not None else 0.0
+            raised = math.copysign(min(MOST_RAISED, 1.0 + abs(gain) * RAISED_A_DB), gain) if gain else 0.0
+            box = QRectF(left + 0.5, BLOCK[0] - raised, max(2.0, right - left - 1.5), BLOCK[1])
             is_chosen = chosen is not None and section.id == chosen.id
             painter.fillRect(box, c["ink" if is_chosen else "hair"])
             painter.setPen(c["paper" if is_chosen else "ink"])
             inside = box.intersected(QRectF(MARGIN, 0, self.inner, 100)).adjusted(6, 0, -4, 0)
+            told = f"{gain:+.1f} dB".replace("-", "−") if gain else ""
+            room = painter.fontMetrics().horizontalAdvance(told) + 8 if told else 0
+            if told and inside.width() >= room:
+                painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, told)
+                inside.setRight(inside.right() - room)
             name = painter.fontMetrics().elidedText(
                 section.name, Qt.TextElideMode.ElideRight, int(max(0, inside.width()))
             )
             painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter, name)
+            if step is not None and section.id in step.sections:
+                painter.fillRect(QRectF(box.left(), RIBBON[0] + RIBBON[1] - 1, box.width(), 3), c["signal"])
 
     def _draw_outlines(self, painter: QPainter, fine: bool) -> None:
         """The louder one behind, so that both can be seen. `fine`: from the samples, where an outline is too coarse."""

@@ -33,6 +33,7 @@ from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.bias_dialog import try_bias
 from gluvo.desk.pages.buses import BusesPage
+from gluvo.desk.pages.by_section_dialogs import LiftsDialog, WhereDialog
 from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.draft_dialog import DraftDialog
@@ -548,6 +549,20 @@ class Window(QMainWindow):
             self.bench.refuse("Bring in audio first: a draft is made from what is heard.")
         else:
             _open(DraftDialog(self, self.bench, self.bench.session.view.strip))
+
+    def lift_sections(self) -> None:
+        """The chosen strip's level in each section."""
+        if self.bench.renderer is None:
+            self.bench.refuse("Bring in audio first: there is nothing that could be lifted.")
+        else:
+            _open(LiftsDialog(self, self.bench))
+
+    def where_it_works(self) -> None:
+        """The sections that the chosen step works in."""
+        if self.bench.session.item(self.bench.session.view.step) is None:
+            self.bench.refuse("Choose a step first: then say in which sections it works.")
+        else:
+            _open(WhereDialog(self, self.bench))
 
     def sum_moves(self) -> None:
         """The chosen strip's chain from In to Out."""

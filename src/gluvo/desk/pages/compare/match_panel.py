@@ -133,7 +133,7 @@ class MatchPanel(QWidget):
         self._timer = QTimer(self, singleShot=True, interval=SOON_MS)
         self._timer.timeout.connect(self.look_for)
         comparing.changed.connect(self.refresh)
-        Follower(self, bench, self._forget, session=lambda s: (s.strips, s.view.section))
+        Follower(self, bench, self._forget, session=lambda s: (s.sound, s.view.section))
 
     def _forget(self) -> None:
         """What was found is of another sound."""

@@ -100,7 +100,7 @@ class VersionsPanel(QWidget):
         )
         self.changes.entered.connect(self._take)
         column.addWidget(self.changes, 4)
-        Follower(self, bench, self.refresh, session=lambda s: (s.versions, s.strips, s.target, s.view.hear))
+        Follower(self, bench, self.refresh, session=lambda s: (s.versions, s.sound, s.target, s.view.hear))
 
     @property
     def chosen(self) -> Version | None:
@@ -151,7 +151,7 @@ class VersionsPanel(QWidget):
         if not self.isVisible():
             return
         session = self._bench.session
-        shown = session.versions, session.strips, session.target, session.view.hear
+        shown = session.versions, session.sound, session.target, session.view.hear
         if shown == self._shown:
             return
         self._shown = shown

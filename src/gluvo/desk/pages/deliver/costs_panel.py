@@ -59,7 +59,7 @@ class CostsPanel(QWidget):
         self.table.heard.connect(self._hear_line)
         column.addWidget(self.table, 1)
         delivery.changed.connect(self.refresh)
-        Follower(self, delivery.bench, self.refresh, session=lambda s: (s.strips, s.target, s.view.hear))
+        Follower(self, delivery.bench, self.refresh, session=lambda s: (s.sound, s.target, s.view.hear))
         theme.changed.connect(self.refresh)
 
     def _hear(self) -> None:

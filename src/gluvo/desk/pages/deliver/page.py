@@ -63,6 +63,14 @@ class DeliverPage(PageWidget):
             button("Report…", "Write all figures, steps, graphs and files as one HTML page.", self.write_report)
         )
         head.addWidget(button("Add", "Add a deliverable.", self.add))
+        head.addWidget(
+            button(
+                "Usual set",
+                "Adds what is mostly asked for: the master, the song without voices and only they, and a file for each "
+                "strip that flows into the mix bus, which add up to the master.",
+                self.add_usual,
+            )
+        )
         self.write = button(
             "Write", "Write and measure all files; the song is played once (Ctrl+E).", self.write_all, "main"
         )
@@ -71,6 +79,8 @@ class DeliverPage(PageWidget):
         self.table = RowsTable(self.delivery)
         self.table.setMinimumHeight(100)
         column.addWidget(self.table)
+        self.left_out = Lines(2, "over")
+        column.addWidget(self.left_out)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
         self.progress.setRange(0, 1000)
@@ -111,7 +121,7 @@ class DeliverPage(PageWidget):
             self,
             bench,
             self.refresh,
-            session=lambda s: (s.sections, s.target, s.deliverables, s.strips, s.view.page),
+            session=lambda s: (s.sections, s.target, s.deliverables, s.strips, s.view.page, s.view.solo),
             picture=everything,
             besides=lambda: (bench.audio,),
         )
@@ -153,6 +163,12 @@ class DeliverPage(PageWidget):
         id = self.delivery.add()
         self._show_rows()
         self.table.choose(id)
+
+    def add_usual(self) -> None:
+        """Add the rows of the usual set that are not there yet."""
+        if not self.delivery.add_usual():
+            self._bench.tell("All of the usual set is there.", False)
+        self._show_rows()
 
     def edit_tags(self) -> None:
         """Edit what the files tell of the song."""
@@ -241,6 +257,9 @@ class DeliverPage(PageWidget):
         self.place.setText(f"into {at_home(delivery.folder)}")
         self.table.refresh()
         self.panel.refresh()
+        left_out = delivery.left_out()
+        self.left_out.setText(left_out)
+        self.left_out.setVisible(bool(left_out))
         share = delivery.share
         self._writing.setVisible(share is not None)
         self.progress.setValue(round(1000 * (share or 0.0)))

@@ -4,22 +4,44 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
 
 from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.names import FIELDS
 from gluvo.deliver.targets import all_targets
 from gluvo.desk.controls.flow import Flow, Group, Lines, scrolled
+from gluvo.desk.controls.keys import ENTERS
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.widgets import ChoiceBox, ChoiceRow, Toggle, button, label, plain
 from gluvo.desk.model.delivery import Delivery
 from gluvo.desk.pages.deliver.dither_dialog import DitherDialog
 from gluvo.errors import GluvoError
-from gluvo.session.records import FILE, KEEPS, Deliverable, Target
+from gluvo.session.records import FILE, KEEPS, MIX, PART, Deliverable, Target
+from gluvo.session.tree import rows
 from gluvo.steps.settings import Setting, settings_of
 
 SONGS = "the song's own"
 CELL, SIDE_BY_SIDE = 162, 330
+
+
+class _Choosing(QMenu):
+    """A menu that several things are chosen in: it closes with Escape, or by a click elsewhere."""
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        action = self.actionAt(event.position().toPoint())
+        if action is not None and action.isCheckable():
+            action.trigger()
+        else:
+            super().mouseReleaseEvent(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        action = self.activeAction()
+        if action is not None and action.isCheckable() and event.key() in (Qt.Key.Key_Space, *ENTERS):
+            action.trigger()
+        else:
+            super().keyPressEvent(event)
 
 
 class RowPanel(QWidget):
@@ -77,6 +99,17 @@ class RowPanel(QWidget):
                 flow.addWidget(group)
             group.add(self._control(setting))
         groups[KEEPS].add(self.hear_dither)
+        self.strips = button(
+            "Strips…",
+            "Which strips this file is without, or holds, each with all that flows into it.",
+            self._choose_strips,
+        )
+        self.section = ChoiceBox()
+        self.section.setAccessibleName("Section of this row")
+        self.section.setToolTip("<b>Section</b><br>The section that this file holds.")
+        self.section.activated.connect(self._choose_section)
+        groups[PART].add(self.strips)
+        groups[PART].add(self.section)
         self.groups = groups
         column.addWidget(scrolled(inner, 120), 1)
         self._targets: list[Target] = []
@@ -131,12 +164,55 @@ class RowPanel(QWidget):
             self.controls[name].setEnabled(whole)
         self.hear_dither.setEnabled(whole)
         self.controls["shaping"].setEnabled(whole and d.dither not in ("none", "tpdf"))
+        session = self._delivery.bench.session
+        count = sum(session.strip(id) is not None for id in d.strips)
+        self.strips.setVisible(d.of != "mix")
+        self.strips.setText("Strips…" if not count else f"{count} strip{'' if count == 1 else 's'}…")
+        self.controls["through"].setVisible(d.of != "mix")
+        self.section.setVisible(d.scope == "section")
+        self._show_sections(d)
         self.groups[FILE].updateGeometry()
+        self.groups[PART].updateGeometry()
         try:
             first, *more = self._delivery.places(d)
             self.file.setText(first.name + (f" and {len(more)} more" if more else ""))
         except GluvoError as error:
             self.file.setText(str(error))
+
+    def _show_sections(self, d: Deliverable) -> None:
+        sections = self._delivery.bench.session.sections
+        names = ["choose one…", *(s.name for s in sections)]
+        if [self.section.itemText(n) for n in range(self.section.count())] != names:
+            self.section.clear()
+            self.section.addItems(names)
+        self.section.setCurrentIndex(next((n for n, s in enumerate(sections, start=1) if s.id == d.section), 0))
+
+    def _choose_section(self, index: int) -> None:
+        sections = self._delivery.bench.session.sections
+        if 0 < index <= len(sections):
+            self._delivery.change(self._id, "section", sections[index - 1].id)
+
+    def _choose_strips(self) -> None:
+        """A menu of all strips, which stays open while they are chosen."""
+        d = self.row
+        if d is None:
+            return
+        menu = _Choosing(self)
+        session = self._delivery.bench.session
+        for strip, depth in rows(session):
+            if strip.id == MIX:
+                continue
+            action = menu.addAction("    " * max(0, depth - 1) + strip.name + (" (muted)" if strip.mute else ""))
+            action.setCheckable(True)
+            action.setChecked(strip.id in d.strips)
+            action.toggled.connect(lambda on, id=strip.id: self._set_strip(id, on))
+        menu.exec(self.strips.mapToGlobal(self.strips.rect().bottomLeft()))
+
+    def _set_strip(self, id: str, on: bool) -> None:
+        d = self.row
+        if d is not None:
+            chosen = tuple(s for s in d.strips if s != id)
+            self._delivery.change(self._id, "strips", (*chosen, id) if on else chosen)
 
     def _show_targets(self, d: Deliverable) -> None:
         targets = list(all_targets())

@@ -19,8 +19,18 @@ from gluvo.desk.controls.theme import colours, theme
 from gluvo.desk.controls.widgets import button, figure, plain
 from gluvo.desk.model.delivery import Delivery
 from gluvo.session.records import Deliverable
+from gluvo.session.song_parts import in_words
 
-ROW_COLUMNS = ("For", "File", "Target", "Expected now", "Measured in the file", "After encoding", "Verdict", "")
+ROW_COLUMNS = (
+    "For",
+    "File",
+    "Target, or part",
+    "Expected now",
+    "Measured in the file",
+    "After encoding",
+    "Verdict",
+    "",
+)
 WIDTHS = (96, 128, 116, 104, 140, 88, 0, 62)
 """Pixels; 0 takes what is left."""
 
@@ -107,11 +117,21 @@ class RowsTable(QTableWidget):
         target = d.target or self._bench.session.target
         kind = f"{d.bit_rate}k" if format.lossy else f"{d.bits.replace('32f', '32 float')}"
         rate = f" · {d.rate / 1000:g} kHz" if d.rate else ""
-        part = " · by sections" if d.scope == "sections" else ""
+        section = self._bench.session.section(d.section)
+        part = {"song": "", "sections": " · by sections"}.get(
+            d.scope, f" · {section.name if section else 'which section?'}"
+        )
+        of = in_words(self._bench.session, d)
         cells: list[tuple[str, str, str]] = [
             (d.name, "ink", "Double-click or press F2 to rename."),
             (f"{format.name} {kind}{rate}{part}", "ink", self._file_words(d)),
-            (target.name + ("" if d.target else " (song's)"), "ink" if d.target else "faint", plain(target.source)),
+            (of, "ink", plain(of))
+            if of
+            else (
+                target.name + ("" if d.target else " (song's)"),
+                "ink" if d.target else "faint",
+                plain(target.source),
+            ),
             (*self._expected(d), "What the file should measure, from the song as it now is."),
             *self._measured(d),
         ]
@@ -138,6 +158,8 @@ class RowsTable(QTableWidget):
         song = self._bench.picture.song_render
         if song is None:
             return "…", "faint"
+        if d.of != "mix":
+            return "–", "faint"
         colour = "ink" if self._bench.picture.song_current else "faint"
         f = song.result.figures()
         if d.target is not None:
