@@ -19,7 +19,7 @@ from gluvo.render.machine import Machine, filler, play_through
 from gluvo.render.plan import Plan
 from gluvo.render.reduction import mean_along, taken_along, taken_by
 from gluvo.render.song import Renderer
-from gluvo.session import by_section, sections
+from gluvo.session import by_section, chains, sections
 from gluvo.session.by_section import split_off, with_gain, with_sections, working_in
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Section, Session
@@ -200,6 +200,13 @@ def test_another_setting_for_a_section_takes_the_place_of_the_first() -> None:
     shares = Envelope.at(by_section.working(made, hard), RATE).read(np.arange(len(out)))[:, None]
     wanted = with_glue(first) + shares * (with_glue(hard) - with_glue(first))  # never one after the other
     assert np.abs(out - wanted).max() < 1e-12
+    render = Renderer(material).song(made)
+    taken = [render.joint(i).reduction.mean for i in ("g", id)]
+    assert taken[0][165:250].max() == 0.0 < taken[1][165:250].min()  # what it takes is told where it is heard
+    assert taken[1][:140].max() == 0.0 < taken[0][20:140].max()
+    assert taken_along(render, MIX).most[165:250].max() == pytest.approx(
+        sum(render.joint(i).reduction.top for i in (id, "l"))[165:250].max()
+    )
     twice, _ = split_off(made, id, "bridge")
     assert twice == made  # it has a setting of its own there already
     third, other = split_off(made, "g", "chorus")
@@ -389,4 +396,4 @@ def test_any_edits_make_a_session_that_is_whole(
     write_session(path, session)
     assert read_session(path).session == session
     plan = Plan(session)
-    assert set(plan.after) == {item.id for item in session.items if item.on}
+    assert set(plan.after) == {item.id for strip in session.strips for item in chains.flat_on(strip.chain)}

@@ -105,8 +105,9 @@ def node_of(session: Session, row: Deliverable) -> Node:
 
 
 def adding_up(session: Session, rows: Sequence[Deliverable]) -> tuple[Deliverable, ...]:
-    """Of some rows those that hold all of the song once, through the mix chain; none if they do not."""
+    """Of some rows those that hold all of the song once, through the mix chain and faded alike; none if they do not."""
     parts = [row for row in rows if row.of == "only" and row.through and row.scope == "song" and row.target is None]
+    parts = [row for row in parts if _faded(row) == _faded(parts[0])]
     held: set[str] = set()
     found = []
     for row in parts:
@@ -117,6 +118,10 @@ def adding_up(session: Session, rows: Sequence[Deliverable]) -> tuple[Deliverabl
     silent = {strip.id for strip in session.strips if strip.mute}
     wanted = {stem.id for stem in session.stems if not silent & set(way_out(session, stem.id))}
     return tuple(found) if len(found) > 1 and held >= wanted else ()
+
+
+def _faded(row: Deliverable) -> tuple[object, ...]:
+    return row.fade_in, row.fade_out, row.fade_shape, row.lead
 
 
 def verdict_of_part(row: Deliverable, outcome: Outcome) -> tuple[str, bool]:
@@ -137,10 +142,16 @@ class _Sums:
     def __init__(self, rows: Sequence[Row]) -> None:
         plain = [row for row in rows if row.deliverable.margin == 0.0]
         self._ids: tuple[str, ...] = ()
+        self._told: tuple[str, ...] = ()
+        """Those and others that hold the same as one of them."""
         self.nodes: dict[str, Node] = {}
         if plain and (found := adding_up(plain[0].session, [row.deliverable for row in plain])):
+            session = plain[0].session
             self._ids = tuple(row.id for row in found)
-            self.nodes = {MASTER: Plan(plain[0].session).result}
+            self.nodes = {MASTER: Plan(session).result}
+            held = {held_by(session, strips_of(session, row) or ()) for row in found}
+            parts = [row.deliverable for row in plain if row.deliverable.of == "only" and row.deliverable.through]
+            self._told = tuple(d.id for d in parts if held_by(session, strips_of(session, d) or ()) in held)
         self._left = self._all = 0.0
 
     def push(self, blocks: Mapping[str, Audio]) -> None:
@@ -153,7 +164,7 @@ class _Sums:
         """By the rows' ids, dB; −200 where nothing is left."""
         if not self._ids or self._all <= 0.0:
             return {}
-        return dict.fromkeys(self._ids, 10.0 * math.log10(max(1e-20, self._left / self._all)))
+        return dict.fromkeys(self._told, 10.0 * math.log10(max(1e-20, self._left / self._all)))
 
 
 def rate_of(row: Deliverable, rate: int) -> int:

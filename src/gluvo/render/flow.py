@@ -125,8 +125,8 @@ class NodeJob:
         wet = self.inputs[-1].joint
         self.joint = Joint(audio, tracer.finish(audio), start=self.start)
         if isinstance(node, Within) and wet is not None:
-            shares = envelope, self._first
-            reduction, passed = (None if r is None else within(r, *shares) for r in (wet.reduction, wet.wet))
+            heard = Envelope.at(node.heard, self.rate)
+            reduction, passed = (None if r is None else within(r, heard, self._first) for r in (wet.reduction, wet.wet))
             self.joint = replace(self.joint, reduction=reduction, came=wet.came, wet=passed)
 
     def _scale(self, gains: Gains, reduces: bool) -> Iterator[None]:

@@ -95,6 +95,8 @@ class Within(Node):
 
     points: Points = ()
     """How much of the second one there is, 0–1."""
+    heard: Points = ()
+    """How much of it is left once others have taken its place further on: what its reduction counts by."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -250,25 +252,27 @@ class Plan:
     def chain(self, chain: Iterable[Step], x: Node, key: Node | None = None) -> Node:
         """What comes out of a chain, or of a row of a container."""
         points, chain, came = {"": x}, tuple(chain), {"": x}
+        placed = {item.id: other for item in chain if (other := by_section.replaced_by(chain, item)) is not None}
         for item in chain:
-            other = by_section.replaced_by(chain, item)
-            came[item.id] = x if other is None else came[other.id]
+            came[item.id] = came[placed[item.id].id] if item.id in placed else x
             if item.on:
                 before = self.before[item.id] = came[item.id]
                 made = (
                     item.wired(before, _Wiring(self, points)) if item.contains_steps else self.step(item, before, key)
                 )
-                if item.sections:
-                    made = self._within(item, x, made)
+                instead = [o for o in chain if o.on and placed.get(o.id) is item]
+                if item.sections or instead:
+                    made = self._within(item, x, made, instead)
                 x = self.after[item.id] = made
             points[item.id] = x
         return x
 
-    def _within(self, item: Step, dry: Node, wet: Node) -> Node:
-        """What comes out of an item that works in some sections alone."""
+    def _within(self, item: Step, dry: Node, wet: Node, instead: Sequence[Step]) -> Node:
+        """What comes out of an item that works in some sections alone, or has others in its place in some."""
         points = by_section.working(self._session, item)
+        heard = by_section.left_of(points, [by_section.working(self._session, other) for other in instead])
         name = f"{self._tag}{item.id}/within"
-        return Within(_key("within", dry.key, wet.key, repr(points)), name, (dry, wet), points)
+        return Within(_key("within", dry.key, wet.key, repr((points, heard))), name, (dry, wet), points, heard)
 
     def step(self, step: Step, x: Node, key: Node | None = None) -> Node:
         """What comes out of a step, whose detector listens to `key` if it has none of its own. A key that is gone is the

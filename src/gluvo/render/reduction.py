@@ -90,7 +90,7 @@ def _within(render: Rendered, container: Step, taken: StripReduction) -> StripRe
         return taken
     hop = hop_frames(joint.rate)
     places = joint.start * joint.rate + (np.arange(len(taken.mean)) + 0.5) * hop
-    shares = Envelope.at(node.points, joint.rate).read(places)
+    shares = Envelope.at(node.heard, joint.rate).read(places)
     return StripReduction(arriving_by(taken.mean, shares), arriving_by(taken.most, shares))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Collection, Mapping, Sequence
 
 import msgspec
@@ -24,10 +25,35 @@ def lifted(session: Session, strip: AnyStrip) -> Points:
 
 
 def working(session: Session, item: Step) -> Points:
-    """How much of a step is heard along the song, 0–1: none, if its sections are gone. Nothing is told of what works in all of
-    the song."""
+    """How much of a step there is along the song, 0–1: none, if its sections are gone."""
     there = [s for s in session.sections if s.id in item.sections and s.end > s.start]
-    return _moving(session, there, lambda _: 1.0, item.section_ramp / 1000.0) if item.sections else ()
+    return _moving(session, there, lambda _: 1.0, item.section_ramp / 1000.0) if item.sections else ((0.0, 1.0),)
+
+
+def left_of(own: Points, others: Sequence[Points]) -> Points:
+    """How much of a step is heard where others take its place, at all their corners."""
+    if not others:
+        return own
+    curves = [own, *others]
+    corners = sorted({t for points in curves for t, _ in points})
+    found: list[tuple[float, float]] = []
+    for t in corners:
+        for side in (0, 1):  # before and after a step
+            shares = [_at(points, t, side) for points in curves]
+            found.append((t, shares[0] * math.prod(1.0 - share for share in shares[1:])))
+    return tuple(found)
+
+
+def _at(points: Points, t: float, side: int) -> float:
+    """The value at a place; where it steps there, before it (0) or after it (1)."""
+    here = [v for at, v in points if at == t]
+    if here:
+        return here[-1] if side else here[0]
+    before, after = [p for p in points if p[0] < t], [p for p in points if p[0] > t]
+    if not before or not after:
+        return before[-1][1] if before else after[0][1]
+    (a, low), (b, high) = before[-1], after[0]
+    return low + (high - low) * (t - a) / (b - a)
 
 
 def replaced_by(chain: Sequence[Step], item: Step) -> Step | None:

@@ -434,7 +434,7 @@ class Ledger(QWidget):
                 key = names(session).get(id)
                 words += f" · key {key}" if key is not None else " · its key is gone: listens to itself"
             if where := by_section.where(session, step):
-                words = f"in {where} · {words}"
+                title = f"{title} in {where}"
             if step_id in session.view.solo:
                 words = f"heard alone · {words}"
         if joint is None:

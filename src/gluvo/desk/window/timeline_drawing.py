@@ -131,7 +131,7 @@ class TimelineDrawing:
             painter.fillRect(box, c["ink" if is_chosen else "hair"])
             painter.setPen(c["paper" if is_chosen else "ink"])
             inside = box.intersected(QRectF(MARGIN, 0, self.inner, 100)).adjusted(6, 0, -4, 0)
-            told = f"{gain:+.1f} dB".replace("-", "−") if gain else ""
+            told = f"{gain:+.1f}{' dB' if inside.width() > 100 else ''}".replace("-", "−") if gain else ""
             room = painter.fontMetrics().horizontalAdvance(told) + 8 if told else 0
             if told and inside.width() >= room:
                 painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, told)
