@@ -18,6 +18,7 @@ from gluvo.desk.controls.finder import Finder
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.widgets import Field
 from gluvo.desk.editors.eq.editor import EqEditor
+from gluvo.desk.pages.by_section_dialogs import LiftsDialog, WhereDialog
 from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.window.actions import ACTIONS
 from gluvo.desk.window.hear_list import HELD_MS
@@ -190,6 +191,11 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+Alt+N": (NONE, opened),
     "Ctrl+Alt+L": (NONE, opened),
     "Ctrl+Alt+M": (NONE, opened),
+    "Shift+L": (NONE, lambda desk: len(desk.window.findChildren(LiftsDialog))),
+    "Ctrl+Shift+Up": (NONE, lambda desk: desk.session.mix.rides),
+    "Ctrl+Shift+Down": (NONE, lambda desk: desk.session.mix.rides),
+    "Ctrl+Alt+W": (NONE, lambda desk: len(desk.window.findChildren(WhereDialog))),
+    "Ctrl+Alt+K": (NONE, ids),
     "V": (NONE, opened),
     "T": (deaf, glue("threshold")),
     "Ctrl+R": (NONE, lambda desk: desk.session.step("limiter-1")),

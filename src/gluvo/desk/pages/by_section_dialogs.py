@@ -6,6 +6,8 @@ from dataclasses import replace
 from functools import partial
 
 import msgspec
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from gluvo.desk.controls.flow import Lines
@@ -24,7 +26,7 @@ NO_SECTIONS = "This song has no sections yet. Propose some (Song menu), or Shift
 
 
 class _BySection(QDialog):
-    """Rows for the sections of the song, and under them what is set for all; stays open beside the window."""
+    """Rows for the sections of the song, and under them what is set for all; stays open beside the window. Space plays."""
 
     def __init__(self, parent: QWidget, bench: Workbench, title: str) -> None:
         super().__init__(parent)
@@ -54,6 +56,12 @@ class _BySection(QDialog):
         self.column.addLayout(self.foot)
         self.column.addLayout(last)
         self._shown: tuple[Section, ...] | None = None
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Space:
+            self._bench.listening.toggle_play()
+        else:
+            super().keyPressEvent(event)
 
     def begin(self) -> None:
         """Follow the session from now on."""

@@ -555,14 +555,14 @@ class Window(QMainWindow):
         if self.bench.renderer is None:
             self.bench.refuse("Bring in audio first: there is nothing that could be lifted.")
         else:
-            _open(LiftsDialog(self, self.bench))
+            _beside(LiftsDialog(self, self.bench))
 
     def where_it_works(self) -> None:
         """The sections that the chosen step works in."""
         if self.bench.session.item(self.bench.session.view.step) is None:
             self.bench.refuse("Choose a step first: then say in which sections it works.")
         else:
-            _open(WhereDialog(self, self.bench))
+            _beside(WhereDialog(self, self.bench))
 
     def sum_moves(self) -> None:
         """The chosen strip's chain from In to Out."""
@@ -618,6 +618,12 @@ def _open(dialog: QDialog) -> None:
     """Show a dialog over the window; it is gone once it is closed."""
     dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     dialog.open()
+
+
+def _beside(dialog: QDialog) -> None:
+    """Show a dialog beside the window, which goes on; it is gone once it is closed."""
+    dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    dialog.show()
 
 
 def first_focus(pane: QWidget) -> QWidget | None:
