@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -50,7 +51,7 @@ def typed(ruler: Ruler, text: str) -> None:
 
 
 def dialog(desk: Desk, kind: type) -> LiftsDialog | WhereDialog:
-    found = desk.window.findChildren(kind)
+    found: list[Any] = desk.window.findChildren(kind)
     return found[-1]
 
 

@@ -42,6 +42,12 @@ class Hits:
     """Median time to the next hit, seconds."""
     pumping: float
     """See `pumping_share`."""
+    following: float = 0.0
+    """See `following_share`."""
+
+
+FOLLOWED_A_SECOND = 50.0
+"""How finely the time since a hit is told apart."""
 
 
 def calm(curve: np.ndarray) -> np.ndarray:
@@ -200,6 +206,7 @@ def hits_of(before: np.ndarray, after: np.ndarray, reduction: Floats, reduction_
         recovery=_recovery(curve, times),
         spacing=spacing,
         pumping=pumping_share(reduction, reduction_rate, 1.0 / spacing),
+        following=following_share(reduction, reduction_rate, onsets),
     )
 
 
@@ -233,6 +240,26 @@ def pumping_share(reduction: Floats, reduction_rate: float, hits_per_second: flo
     for multiple in range(1, 5):
         near |= np.abs(freqs - multiple * hits_per_second) <= width
     return float(power[near].sum() / power.sum())
+
+
+def following_share(reduction: Floats, reduction_rate: float, onsets: Floats) -> float:
+    """The share of the reduction's variance that the time since the last of some `onsets` (s) accounts for, which need not be
+    regular; 0 where it hardly moves.
+
+    >>> t, hits = np.arange(3000) / 300, np.array([0.0, 1.5, 2.0, 4.0, 5.5, 6.0, 8.0])
+    >>> since = t - hits[np.searchsorted(hits, t, side="right") - 1]
+    >>> round(following_share(np.exp(-since), 300.0, hits), 2)
+    1.0
+    """
+    at = np.arange(len(reduction)) / reduction_rate
+    last = np.searchsorted(onsets, at, side="right") - 1
+    moved = np.asarray(reduction, dtype=np.float64)[last >= 0]
+    if len(moved) < 16 or float(moved.std()) < 0.01:
+        return 0.0
+    since = np.round((at[last >= 0] - onsets[last[last >= 0]]) * FOLLOWED_A_SECOND).astype(int)
+    counts = np.bincount(since)
+    typical = np.bincount(since, moved) / np.maximum(counts, 1)
+    return 1.0 - float((moved - typical[since]).var() / moved.var())
 
 
 def _spread(envelopes: Floats) -> tuple[Floats, Floats, Floats]:

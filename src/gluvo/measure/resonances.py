@@ -88,6 +88,33 @@ def resonances(
     return tuple(sorted(found, key=lambda r: -r.prominence))
 
 
+def sameness(x: np.ndarray, rate: int, part: str = "mid") -> float:
+    """How alike the spectra of all that sounds in a part of `x` (frames, 2) are, −1 to 1: the mean correlation of each window's
+    twelfths of an octave from 200 Hz to 8 kHz, each against the two octaves about it, with the sum of all other windows. One
+    sound that is played again and again comes near 1, notes of different pitch stay under 0.8.
+
+    >>> tone = lambda freq: np.sin(2 * np.pi * freq * np.arange(24000) / 48000)
+    >>> same, other = ([tone(440)] * 6, [tone(freq) for freq in range(300, 900, 100)])
+    >>> [sameness(np.concatenate(x)[:, None] * np.ones(2), 48000) > 0.9 for x in (same, other)]
+    [True, False]
+    """
+    values = PARTS[part](np.asarray(x, dtype=np.float64))
+    centres = octaves(rate, 200.0, 12)
+    centres = centres[centres < 8000.0]
+    levels, rows = [], []
+    for total, edges, level in _powers(values, rate):
+        levels.append(level)
+        rows.append(_excess(total, edges, centres, Scale(12.0, 2.0)))
+    level, excess = np.concatenate(levels), np.concatenate(rows)
+    excess = excess[level > max(1e-16, level.max() * 10.0 ** (-0.5 * QUIET / 10.0))]
+    if len(excess) < 2:
+        return 1.0
+    excess = excess - excess.mean(axis=1, keepdims=True)
+    others = excess.sum(axis=0) - excess
+    sizes = np.linalg.norm(excess, axis=1) * np.linalg.norm(others, axis=1)
+    return float(np.mean((excess * others).sum(axis=1) / np.maximum(sizes, 1e-12)))
+
+
 def _powers(values: Floats, rate: int) -> Iterator[tuple[Floats, Floats, Floats]]:
     """For some windows at a time the running total of power over the bins' edges, the edges in Hz, and each window's power."""
     size = min(2 ** int(np.ceil(np.log2(rate * SECONDS))), max(16, len(values)))

@@ -14,6 +14,8 @@ from gluvo.steps import Glue
 
 LIMIT, SHARE = 2.0, 0.28
 """dB that the reduction moves with the hits, and the share of its movement that follows the beat."""
+HITS = 6
+"""That there must be in the loudest stretch."""
 QUICKEST, PART = 30.0, 0.3
 """ms of the shortest release that is offered, and the part of the hits' spacing that it is."""
 
@@ -25,12 +27,12 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     before, after = sides
     span = scene.loud_of(before)
     hits = scene.hits(before, after, span)
-    if hits is None or len(hits.onsets) < 8 or hits.pumping < SHARE:
+    if hits is None or len(hits.onsets) < HITS or (share := max(hits.pumping, hits.following)) < SHARE:
         return
     inside = (hits.times >= 0.0) & (hits.times <= max(0.1, hits.spacing))
     depth = float(hits.reduction[inside].max(initial=0.0) - hits.reduction[inside].min(initial=100.0))
     left = float(hits.reduction[inside][-1] / max(1e-6, hits.reduction[inside].max()))
-    effective = depth * hits.pumping
+    effective = depth * share
     if effective < LIMIT:
         return
     release = max(QUICKEST, round(1000.0 * hits.spacing * PART, -1))
@@ -54,7 +56,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
         place.strip,
         step.id,
         f"{scene.name(place.strip)} pumps: {depth:.1f} dB go up and down with the beat.",
-        f"Hits fall every {1000 * hits.spacing:.0f} ms; the reduction is back {when}. {100 * hits.pumping:.0f} % follow it.",
+        f"Hits fall every {1000 * hits.spacing:.0f} ms; the reduction is back {when}. {100 * share:.0f} % follow them.",
         effective,
         LIMIT,
         "dB",
@@ -70,7 +72,8 @@ KIND = Kind(
     "pumping",
     "reduction",
     "Pumping",
-    "How far the reduction moves between hits, times the share of its movement at the rate of the hits and its multiples.",
+    "How far the reduction moves between hits, times the share of its movement at the rate of the hits and its multiples, or "
+    "that goes with the time since the last hit, where they are not regular.",
     "Two dB on every beat are heard as a swell; less is heard as movement.",
     "own measure, see measure/hits.py",
     places,

@@ -10,7 +10,7 @@ import numpy as np
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, is_heard, is_voice, share_of
 from gluvo.advise.watchouts.edits import with_band
 from gluvo.measure.evidence import Evidence
-from gluvo.measure.resonances import BROAD, Resonance, Scale, resonances
+from gluvo.measure.resonances import BROAD, Resonance, Scale, resonances, sameness
 from gluvo.measure.spectrum import Tone, octaves
 from gluvo.session.records import MIX
 from gluvo.session.tree import children
@@ -19,6 +19,9 @@ from gluvo.steps.settings import hertz
 
 RINGS, STEADY, NARROWEST = 5.0, 0.68, 8.5
 """dB over what lies about it, share of the time, and the Q over which it may be a partial."""
+ONE_SOUND, OF_ONE, OF_ONE_NARROW, NARROWEST_OF_ONE = 0.9, 9.0, 11.5, 12.0
+"""The likeness of all that a stem plays from which on it is one sound again and again, such as a cymbal: partials of its own
+stand out by eight dB; and the dB that are told of such a one, more where it is narrow, up to a Q."""
 OVER_NOTES = 1500.0
 """Hz over which no instrument's lowest partial lies for long."""
 BUILDS_UP, WIDE, WIDEST = 6.5, Scale(3.0, 2.0), 6.0
@@ -62,10 +65,19 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     if is_voice(scene.name(place.strip)):
         return  # vowels are made of such places
     found = joint.once(("rings", span), lambda: resonances(joint.heard_in(span), scene.rate, "mid", (BROAD,)))
-    kept = [
-        r for r in found if r.prominence >= RINGS and r.freq >= OVER_NOTES and r.q <= NARROWEST and r.steady >= STEADY
-    ]
-    yield from (_told(scene, place.strip, r, RINGS, False) for r in kept[:1])
+    kept = [r for r in found if r.prominence >= RINGS and r.freq >= OVER_NOTES and r.steady >= STEADY]
+    if not kept:
+        return
+    alike = joint.once(("alike", span), lambda: sameness(joint.heard_in(span), scene.rate))
+    if alike < ONE_SOUND:
+        kept = [r for r in kept if r.q <= NARROWEST]
+    else:
+        kept = [
+            r
+            for r in kept
+            if r.q <= NARROWEST_OF_ONE and r.prominence >= (OF_ONE if r.q <= NARROWEST else OF_ONE_NARROW)
+        ]
+    yield from (_told(scene, place.strip, r, RINGS if alike < ONE_SOUND else OF_ONE, False) for r in kept[:1])
 
 
 def _told(scene: Scene, strip: str, one: Resonance, limit: float, of_mix: bool) -> WatchOut:
@@ -138,7 +150,8 @@ KIND = Kind(
     "Rings, or builds up",
     "A sixth of an octave against an octave and a half about it, of each stem over 1.5 kHz; a third of an octave against two "
     "octaves, of the whole mix from 90 Hz to 1 kHz; in windows of a third of a second.",
-    "Bodies come to four dB; single notes are narrower, or move on with the music.",
+    "Bodies come to four dB; single notes are narrower, or move on with the music. One sound that is played again and again, "
+    "such as a cymbal, has partials of its own that stand out by eight: there it is nine.",
     "own measure, see measure/resonances.py",
     places,
     look,

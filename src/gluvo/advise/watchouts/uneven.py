@@ -24,6 +24,8 @@ LASTS = 0.25
 """s from a note's beginning in which its level is read."""
 NEIGHBOURS = 9
 """Notes whose median is what a note is held against, so that a louder chorus is not uneven."""
+RISE, RISES, FALLS = 0.06, 1.25, 2.0
+"""s before and after a note's beginning, and by how much the power there rises or falls at least; else the last one goes on."""
 HITS, HITS_SHARE = 0.14, 0.76
 """s, and the share of a note's energy: where so much is over by then, it is a hit, and not held."""
 
@@ -33,11 +35,11 @@ def places(scene: Scene) -> Iterable[Place]:
 
 
 def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
-    joint, strip = scene.end(place.strip), scene.session.strip(place.strip)
+    joint, strip = scene.start(place.strip), scene.session.strip(place.strip)
     if not is_heard(joint) or strip is None:
         return
-    if any(isinstance(item, Glue) for item in chains.flat_on(strip.chain)):
-        return  # it is seen to already
+    if any(isinstance(item, Glue) and not item.key for item in chains.flat_on(strip.chain)):
+        return  # it is seen to already; what ducks under a key is for something else
     tone = joint.tone(scene.loud_of(joint))
     loud = tone.left + tone.right
     if float(loud[tone.freqs < LOW].sum()) < MOSTLY * float(loud.sum()):
@@ -77,12 +79,17 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
 def _notes(x: np.ndarray, rate: int) -> tuple[Floats, Floats]:
     """When held notes begin, s, and how loud each is, dB; hits and what hardly sounds are left out."""
     onsets = find_onsets(x, rate, gap=0.2)
-    size, half = round(LASTS * rate), round(HITS * rate)
+    size, half, rise = round(LASTS * rate), round(HITS * rate), round(RISE * rate)
     times, levels = [], []
     for at in onsets:
-        part = x[round(at * rate) : round(at * rate) + size].astype(np.float64)
+        first = round(at * rate)
+        part = x[first : first + size].astype(np.float64)
         power = (part**2).sum(axis=1)
         total = float(power.sum())
+        before = float((x[max(0, first - rise) : first].astype(np.float64) ** 2).sum())
+        after = float(power[:rise].sum())
+        if before / FALLS < after < RISES * before:
+            continue  # a note that beats as it goes on
         if len(part) < size or total <= 0.0 or float(power[:half].sum()) > HITS_SHARE * total:
             continue
         times.append(float(at))
