@@ -46,6 +46,7 @@ class Hits:
     """See `following_share`."""
 
 
+RISE_SECONDS = 0.06
 FOLLOWED_A_SECOND = 50.0
 """How finely the time since a hit is told apart."""
 
@@ -90,6 +91,21 @@ def find_onsets(x: np.ndarray, rate: int, gap: float = 0.08, envelope: Floats | 
     envelope = peak_envelope(x, rate) if envelope is None else envelope
     rough = (peaks * hop + size / 2 - size) / rate
     return _refine(envelope, rough, gap)
+
+
+def rise_at(x: np.ndarray, rate: int, onsets: Floats) -> Floats:
+    """By how much the power of `x` (frames, 2) is more in the 60 ms after each of some onsets (s) than in those before it, as a
+    factor: about 1 where a low note only beats as it goes on, which flux takes for a beginning; infinite after silence.
+
+    >>> x = np.ones((9600, 2)); x[4800:] *= 2.0
+    >>> rise_at(x, 48000, np.array([0.1])).tolist()
+    [4.0]
+    """
+    power = np.concatenate([[0.0], np.cumsum((np.asarray(x, dtype=np.float64) ** 2).sum(axis=1))])
+    at = np.clip(np.round(onsets * rate).astype(int), 0, len(x))
+    size = round(RISE_SECONDS * rate)
+    after, before = power[np.minimum(at + size, len(x))] - power[at], power[at] - power[np.maximum(at - size, 0)]
+    return np.asarray(np.divide(after, before, out=np.full(len(at), np.inf), where=before > 0.0))
 
 
 def moving_median(values: Floats, size: int) -> Floats:

@@ -12,6 +12,7 @@ from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, sha
 from gluvo.advise.watchouts.edits import with_changes
 from gluvo.dsp.filters import response
 from gluvo.measure.evidence import Evidence
+from gluvo.measure.hits import rise_at
 from gluvo.measure.paths import Paths
 from gluvo.session.records import Session
 from gluvo.steps import Glue
@@ -19,6 +20,8 @@ from gluvo.steps.glue import HIGHEST_CUT, LOWEST_CUT
 
 LIMIT, HITS, WOULD = 0.25, 8, 0.5
 """Share of the hits that are noticed; hits that must be there; and the share that would be, were the detector open."""
+RISES = 1.25
+"""By how much the power rises at a hit at least."""
 LOSES = 0.25
 """Part of the energy over which a detector is not looked at any closer."""
 
@@ -37,6 +40,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     if heard > LOSES * float(loud.sum()):
         return  # it hears most of what there is
     onsets = scene.onsets(before, span)
+    onsets = onsets[rise_at(before.heard_in(span), scene.rate, onsets) >= RISES]
     reduced = after.reduced(span)
     if len(onsets) < HITS or reduced is None:
         return

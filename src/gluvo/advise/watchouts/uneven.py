@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 import numpy as np
+import soxr
 
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, is_heard, share_of
 from gluvo.advise.watchouts.edits import with_last
 from gluvo.dsp.db import power_db
 from gluvo.dsp.kernel import Floats
 from gluvo.measure.evidence import Evidence
-from gluvo.measure.hits import find_onsets
+from gluvo.measure.hits import find_onsets, rise_at
 from gluvo.session import chains
 from gluvo.session.records import Session
 from gluvo.steps import Glue
@@ -24,8 +25,10 @@ LASTS = 0.25
 """s from a note's beginning in which its level is read."""
 NEIGHBOURS = 9
 """Notes whose median is what a note is held against, so that a louder chorus is not uneven."""
-RISE, RISES, FALLS = 0.06, 1.25, 2.0
-"""s before and after a note's beginning, and by how much the power there rises or falls at least; else the last one goes on."""
+ONSETS_RATE = 6000
+"""Hz at which notes are looked for: of what is mostly low, their beginnings lie well under half of it."""
+RISES, FALLS = 1.25, 2.0
+"""By how much the power rises or falls at the beginning of a note at least."""
 HITS, HITS_SHARE = 0.14, 0.76
 """s, and the share of a note's energy: where so much is over by then, it is a hit, and not held."""
 
@@ -78,18 +81,15 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
 
 def _notes(x: np.ndarray, rate: int) -> tuple[Floats, Floats]:
     """When held notes begin, s, and how loud each is, dB; hits and what hardly sounds are left out."""
-    onsets = find_onsets(x, rate, gap=0.2)
-    size, half, rise = round(LASTS * rate), round(HITS * rate), round(RISE * rate)
+    onsets = find_onsets(soxr.resample(x, rate, ONSETS_RATE, quality="MQ"), ONSETS_RATE, gap=0.2)
+    rises = rise_at(x, rate, onsets)
+    onsets = onsets[(rises >= RISES) | (rises <= 1.0 / FALLS)]  # else it is the last note that beats as it goes on
+    size, half = round(LASTS * rate), round(HITS * rate)
     times, levels = [], []
     for at in onsets:
-        first = round(at * rate)
-        part = x[first : first + size].astype(np.float64)
+        part = x[round(at * rate) : round(at * rate) + size].astype(np.float64)
         power = (part**2).sum(axis=1)
         total = float(power.sum())
-        before = float((x[max(0, first - rise) : first].astype(np.float64) ** 2).sum())
-        after = float(power[:rise].sum())
-        if before / FALLS < after < RISES * before:
-            continue  # a note that beats as it goes on
         if len(part) < size or total <= 0.0 or float(power[:half].sum()) > HITS_SHARE * total:
             continue
         times.append(float(at))
