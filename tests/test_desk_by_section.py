@@ -248,3 +248,20 @@ def test_one_section_of_the_song_as_a_file(desk: Desk, tmp_path: Path) -> None:
     desk.wait(lambda: page.delivery.said != "" and not desk.bench.background.busy)
     (path,) = (tmp_path / "out").iterdir()
     assert "Refrain" in path.name and soundfile.info(path).frames == round(7.5 * RATE) - round(3.0 * RATE)
+
+
+def test_the_ends_of_a_row_are_told_and_heard_before_it_is_written(desk: Desk) -> None:
+    desk.bench.look(page="deliver", section="section-2", loop=True)
+    page, panel = desk.window.deliver, desk.window.deliver.panel
+    page.add()
+    desk.settle()
+    assert "cut at" in panel.ends.text()  # the song ends in the middle of sound
+    page.delivery.change(page.table.current, "fade_out", 2.0)
+    assert "cut at" not in panel.ends.text()
+    desk.bot.mouseClick(panel.hear_end, LEFT)
+    desk.wait(lambda: desk.session.view.hear == "row" and desk.bench.engine.playing)
+    desk.wait(lambda: desk.bench.engine.position > 2.2)  # from six seconds before the end, not from the section
+    assert desk.bench.listening.passing == Span(2.0, 8.0)
+    page.delivery.change(page.table.current, "of", "only")
+    assert panel.ends.text() == ""
+    desk.bench.engine.stop()

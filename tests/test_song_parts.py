@@ -12,9 +12,11 @@ import soundfile
 from click.testing import CliRunner
 
 from gluvo.cli import cli
+from gluvo.deliver.ends import as_written, ends_of
 from gluvo.deliver.usual import usual_set
 from gluvo.deliver.write import NOTHING_LEFT, Row, adding_up, node_of, prepared, verdict_of_part, write_rows
 from gluvo.errors import WriteError
+from gluvo.measure.trace import Span
 from gluvo.render.machine import play_through
 from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
@@ -290,3 +292,33 @@ def test_the_command_line_renders_parts(tmp_path: Path) -> None:
     assert run("--out", str(tmp_path / "d.wav"), "--only", "Bass", "--without", "Choir")[0] == 2
     assert run("--out", str(tmp_path / "d.wav"), "--before")[0] == 2
     assert not (tmp_path / "d.wav").exists()
+
+
+@pytest.mark.parametrize("shape", ["straight", "smooth", "even"])
+def test_what_is_heard_of_a_row_is_what_its_file_holds(tmp_path: Path, shape: str) -> None:
+    session = song([Limiter(id="l", drive=4.0, ceiling=-2.0)])
+    row = Deliverable(id="r", name="R", fade_in=0.3, fade_out=1.0, fade_shape=shape, bits="32f")  # type: ignore[arg-type]
+    made = prepared(Renderer(MATERIAL), session, row, tmp_path)
+    file = soundfile.read(write_rows(MATERIAL, [made], tmp_path)["r"].files[0].path)[0]
+    heard = as_written(Renderer(MATERIAL).joint(node_of(session, row)).audio, RATE, row, None)
+    assert np.abs(heard - file).max() < 3e-6
+    part_of_it = as_written(Renderer(MATERIAL).joint(node_of(session, row)).audio, RATE, row, Span(1.0, 2.0))
+    assert len(part_of_it) == RATE and part_of_it[0].any() == (shape == "never")
+
+
+def test_the_ends_of_a_file_are_told() -> None:
+    x = np.zeros((3 * RATE, 2), dtype=np.float32)
+    x[RATE : 2 * RATE] = 0.1
+    row = Deliverable(id="r", name="R")
+    found = ends_of(x, RATE, row)
+    assert (found.before, found.after) == (1.0, 1.0) and found.last < -150.0
+    assert found.words == "1.00 s of silence before the first sound; 1.00 s of silence after the last."
+    cut = ends_of(x[: 2 * RATE], RATE, row)
+    assert cut.after == 0.0 and "the last 40 ms are cut at −20 dBFS" in cut.words
+    faded = msgspec.structs.replace(row, fade_out=1.5, tail=RATE)
+    assert "cut" not in ends_of(x[: 2 * RATE], RATE, faded).words
+    led = msgspec.structs.replace(row, lead=RATE // 2)
+    assert ends_of(x, RATE, led).before == 1.5
+    assert ends_of(np.zeros((0, 2)), RATE, row).before == 0.0 and ends_of(x[:RATE], RATE, row).before == 1.0
+    loud = np.full((RATE, 2), 0.1, dtype=np.float32)
+    assert ends_of(loud, RATE, msgspec.structs.replace(row, fade_in=9.0, fade_out=9.0)).words != ""

@@ -79,7 +79,7 @@ class DeliverPage(PageWidget):
         self.table = RowsTable(self.delivery)
         self.table.setMinimumHeight(100)
         column.addWidget(self.table)
-        self.left_out = Lines(2, "over")
+        self.left_out = Elided("", "warning", 800)
         column.addWidget(self.left_out)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)

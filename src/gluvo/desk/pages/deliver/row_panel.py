@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import Qt
@@ -82,12 +83,34 @@ class RowPanel(QWidget):
         column.addLayout(named)
         self.file = Lines(2, "caption")
         column.addWidget(self.file)
+        ends = QHBoxLayout()
+        self.ends = Lines(2, "caption")
+        ends.addWidget(self.ends, 1)
+        self.hear_start = button(
+            "Hear the start",
+            "Hear what this file will hold from its beginning, with its fade.",
+            partial(self._hear, False),
+        )
+        self.hear_end = button("Hear the end", "Hear how this file will end, with its fade.", partial(self._hear, True))
+        ends.addWidget(self.hear_start)
+        ends.addWidget(self.hear_end)
+        column.addLayout(ends)
         self.hear_dither = button(
             "Hear the dither…",
             "Hear the end of this file raised, as each kind of dither leaves it; blind, if you like.",
             self._hear_dither,
         )
         self.controls: dict[str, Ruler | Toggle | ChoiceRow] = {}
+        self.strips = button(
+            "Strips…",
+            "Which strips this file is without, or holds, each with all that flows into it.",
+            self._choose_strips,
+        )
+        self.section = ChoiceBox()
+        self.section.setAccessibleName("Section of this row")
+        self.section.setToolTip("<b>Section</b><br>The section that this file holds.")
+        self.section.activated.connect(self._choose_section)
+        beside = {"of": self.strips, "scope": self.section}
         inner = QWidget()
         flow = Flow(SIDE_BY_SIDE, across=18, down=4)
         inner.setLayout(flow)
@@ -98,18 +121,9 @@ class RowPanel(QWidget):
                 group = groups[setting.group] = Group(setting.group, CELL, None)
                 flow.addWidget(group)
             group.add(self._control(setting))
+            if setting.name in beside:
+                group.add(beside[setting.name])
         groups[KEEPS].add(self.hear_dither)
-        self.strips = button(
-            "Strips…",
-            "Which strips this file is without, or holds, each with all that flows into it.",
-            self._choose_strips,
-        )
-        self.section = ChoiceBox()
-        self.section.setAccessibleName("Section of this row")
-        self.section.setToolTip("<b>Section</b><br>The section that this file holds.")
-        self.section.activated.connect(self._choose_section)
-        groups[PART].add(self.strips)
-        groups[PART].add(self.section)
         self.groups = groups
         column.addWidget(scrolled(inner, 120), 1)
         self._targets: list[Target] = []
@@ -171,6 +185,7 @@ class RowPanel(QWidget):
         self.controls["through"].setVisible(d.of != "mix")
         self.section.setVisible(d.scope == "section")
         self._show_sections(d)
+        self.ends.setText(self._delivery.ends(d))
         self.groups[FILE].updateGeometry()
         self.groups[PART].updateGeometry()
         try:
@@ -191,6 +206,9 @@ class RowPanel(QWidget):
         sections = self._delivery.bench.session.sections
         if 0 < index <= len(sections):
             self._delivery.change(self._id, "section", sections[index - 1].id)
+
+    def _hear(self, of_end: bool) -> None:
+        self._delivery.hear_row(self._id, of_end)
 
     def _choose_strips(self) -> None:
         """A menu of all strips, which stays open while they are chosen."""
