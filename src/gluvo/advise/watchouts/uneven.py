@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 import numpy as np
-import soxr
 
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, is_heard, share_of
 from gluvo.advise.watchouts.edits import with_last
@@ -25,8 +24,6 @@ LASTS = 0.25
 """s from a note's beginning in which its level is read."""
 NEIGHBOURS = 9
 """Notes whose median is what a note is held against, so that a louder chorus is not uneven."""
-ONSETS_RATE = 6000
-"""Hz at which notes are looked for: of what is mostly low, their beginnings lie well under half of it."""
 RISES, FALLS = 1.25, 2.0
 """By how much the power rises or falls at the beginning of a note at least."""
 HITS, HITS_SHARE = 0.14, 0.76
@@ -81,7 +78,7 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
 
 def _notes(x: np.ndarray, rate: int) -> tuple[Floats, Floats]:
     """When held notes begin, s, and how loud each is, dB; hits and what hardly sounds are left out."""
-    onsets = find_onsets(soxr.resample(x, rate, ONSETS_RATE, quality="MQ"), ONSETS_RATE, gap=0.2)
+    onsets = find_onsets(x, rate, gap=0.2)
     rises = rise_at(x, rate, onsets)
     onsets = onsets[(rises >= RISES) | (rises <= 1.0 / FALLS)]  # else it is the last note that beats as it goes on
     size, half = round(LASTS * rate), round(HITS * rate)
