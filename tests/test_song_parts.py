@@ -297,7 +297,7 @@ def test_the_command_line_renders_parts(tmp_path: Path) -> None:
 @pytest.mark.parametrize("shape", ["straight", "smooth", "even"])
 def test_what_is_heard_of_a_row_is_what_its_file_holds(tmp_path: Path, shape: str) -> None:
     session = song([Limiter(id="l", drive=4.0, ceiling=-2.0)])
-    row = Deliverable(id="r", name="R", fade_in=0.3, fade_out=1.0, fade_shape=shape, bits="32f")  # type: ignore[arg-type]
+    row = Deliverable(id="r", name="R", fade_in=0.3, fade_out=1.0, fade_shape=shape, bits="32f")
     made = prepared(Renderer(MATERIAL), session, row, tmp_path)
     file = soundfile.read(write_rows(MATERIAL, [made], tmp_path)["r"].files[0].path)[0]
     heard = as_written(Renderer(MATERIAL).joint(node_of(session, row)).audio, RATE, row, None)

@@ -8,7 +8,7 @@ import difflib
 import os
 import signal
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -225,10 +225,19 @@ def render(
 
 @cli.command()
 @click.argument("files", type=PATH, nargs=-1, required=True)
-@click.option("--target", required=True, help="A target by its name; `gluvo targets` lists them.")
+@click.option("--target", help="A target by its name; `gluvo targets` lists them. For audio files.")
 @click.option("--json", "as_json", is_flag=True, help="The verdicts and their reasons, as JSON.")
-def check(files: tuple[Path, ...], target: str, as_json: bool) -> None:
-    """Check files against a target: exit 0 if all meet it, 1 if not."""
+def check(files: tuple[Path, ...], target: str | None, as_json: bool) -> None:
+    """Check files against a target, or whether what sessions delivered is still as it was written: exit 0 if all is well, 1 if
+    not."""
+    from gluvo.session.store import SUFFIX
+
+    if all(file.suffix == SUFFIX for file in files):
+        _check_delivered(files, as_json)
+    if target is None:
+        raise click.UsageError("--target is missing: what audio files are checked against.")
+    if any(file.suffix == SUFFIX for file in files):
+        raise click.UsageError("Check sessions and audio files apart.")
     from gluvo.deliver.targets import shortfalls
     from gluvo.session.sounds import measured_file
 
@@ -794,6 +803,43 @@ def _telling_finished() -> Iterator[Callable[[Path], None]]:
     except KeyboardInterrupt:
         names = ", ".join(one_line(path.name) for path in finished)
         raise GluvoError(f"stopped. Finished: {names}" if names else "stopped. Nothing was written") from None
+
+
+def _check_delivered(files: Sequence[Path], as_json: bool) -> NoReturn:
+    """Tell what has become of all that sessions delivered, and end."""
+    from gluvo.session.deliveries import Lies, changes_since, verified
+    from gluvo.session.store import read_session
+
+    words = {Lies.THERE: "as it was written", Lies.GONE: "gone", Lies.ANOTHER: "another file than was written"}
+
+    def one(path: Path, inside: Told) -> list[dict[str, Any]]:
+        session = read_session(path).session
+        return [
+            {
+                "session": one_line(path),
+                "row": d.row.name,
+                "file": file.media.path,
+                "written": d.made,
+                "found": how.value,
+                "words": words[how],
+                "changed_since": list(changes_since(session, d)),
+            }
+            for d, file, how in verified(session, path.resolve().parent, inside)
+        ]
+
+    with _bar("Verifying") as told:
+        found, wrong = _good(_side_by_side(tuple(files), one, told))
+    rows = [row for rows in found for row in rows]
+    if as_json:
+        _json(rows)
+    else:
+        for row in rows:
+            since = f", changed since: {'; '.join(row['changed_since'])}" if row["changed_since"] else ""
+            click.echo(f"{one_line(row['file'])}: {row['words']}{since}")
+        if not rows:
+            click.echo("Nothing has been delivered yet.")
+    _end_with(wrong)
+    sys.exit(1 if any(row["found"] != Lies.THERE.value for row in rows) else 0)
 
 
 def _strip_named(session: Any, name: str) -> str:

@@ -84,7 +84,9 @@ def ends_of(audio: Sounding, rate: int, row: Deliverable) -> Ends:
     tail = max(0, frames - round(END * rate))
     last = np.asarray(audio[tail:frames], dtype=np.float64) * gains(tail, frames)[:, None]
     level = 10.0 * np.log10(max(1e-20, float(np.square(last).mean()) if len(last) else 0.0))
-    return Ends(begin / rate + row.lead / rate, (frames - end) / rate + row.tail / rate, -200.0 if row.tail else float(level))
+    return Ends(
+        begin / rate + row.lead / rate, (frames - end) / rate + row.tail / rate, -200.0 if row.tail else float(level)
+    )
 
 
 def as_written(audio: Sounding, rate: int, row: Deliverable, span: Span | None) -> Audio:

@@ -25,9 +25,11 @@ from gluvo.measure.loudness import SILENT
 from gluvo.measure.spectrum import Spectrum, spectrum
 from gluvo.measure.trace import Trace
 from gluvo.render.song import Rendered
-from gluvo.session import chains
+from gluvo.session import by_section, chains
+from gluvo.session.deliveries import changes_since
 from gluvo.session.files import replacing
 from gluvo.session.records import Session, Target
+from gluvo.session.song_parts import muted
 from gluvo.steps import Step
 from gluvo.steps.settings import settings_of
 
@@ -70,6 +72,8 @@ class Material:
     day: datetime.date | None = None
     watch_outs: Sequence[WatchOut] | None = None
     """None where they are not to be told."""
+    parts: Mapping[str, str] = field(default_factory=dict)
+    """What of the song the files of some rows hold, by the rows' names."""
 
 
 def told(material: Material) -> dict[str, Any]:
@@ -92,12 +96,24 @@ def told(material: Material) -> dict[str, Any]:
             for r in session.references
             if r.id in material.references
         },
-        "strips": [_strip(material, strip.id) for strip in session.strips if strip.chain],
+        "strips": [_strip(material, strip.id) for strip in session.strips if strip.chain or strip.rides],
         "audio": [
             {"path": m.path, "sha256": m.sha256, "bytes": m.size, "seconds": m.seconds, "loudness": m.loudness}
             for m in session.media
         ],
-        "files": [_file(name, aim, written) for name, aim, written in material.files],
+        "files": [_file(name, aim, written, material.parts.get(name, "")) for name, aim, written in material.files],
+        "deliveries": [
+            {
+                "made": d.made,
+                "row": d.row.name,
+                "files": [
+                    {"file": f.media.path, "sha256": f.media.sha256, "figures": dict(f.figures)} for f in d.files
+                ],
+                "changed_since": list(changes_since(session, d)),
+            }
+            for d in session.deliveries
+        ],
+        "muted": list(muted(session)),
         "encodings": [
             {
                 "name": e.encoding.name,
@@ -162,10 +178,13 @@ def _strip(material: Material, id: str) -> dict[str, Any]:
                 "on": item.on,
                 "settings": _settings(item),
                 "words": item.describe(),
+                "works_in": by_section.where(material.session, item),
                 "did": did,
             }
         )
-    return {"name": strip.name, "fader": strip.fader, "steps": items}
+    names = {s.id: s.name for s in material.session.sections}
+    lifts = [{"section": names[lift.section], "gain": lift.gain} for lift in strip.rides if lift.section in names]
+    return {"name": strip.name, "fader": strip.fader, "lifts": lifts, "steps": items}
 
 
 def _settings(item: Step) -> dict[str, str]:
@@ -184,7 +203,8 @@ def _settings(item: Step) -> dict[str, str]:
     return words | dict(item.part_words())
 
 
-def _file(name: str, target: Target, written: Written) -> dict[str, Any]:
+def _file(name: str, target: Target, written: Written, part: str) -> dict[str, Any]:
+    """`part`: what of the song it holds, in words, if it is not all of it."""
     digest = hashlib.sha256()
     try:
         with written.path.open("rb") as file:
@@ -197,12 +217,13 @@ def _file(name: str, target: Target, written: Written) -> dict[str, Any]:
         "row": name,
         "file": written.path.name,
         "section": written.section,
+        "part": part,
         "rate": written.rate,
         "frames": written.frames,
         "mended": written.mended,
         "sha256": value,
         "target": target.name,
-        "verdict": [] if written.section else shortfalls(written.figures, target),
+        "verdict": [] if written.section or part else shortfalls(written.figures, target),
         "figures": msgspec.to_builtins(written.figures),
     }
 

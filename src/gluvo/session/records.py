@@ -470,6 +470,31 @@ class Version(Struct, frozen=True, kw_only=True):
     """Those that differ."""
 
 
+class DeliveredFile(Struct, frozen=True, kw_only=True):
+    """A file that was written."""
+
+    media: Media
+    """Its place and content, as the audio's are kept."""
+    section: Name = ""
+    """The section that it holds; empty for all of the song."""
+    figures: dict[str, float] = {}
+    """What was measured in it, by the keys of `measure.figures`."""
+
+
+class Delivered(Struct, frozen=True, kw_only=True):
+    """What a row was written to once, and from what; see `session/deliveries`."""
+
+    id: Id
+    made: Annotated[str, Meta(pattern="^([0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2})?$")] = ""
+    """When, local time (ISO 8601)."""
+    row: Deliverable
+    """The row as it was."""
+    files: Annotated[tuple[DeliveredFile, ...], Meta(max_length=1000)] = ()
+    state: Version = Version(id="", name="")
+    """The strips and the target, as kept versions hold them: what differs from the delivery before it in the list."""
+    sections: Annotated[tuple[Section, ...], Meta(max_length=1000)] = ()
+
+
 TrialKind = Literal["ab", "abx", "rank"]
 
 
@@ -699,6 +724,7 @@ class SessionChanges(TypedDict, total=False):
     tags: Tags
     limits: tuple[Limit, ...]
     versions: tuple[Version, ...]
+    deliveries: tuple[Delivered, ...]
     trials: tuple[Trial, ...]
     dismissed: tuple[Dismissed, ...]
     view: View
@@ -721,6 +747,8 @@ class Session(Struct, frozen=True, kw_only=True):
     tags: Tags = Tags()
     limits: Annotated[tuple[Limit, ...], Meta(max_length=100)] = ()
     versions: Annotated[tuple[Version, ...], Meta(max_length=1000)] = ()
+    """The oldest first."""
+    deliveries: Annotated[tuple[Delivered, ...], Meta(max_length=1000)] = ()
     """The oldest first."""
     trials: Annotated[tuple[Trial, ...], Meta(max_length=1000)] = ()
     dismissed: Annotated[tuple[Dismissed, ...], Meta(max_length=1000)] = ()
@@ -854,6 +882,7 @@ class Session(Struct, frozen=True, kw_only=True):
             *self.deliverables,
             *self.limits,
             *self.versions,
+            *self.deliveries,
             *self.trials,
         )
         return {getattr(record, "id", "") for record in records}

@@ -16,7 +16,7 @@ from gluvo.session.files import digest, read_whole, reason_of, replacing
 from gluvo.session.records import Session
 from gluvo.session.sounds import HIGHEST_RATE, LOWEST_RATE
 from gluvo.session.tree import check
-from gluvo.session.versions import states
+from gluvo.session.versions import states, states_of
 
 SUFFIX = ".gluvo"
 MOST_BYTES = 64_000_000
@@ -69,6 +69,7 @@ def _check(session: Session, name: str) -> None:
         *session.deliverables,
         *session.limits,
         *session.versions,
+        *session.deliveries,
         *session.trials,
     )
     ids = [part.id for part in parts]
@@ -89,6 +90,12 @@ def _check(session: Session, name: str) -> None:
             check(session.replace(strips=next(whole).strips))
         except (KeyError, SessionError) as error:
             raise SessionError(f"{name}: the version “{version.name}” is not whole ({error}).") from None
+    delivered = states_of([d.state for d in session.deliveries])
+    for one in session.deliveries:
+        try:
+            check(session.replace(strips=next(delivered).strips))
+        except (KeyError, SessionError) as error:
+            raise SessionError(f"{name}: what was delivered of “{one.row.name}” is not whole ({error}).") from None
     try:
         check(session)
     except SessionError as error:

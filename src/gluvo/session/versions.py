@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, cast
 
@@ -28,7 +28,7 @@ def kept(
     """The session with its present state kept as its newest version, and that. `made`: ISO 8601, local."""
     held = [*states(session), State(session.strips, session.target)]
     version = Version(id=session.fresh_id("version"), name=name, made=made, note=note, figures=dict(figures))
-    versions = _written((*session.versions, version), held)
+    versions = differing((*session.versions, version), held)
     return session.replace(versions=versions), versions[-1]
 
 
@@ -37,7 +37,7 @@ def without(session: Session, id: str) -> Session:
     pairs = [
         (version, state) for version, state in zip(session.versions, states(session), strict=True) if version.id != id
     ]
-    return session.replace(versions=_written([v for v, _ in pairs], [s for _, s in pairs]))
+    return session.replace(versions=differing([v for v, _ in pairs], [s for _, s in pairs]))
 
 
 def described(session: Session, id: str, **changes: object) -> Session:
@@ -80,13 +80,18 @@ def with_step_of(session: Session, other: Session, step: str) -> Session:
 
 def states(session: Session) -> Iterator[State]:
     """What each version holds, in their order. Raises `KeyError` at one that is not whole."""
+    return states_of(session.versions)
+
+
+def states_of(versions: Iterable[Version]) -> Iterator[State]:
+    """What versions hold each of which tells what differs from the one before. Raises `KeyError` at one that is not whole."""
     strips: dict[str, AnyStrip] = {}
-    for version in session.versions:
+    for version in versions:
         strips = strips | {strip.id: strip for strip in version.strips}
         yield State(tuple(strips[id] for id in version.order), version.target)
 
 
-def _written(versions: Sequence[Version], held: Sequence[State]) -> tuple[Version, ...]:
+def differing(versions: Sequence[Version], held: Sequence[State]) -> tuple[Version, ...]:
     """Versions that hold what differs from the one before."""
     known: dict[str, AnyStrip] = {}
     made = []

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+import contextlib
+import datetime
+import math
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -26,22 +29,26 @@ from gluvo.deliver.write import Outcome, Row, node_of, places, prepared, same_na
 from gluvo.desk.controls.widgets import figure
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
-from gluvo.errors import GluvoError
+from gluvo.errors import AudioFileError, GluvoError
 from gluvo.measure.trace import Span
 from gluvo.opened.audio import ExtraSound, joint_of
-from gluvo.opened.tasks import SEARCHING, WRITING, Task
+from gluvo.opened.tasks import SEARCHING, VERIFYING, WRITING, Task
 from gluvo.progress import Progress
 from gluvo.render.scaled import stretch_of
+from gluvo.session import deliveries
+from gluvo.session.deliveries import Lies, lies, recorded, verified
 from gluvo.session.files import numbered, reason_of, refuse_own
 from gluvo.session.media import place_of
-from gluvo.session.records import Deliverable, Session
-from gluvo.session.song_parts import muted
+from gluvo.session.records import Deliverable, Delivered, DeliveredFile, Session
+from gluvo.session.song_parts import in_words, muted
 from gluvo.session.sounds import Sound
 
 ROW = "row"
 """The id under which what a row holds is heard."""
 LEAST_END = 6.0
 """Seconds of an end that are heard at least."""
+LIES = {Lies.GONE: "gone", Lies.ANOTHER: "another file than was written"}
+"""What has become of a file that was delivered, in words."""
 KEEP_BOTH, REPLACE = "both", "replace"
 
 
@@ -53,6 +60,20 @@ class Result:
     explained: str
     """Why the row's target could not be met, if it could not."""
     of: tuple[object, ...]
+
+
+def _recorded(outcomes: Mapping[str, Outcome], folder: Path) -> dict[str, list[DeliveredFile]]:
+    """The records of what was written, by the rows' ids; what has gone meanwhile has none."""
+    found: dict[str, list[DeliveredFile]] = {}
+    for id, outcome in outcomes.items():
+        for file in outcome.files:
+            with contextlib.suppress(AudioFileError):
+                figures = {
+                    k: float(v) for k, v in msgspec.to_builtins(file.figures).items() if isinstance(v, int | float)
+                }
+                plain = {k: v for k, v in figures.items() if math.isfinite(v)}
+                found.setdefault(id, []).append(recorded(file.path, folder, file.section, plain))
+    return found
 
 
 def _made_from(session: Session, row: Deliverable) -> tuple[object, ...]:
@@ -79,6 +100,8 @@ class Delivery(QObject):
         """The song at several loudnesses; the first is the song as it was."""
         self._priced_of = ""
         self._stopped: set[str] = set()
+        self._lies: dict[str, Lies] = {}
+        """How files that were delivered were found, by their places."""
         self._folder: Path | None = None
         self._tasks: list[Task] = []
         self.said = ""
@@ -203,7 +226,7 @@ class Delivery(QObject):
     def write(self, ids: Collection[str] = (), existing: str = KEEP_BOTH) -> None:
         """Write rows (all, if none are named) in the background. `existing`: what to do with files that are there."""
         bench, folder = self.bench, self.folder
-        session, material, renderer = bench.session, bench.audio.material, bench.renderer
+        session, material, renderer, mine = bench.session, bench.audio.material, bench.renderer, bench.generation
         named = self.planned(ids)
         assert material is not None and renderer is not None
         rows = [d for d in session.deliverables if d.id in named]
@@ -212,7 +235,7 @@ class Delivery(QObject):
         self._stopped -= set(named)
         self.shares.update(dict.fromkeys(named, 0.0))
 
-        def work(progress: Progress) -> tuple[list[Row], dict[str, Outcome]]:
+        def work(progress: Progress) -> tuple[list[Row], dict[str, Outcome], dict[str, list[DeliveredFile]]]:
             try:
                 folder.mkdir(parents=True, exist_ok=True)
             except OSError as error:
@@ -250,9 +273,17 @@ class Delivery(QObject):
                 self.shares.__setitem__,
                 lambda id: id not in self._stopped,
             )
-            return ready, done | troubles
+            return ready, done | troubles, _recorded(done, base)
 
-        def done(found: tuple[list[Row], dict[str, Outcome]]) -> None:
+        def done(found: tuple[list[Row], dict[str, Outcome], dict[str, list[DeliveredFile]]]) -> None:
+            made = datetime.datetime.now().isoformat(timespec="seconds")
+            written_rows = [(d, found[2].get(d.id, [])) for d in rows]
+            if mine == bench.generation and any(files for _, files in written_rows):
+                kept = deliveries.kept(bench.session, made, written_rows, session)
+                bench.keep(lambda s: s.replace(deliveries=kept.deliveries))
+                for file in (file for _, files in written_rows for file in files):
+                    self._lies.pop(file.media.path, None)
+                self.look_at_files()
             explained = {row.deliverable.id: row.explained for row in found[0]}
             for id, outcome in found[1].items():
                 row = next(d for d in rows if d.id == id)
@@ -297,6 +328,66 @@ class Delivery(QObject):
         self._tasks = [task for task in self._tasks if task in shown]
         if self._tasks or before:
             self.changed.emit()
+
+    # --- what was delivered --------------------------------------------------------------------------------
+
+    def look_at_files(self) -> None:
+        """See whether the files that were delivered are where they were put, by their sizes."""
+        bench, folder = self.bench, self.bench.document.folder
+        last = {file.media.path: file for d in bench.session.deliveries for file in d.files}
+        if not last:
+            return
+
+        def done(found: dict[str, Lies]) -> None:
+            for path, how in found.items():  # a size that is right says nothing of content that was found to be wrong
+                if how is not Lies.THERE or self._lies.get(path) is not Lies.ANOTHER:
+                    self._lies[path] = how
+            self.changed.emit()
+
+        work = lambda _: {path: lies(file, folder) for path, file in last.items()}  # noqa: E731
+        bench.background.run(VERIFYING, "Looking for what was delivered", work, done)
+
+    def verify(self) -> None:
+        """Read all that was delivered again, and tell what is no longer as it was written."""
+        bench, session, folder = self.bench, self.bench.session, self.bench.document.folder
+        if not session.deliveries:
+            bench.tell("Nothing has been delivered of this session yet.", False)
+            return
+
+        def done(found: list[tuple[Delivered, DeliveredFile, Lies]]) -> None:
+            self._lies = {file.media.path: how for _, file, how in found}
+            wrong = [f"{Path(file.media.path).name} is {LIES[how]}" for _, file, how in found if how is not Lies.THERE]
+            count = f"{len(found)} file{'' if len(found) == 1 else 's'}"
+            if wrong:
+                bench.tell(f"Of {count} that were delivered: {'; '.join(wrong[:6])}.", True)
+            else:
+                bench.tell(f"All {count} that were delivered are as they were written.", False)
+            self.changed.emit()
+
+        bench.background.run(VERIFYING, "Verifying deliveries", lambda p: verified(session, folder, p), done)
+
+    def delivered(self, row: Deliverable) -> tuple[str, str, bool] | None:
+        """Of a row that was written before the session was opened: what was measured, what has become of it, and whether it is
+        as it would be written now. None, if it never was."""
+        session = self.bench.session
+        last = deliveries.latest(session, row.id)
+        if last is None:
+            return None
+        figures = last.files[0].figures
+        measured = f"{figure(figures.get('integrated', float('nan')))} LUFS · {figure(figures.get('true_peak', float('nan')), 2)}"
+        if len(last.files) > 1:
+            measured = f"{len(last.files)} files"
+        bad = next(
+            (how for f in last.files if (how := self._lies.get(f.media.path, Lies.THERE)) is not Lies.THERE), None
+        )
+        written = f"written {datetime.datetime.fromisoformat(last.made):%-d %b}" if last.made else "written"
+        if bad is not None:
+            return measured, f"{written}: {LIES[bad]}", False
+        changes = deliveries.changes_since(session, last)
+        if changes:
+            more = f" and {len(changes) - 1} more" if len(changes) > 1 else ""
+            return measured, f"{written}, changed since: {changes[0]}{more}", False
+        return measured, f"{written}, as now", True
 
     # --- the ends ------------------------------------------------------------------------------------------
 
@@ -436,8 +527,9 @@ class Delivery(QObject):
             list(self.encodings.values()) if self.encodings_current else [],
             bench.audio.reference_figures,
             bench.audio.reference_tone,
-            self.notes(),
+            (*self.notes(), *([self.left_out()] if self.left_out() else [])),
             watch_outs=bench.watching_out.told if told else None,
+            parts={d.name: in_words(bench.session, d) for d, _ in rows if d.of != "mix"},
         )
 
     def write_report(self, path: Path) -> None:
@@ -557,6 +649,7 @@ class Delivery(QObject):
         self.results.clear()
         self.encodings.clear()
         self.prices = ()
+        self._lies.clear()
         self.margin, self._folder, self.said = None, None, ""
         self.changed.emit()
 

@@ -62,6 +62,11 @@ class DeliverPage(PageWidget):
         head.addWidget(
             button("Report…", "Write all figures, steps, graphs and files as one HTML page.", self.write_report)
         )
+        head.addWidget(
+            button(
+                "Verify", "Read all that was delivered again: is it there, and as it was written?", self.delivery.verify
+            )
+        )
         head.addWidget(button("Add", "Add a deliverable.", self.add))
         head.addWidget(
             button(
@@ -242,6 +247,7 @@ class DeliverPage(PageWidget):
     # --- keeping up ----------------------------------------------------------------------------------------
 
     def showEvent(self, event: object) -> None:
+        self.delivery.look_at_files()
         self._show_rows()
         QTimer.singleShot(0, self.table.setFocus)
         self.refresh()

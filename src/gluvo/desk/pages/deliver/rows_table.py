@@ -183,7 +183,15 @@ class RowsTable(QTableWidget):
                 "The decoded true peak; see the encode check.",
             )
         if result is None:
-            return [("not written yet", "faint", ""), after, ("", "faint", "")]
+            before = self._delivery.delivered(d)
+            if before is None:
+                return [("not written yet", "faint", ""), after, ("", "faint", "")]
+            measured, words, good = before
+            return [
+                (measured, "faint", "As it was measured then."),
+                after,
+                (words, "good" if good else "faint", plain(words)),
+            ]
         words, good = self._delivery.verdict(d)
         if result.outcome.trouble:
             return [("not written", "over", plain(words)), after, (words, "over", plain(words))]
