@@ -187,10 +187,7 @@ def test_the_usual_set_is_written_and_adds_up(stems: Desk, tmp_path: Path) -> No
     stems.bot.mouseClick(page.write, LEFT)
     stems.wait(lambda: page.delivery.said != "" and not stems.bench.background.busy)
     shown = {page.table.item(n, 0).text(): page.table.item(n, 6).text() for n in range(page.table.rowCount())}
-    assert (
-        shown["Guitar"] == shown["A cappella"] == "adds up to the master"
-        and shown["Instrumental"] == "a part of the song"
-    )
+    assert shown["Guitar"] == shown["A cappella"] == "adds up" and shown["Instrumental"] == "a part of the song"
     files = {d.name: soundfile.read(tmp_path / "out" / f"Three - {d.name}.wav")[0] for d in stems.session.deliverables}
     whole = files[names[0]]
     assert np.abs(files["Lead vocal"] + files["Guitar"] + files["Bass"] - whole).max() < 3 * 2**-23

@@ -132,8 +132,8 @@ def verdict_of_part(row: Deliverable, outcome: Outcome) -> tuple[str, bool]:
     if outcome.residue is None:
         return "a part of the song", True
     if outcome.residue <= NOTHING_LEFT:
-        return "adds up to the master", True
-    return f"adds up to the master but for {outcome.residue:.0f} dB, which is bent".replace("-", "−"), True
+        return "adds up", True
+    return f"adds up but for {outcome.residue:.0f} dB, which is bent".replace("-", "−"), True
 
 
 class _Sums:

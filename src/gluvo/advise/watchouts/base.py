@@ -246,7 +246,9 @@ class Scene:
 
 
 VOICE = re.compile(
-    r"\b(vox|voc\b|voice|vocal|sing\b|singer|sung|lead|choir|bvs?\b|rap\b|gesang|stimme|chor\b)", re.IGNORECASE
+    r"\b(vox|voc\b|voice|vocal|sing\b|singer|sung|choir|bvs?\b|rap\b|gesang|stimme|chor\b"
+    r"|lead\b(?!.*(guitar|gtr|synth|saw|key|piano|organ|sax|horn|trumpet|flute|violin|string|bass|bell)))",
+    re.IGNORECASE,
 )
 """What strips of voices are called."""
 
@@ -256,6 +258,8 @@ def is_voice(name: str) -> bool:
 
     >>> is_voice("Lead vox 2"), is_voice("Snare"), is_voice("Voices low"), is_voice("Chords"), is_voice("Single coil")
     (True, False, True, False, False)
+    >>> is_voice("Lead"), is_voice("Lead guitar"), is_voice("Lead L"), is_voice("Guitar and lead vocal")
+    (True, False, True, True)
     """
     return VOICE.search(name) is not None
 

@@ -82,7 +82,6 @@ class DeliverPage(PageWidget):
         head.addWidget(self.write)
         column.addLayout(head)
         self.table = RowsTable(self.delivery)
-        self.table.setMinimumHeight(100)
         column.addWidget(self.table)
         self.left_out = Elided("", "warning", 800)
         column.addWidget(self.left_out)

@@ -35,6 +35,8 @@ WIDTHS = (96, 128, 116, 104, 140, 88, 0, 62)
 """Pixels; 0 takes what is left."""
 
 
+LEAST_ROWS = 5
+"""Rows that are in sight at least, if there are so many."""
 KEYS = (
     Qt.Key.Key_Up,
     Qt.Key.Key_Down,
@@ -110,6 +112,7 @@ class RowsTable(QTableWidget):
         for n, d in enumerate(rows):
             self._show(n, d)
         self.blockSignals(False)
+        self.setMinimumHeight(36 + 30 * min(LEAST_ROWS, max(2, len(rows))) + 4)
         self.setMaximumHeight(36 + 30 * max(2, len(rows)) + 4)
 
     def _show(self, n: int, d: Deliverable) -> None:
