@@ -310,15 +310,18 @@ def test_the_ends_of_a_file_are_told() -> None:
     x = np.zeros((3 * RATE, 2), dtype=np.float32)
     x[RATE : 2 * RATE] = 0.1
     row = Deliverable(id="r", name="R")
-    found = ends_of(x, RATE, row)
+    found = ends_of(x, RATE, row, -14.0)
     assert (found.before, found.after) == (1.0, 1.0) and found.last < -150.0
     assert found.words == "1.00 s of silence before the first sound; 1.00 s of silence after the last."
-    cut = ends_of(x[: 2 * RATE], RATE, row)
+    cut = ends_of(x[: 2 * RATE], RATE, row, -14.0)
     assert cut.after == 0.0 and "the last 40 ms are cut at −20 dBFS" in cut.words
     faded = msgspec.structs.replace(row, fade_out=1.5, tail=RATE)
-    assert "cut" not in ends_of(x[: 2 * RATE], RATE, faded).words
+    assert "cut" not in ends_of(x[: 2 * RATE], RATE, faded, -14.0).words
     led = msgspec.structs.replace(row, lead=RATE // 2)
-    assert ends_of(x, RATE, led).before == 1.5
-    assert ends_of(np.zeros((0, 2)), RATE, row).before == 0.0 and ends_of(x[:RATE], RATE, row).before == 1.0
+    assert ends_of(x, RATE, led, -14.0).before == 1.5
+    assert (
+        ends_of(np.zeros((0, 2)), RATE, row, -200.0).before == 0.0
+        and ends_of(x[:RATE], RATE, row, -200.0).before == 1.0
+    )
     loud = np.full((RATE, 2), 0.1, dtype=np.float32)
-    assert ends_of(loud, RATE, msgspec.structs.replace(row, fade_in=9.0, fade_out=9.0)).words != ""
+    assert ends_of(loud, RATE, msgspec.structs.replace(row, fade_in=9.0, fade_out=9.0), -20.0).words != ""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gluvo.advise.watchouts.edges import LIMIT
 from gluvo.deliver.rows import fade
 from gluvo.dsp.kernel import Audio, Floats
 from gluvo.measure.trace import Span
@@ -15,8 +16,8 @@ from gluvo.session.records import Deliverable
 
 SILENT = 10.0 ** (-80.0 / 20.0)
 """Full scale; what stays under it counts as silence."""
-END, CUT = 0.04, -60.0
-"""s of the end whose RMS is told, and dBFS from which on it is cut."""
+END = 0.04
+"""s of the end whose RMS is told."""
 PIECE = 1 << 16
 """Frames that are looked at together."""
 
@@ -31,12 +32,14 @@ class Ends:
     """s of silence after the last sound."""
     last: float
     """RMS of the last `END` s, dBFS."""
+    cut: bool
+    """Whether it ends in the middle of sound."""
 
     @property
     def words(self) -> str:
         """In a sentence or two; nothing to be said of an end that is as it should be."""
         told = [f"{self.before:.2f} s of silence before the first sound"] if self.before >= 0.01 else []
-        if self.last > CUT:
+        if self.cut:
             told.append(f"the last {1000 * END:.0f} ms are cut at {self.last:.0f} dBFS".replace("-", "−"))
         elif self.after >= 0.01:
             told.append(f"{self.after:.2f} s of silence after the last")
@@ -63,8 +66,9 @@ def gains_of(row: Deliverable, frames: int, rate: int) -> Callable[[int, int], F
     return part
 
 
-def ends_of(audio: Sounding, rate: int, row: Deliverable) -> Ends:
-    """The ends of a row's file whose sound is `audio` (frames, 2)."""
+def ends_of(audio: Sounding, rate: int, row: Deliverable, loudness: float) -> Ends:
+    """The ends of a row's file whose sound is `audio` (frames, 2), of some loudness in LUFS: it is cut where its last moment is
+    louder against that than the watch-out of edges lets be."""
     frames, gains = len(audio), gains_of(row, len(audio), rate)
 
     def sounding(first: int, last: int) -> np.ndarray:
@@ -84,9 +88,8 @@ def ends_of(audio: Sounding, rate: int, row: Deliverable) -> Ends:
     tail = max(0, frames - round(END * rate))
     last = np.asarray(audio[tail:frames], dtype=np.float64) * gains(tail, frames)[:, None]
     level = 10.0 * np.log10(max(1e-20, float(np.square(last).mean()) if len(last) else 0.0))
-    return Ends(
-        begin / rate + row.lead / rate, (frames - end) / rate + row.tail / rate, -200.0 if row.tail else float(level)
-    )
+    before, after = (begin + row.lead) / rate, (frames - end + row.tail) / rate
+    return Ends(before, after, float(level), level > loudness + LIMIT)
 
 
 def as_written(audio: Sounding, rate: int, row: Deliverable, span: Span | None) -> Audio:

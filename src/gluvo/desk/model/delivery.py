@@ -408,7 +408,8 @@ class Delivery(QObject):
 
         def look() -> str:
             frames = slice(0, len(result.audio)) if span is None else span.frames(result.rate, len(result.audio))
-            return ends_of(stretch_of(result.audio, frames), result.rate, row).words
+            part = stretch_of(result.audio, frames)
+            return ends_of(part, result.rate, row, result.loudness(span)).words
 
         return result.once(("ends", looked), look)
 

@@ -60,7 +60,7 @@ class Header(QWidget):
         row.addWidget(self.loop)
         self.watch = self.tabs["watch"]
         row.addWidget(self.watch)
-        self._ears = Elided("", "caption", 110)
+        self._ears = Elided("", "caption", 100)
         self._ears.setToolTip(
             "How long you have listened since the last break of ten minutes, and how loud on average, as sent to the "
             "loudspeakers (Listen › Ears)."

@@ -237,6 +237,8 @@ class RowsTable(QTableWidget):
             else:
                 made = _Bar()
                 made.clicked.connect(partial(self._delivery.stop, d.id))
+            if (old := self.cellWidget(n, place)) is not None:
+                old.hide()  # it goes only when the window has time
             self._ends[n] = kind, d.id, made
             self.setCellWidget(n, place, made)
         bar = self._ends[n][2]
