@@ -380,14 +380,14 @@ class Delivery(QObject):
         bad = next(
             (how for f in last.files if (how := self._lies.get(f.media.path, Lies.THERE)) is not Lies.THERE), None
         )
-        written = f"written {datetime.datetime.fromisoformat(last.made):%-d %b}" if last.made else "written"
+        day = f"{datetime.datetime.fromisoformat(last.made):, %-d %b}" if last.made else ""
         if bad is not None:
-            return measured, f"{written}: {LIES[bad]}", False
+            return measured, f"{LIES[bad]}{day}", False
         changes = deliveries.changes_since(session, last)
         if changes:
             more = f" and {len(changes) - 1} more" if len(changes) > 1 else ""
-            return measured, f"{written}, changed since: {changes[0]}{more}", False
-        return measured, f"{written}, as now", True
+            return measured, f"changed since: {changes[0]}{more}{day}", False
+        return measured, f"as now{day}", True
 
     # --- the ends ------------------------------------------------------------------------------------------
 

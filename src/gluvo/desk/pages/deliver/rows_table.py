@@ -31,7 +31,7 @@ ROW_COLUMNS = (
     "Verdict",
     "",
 )
-WIDTHS = (96, 128, 116, 104, 140, 88, 0, 62)
+WIDTHS = (96, 122, 112, 96, 130, 88, 0, 56)
 """Pixels; 0 takes what is left."""
 
 
