@@ -15,8 +15,9 @@ from gluvo.dsp.envelope import Envelope, cross, ride, smoothed
 from gluvo.measure.trace import Span
 from gluvo.play.device import BLOCK
 from gluvo.play.engine import Engine, Monitoring
+from gluvo.play.meters import ROWS, STEPS_AT, WRITTEN
 from gluvo.render.machine import Machine, filler, play_through
-from gluvo.render.plan import Plan
+from gluvo.render.plan import Plan, steps_heard
 from gluvo.render.reduction import mean_along, taken_along, taken_by
 from gluvo.render.song import Renderer
 from gluvo.session import by_section, chains, sections
@@ -264,6 +265,25 @@ def test_live_is_the_file_from_any_place(start: float) -> None:
     assert np.abs(heard - asked).max() < (
         1e-9 if start == 0.0 else 2e-4
     )  # a run-in ends where releases are all but over
+
+
+def test_the_live_reduction_is_what_is_heard() -> None:
+    material, session = song([Glue(id="g", ratio=8.0, threshold=-40.0)])
+    session, id = split_off(working_in(session, "g", ("verse", "bridge")), "g", "bridge")
+    order = steps_heard(session)
+    engine = Engine(material, {}, session)
+    engine.listen(Monitoring())
+    engine.play()
+    block, taken = np.zeros((BLOCK, 2)), []
+    for _ in range(4 * RATE // BLOCK):
+        engine.pull(block)
+        row = engine.board.rows[(int(engine.board.state[WRITTEN]) - 1) % ROWS]
+        taken.append([float(row[STEPS_AT + order.index(step)]) for step in ("g", id)])
+    found = np.array(taken)
+    at = np.arange(len(found)) * BLOCK / RATE
+    verse, bridge, chorus = ((at > a) & (at < b) for a, b in ((0.5, 1.4), (1.65, 2.5), (2.75, 3.9)))
+    assert found[verse, 0].min() > 1.0 and found[verse, 1].max() == 0.0
+    assert found[bridge, 1].min() > 1.0 and found[bridge, 0].max() == 0.0 == found[chorus].max()
 
 
 def test_any_blocks_give_the_same() -> None:

@@ -76,6 +76,18 @@ def smoothed(steps: Sequence[tuple[float, float]], first: float, ramp: float) ->
 
 
 @kernel
+def value_at(places: Ints, values: Floats, place: int) -> float:
+    """The value at a frame of the song."""
+    k = 0
+    while k < places.shape[0] and places[k] <= place:
+        k += 1
+    a, b = max(0, k - 1), min(k, places.shape[0] - 1)
+    if values[a] == values[b]:
+        return float(values[a])
+    return float(values[a] + (values[b] - values[a]) * (place - places[a]) / (places[b] - places[a]))
+
+
+@kernel
 def ride(x: Audio, place: int, places: Ints, decibels: Floats, out: Audio) -> None:
     """`x` (frames, 2), whose first frame is frame `place` of the song, at a level that moves in dB; where that is 0, the same
     bits."""

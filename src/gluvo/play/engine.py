@@ -261,7 +261,7 @@ class Engine:
             self.board.state[HELD_BACK] += 1
         graph = self._swap.graph
         heard = self._swap.path(self._path_name(), n)
-        self._meters.write(heard, graph.steps, graph.strips, graph.tapped, graph.moving)
+        self._meters.write(heard, graph.steps, graph.strips, graph.tapped, graph.moving, graph.heard)
         self._swap.go_on(n, levelled)
         if not self._playing:
             self._fade_frames_left -= n

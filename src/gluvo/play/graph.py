@@ -7,7 +7,7 @@ from collections.abc import Collection
 from gluvo.compare.hearables import nodes_of
 from gluvo.dsp.kernel import Floats
 from gluvo.render.machine import Machine, NodeRunner
-from gluvo.render.plan import Plan, Source, steps_heard
+from gluvo.render.plan import Plan, Source, Within, steps_heard
 from gluvo.session.records import Session
 from gluvo.steps import Processor
 
@@ -31,6 +31,11 @@ class LiveGraph(Machine):
         self.session = session
         self.steps: tuple[Processor | None, ...] = tuple(self._processor(plan, id) for id in steps_heard(session))
         """The processors to report on, as `steps_heard` orders them."""
+        self.heard: tuple[NodeRunner | None, ...] = tuple(
+            self.runners.get(node.key) if isinstance(node := plan.after.get(id), Within) else None
+            for id in steps_heard(session)
+        )
+        """What tells how much of each is heard, where they work in some sections alone."""
         self.strips: tuple[tuple[NodeRunner, float, float], ...] = tuple(
             (self.runners[plan.strips[s.id].end.key], *((0.0, 0.0) if s.mute else s.gains)) for s in session.strips
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -99,6 +100,11 @@ class Board:
         )
 
 
+def arrived(reduction: float, share: float) -> float:
+    """What is left of a reduction in dB of which a share is heard; see `dsp.compression.arriving`."""
+    return -20.0 * math.log10(max(1e-10, 1.0 - share + share * 10.0 ** (reduction / -20.0)))
+
+
 class Meters:
     """Measures blocks and puts the readings on the board."""
 
@@ -117,9 +123,11 @@ class Meters:
         strips: Sequence[tuple[NodeRunner, float, float]],
         tapped: tuple[NodeRunner, NodeRunner] | None = None,
         moving: Sequence[tuple[int, Floats]] = (),
+        heard: Sequence[NodeRunner | None] = (),
     ) -> None:
         """Measure a block of what is heard, before the monitor's gain, and of what each strip sends on; `tapped` are
-        the two sides of the chosen step, `moving` its bands that move: their places and their curves."""
+        the two sides of the chosen step, `moving` its bands that move: their places and their curves. `heard` tells for
+        processors of steps that work in some sections alone how much of them there is."""
         n, written = len(x), int(self._board.state[WRITTEN])
         row = self._board.rows[written % ROWS]
         weighted, peaks = self._weighted[:n], self._peaks
@@ -129,7 +137,10 @@ class Meters:
         row[1], row[2], row[3], row[4], row[5], row[6], row[7] = summed_up(x, weighted, peaks)
         for k, processor in enumerate(processors[:MOST_STEPS]):
             if processor is not None:
+                within = heard[k] if k < len(heard) else None
                 row[STEPS_AT + k] = largest(processor.reduction[:n])
+                if within is not None and within.share < 1.0:
+                    row[STEPS_AT + k] = arrived(row[STEPS_AT + k], within.share)
                 row[STEPS_AT + MOST_STEPS + k] = processor.level[0]
         for k, (part, left, right) in enumerate(strips[:MOST_STRIPS]):
             peaks_of(part.out[:n], left, right, row[STRIPS_AT + 2 * k : STRIPS_AT + 2 * k + 2])

@@ -51,7 +51,7 @@ from gluvo.play.requests import (
     Unload,
 )
 from gluvo.session.media import Material
-from gluvo.session.records import Bus, Media, RoadTest, Session, Stem
+from gluvo.session.records import Bus, Lift, Media, RoadTest, Section, Session, Stem
 from gluvo.session.scratch import mapped
 from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, AnyStep
@@ -269,16 +269,21 @@ def rehearse() -> None:
     silence = Sound(np.zeros((rate // 4, 2), dtype=np.float32), rate)
     examples = [step for kind in STEP_KINDS for step in kind.examples()]
     everything = cast(
-        "tuple[AnyStep, ...]", tuple(msgspec.structs.replace(step, id=f"warm-{n}") for n, step in enumerate(examples))
+        "tuple[AnyStep, ...]",
+        tuple(
+            msgspec.structs.replace(step, id=f"warm-{n}", sections=() if n else ("warm",))
+            for n, step in enumerate(examples)
+        ),
     )
     eared = next(step.id for step in everything if step.has_ear)
     empty = Session()
     warm = empty.replace(
         strips=(
             *empty.strips,
-            Bus(id="warm", name="", chain=everything),
+            Bus(id="warm", name="", chain=everything, rides=(Lift(section="warm", gain=1.0),)),
             Stem(id="warm-stem", name="", media=Media(path="", size=0, sha256="0" * 64), into="warm"),
-        )
+        ),
+        sections=(Section(id="warm", name="", start=0.01, end=0.02),),
     )
     few = np.zeros((4, 2))
     clean(few, few)  # what is seldom needed

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 import numpy as np
 
 from gluvo.dsp.delay import Delay
-from gluvo.dsp.envelope import Envelope, cross, ride
+from gluvo.dsp.envelope import Envelope, cross, ride, value_at
 from gluvo.dsp.input_history import HISTORY_SECONDS, InputHistory
 from gluvo.dsp.kernel import Audio, Floats, Singles, kernel
 from gluvo.progress import Progress, no_progress
@@ -44,6 +44,9 @@ class NodeRunner:
         self._ready = [np.zeros((MAX_BLOCK, 2)) if late else p.out for late, p in zip(self._late, inputs, strict=True)]
         self._gains = np.array(node.gains).reshape(-1, 2) if isinstance(node, Mix) else None
         self._envelope = Envelope.at(node.points, rate) if isinstance(node, Ride | Within) else None
+        self._heard = Envelope.at(node.heard, rate) if isinstance(node, Within) else None
+        self.share = 1.0
+        """How much of a step that works in some sections alone is heard in the present block, 0–1."""
         self._place = 0
         """The frame of the song that its inputs give next, where it goes by that."""
         self._start = start
@@ -101,6 +104,8 @@ class NodeRunner:
             mix_all(self._came, self._gains, self._made)
         elif self._envelope is not None:
             go_along(self._envelope, self._came, self._place, self._made)
+            if self._heard is not None:
+                self.share = value_at(self._heard.places, self._heard.values, self._place + self._frames // 2)
         self._place += self._frames
 
     def adopt(self, other: NodeRunner) -> bool:

@@ -18,7 +18,7 @@ from gluvo.render.chain import run_chain
 from gluvo.render.flow import rendered_joint
 from gluvo.render.joint import Joint
 from gluvo.render.machine import play_through
-from gluvo.render.plan import Ear, Run, Source, mixed
+from gluvo.render.plan import Ear, Ride, Run, Source, Within, mixed
 from gluvo.session.media import Material
 from gluvo.session.sounds import Sound
 from gluvo.steps import STEP_KINDS, Band, DeEsser, Glue, Lane, Split, Step
@@ -47,6 +47,8 @@ def warm_up(progress: Progress = no_progress) -> None:
         rendered_joint(Ear("", "", (first,), hears), [joint])
     material = Material(RATE, {"x": Sound(x, RATE)}, RATE)
     play_through(mixed("sum", ((first, (0.5, 0.5)), (first, (1.0, 1.0)))), material)
+    ride = Ride("ride", "ride", (first,), ((0.1, 0.0), (0.2, 1.0)))
+    play_through(Within("within", "within", (first, ride), ((0.1, 0.0), (0.2, 1.0)), ((0.0, 1.0),)), material)
     flat_tops(x)
     found_in(x)
     pulse = np.zeros((RATE * 2, 2), dtype=np.float32)
