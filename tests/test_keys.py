@@ -160,6 +160,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+Shift+R": (NONE, opened),
     "Ctrl+E": (NONE, lambda desk: sorted(desk.bench.document.folder.rglob("*"))),
     "Ctrl+Alt+E": (NONE, opened),
+    "Ctrl+Alt+O": (NONE, opened),
     "Esc": (searching, lambda desk: [t.title for t in desk.bench.tasks.shown() if "Reach" in t.title]),
     "Ctrl+Q": (unsaved, opened),
     "Ctrl+Z": (unsaved, lambda desk: desk.session.step("trim-1")),

@@ -597,6 +597,25 @@ def _report_material(path: Path, watch_outs: bool, told: Told) -> Any:
 
 
 @cli.command()
+@click.argument("session", type=PATH)
+@click.option("--out", type=PATH, required=True, help="A folder to make, or a file that ends in .zip.")
+@click.option("--flac", is_flag=True, help="Pack plain audio files as FLAC, checked to the sample.")
+def collect(session: Path, out: Path, flac: bool) -> None:
+    """Copy a session and all audio that it needs into one folder or zip file, to be opened elsewhere."""
+    from gluvo.session.collect import collect as gather
+    from gluvo.session.store import read_session
+
+    with _bar("Collecting") as told:
+        made = _worked(
+            lambda inside: gather(
+                read_session(session).session, session.resolve().parent, out.absolute(), flac=flac, progress=inside
+            ),
+            told,
+        )
+    click.echo(one_line(made))
+
+
+@cli.command()
 def schema() -> None:
     """Print the session's JSON Schema."""
     from gluvo.session.store import schema as session_schema

@@ -330,6 +330,14 @@ FILE: Sequence[Action] = (
         rule=True,
         always=True,
     ),
+    Action(
+        "File",
+        "Collect…",
+        "Ctrl+Alt+O",
+        lambda d: d.ask("collect"),
+        "Copy the session and all its audio into one folder or zip file, to be opened elsewhere.",
+        rule=True,
+    ),
     Action("File", "Quit", "Ctrl+Q", lambda d: d.close(), "Close Gluvo.", always=True),
 )
 

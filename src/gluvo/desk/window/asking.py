@@ -18,6 +18,13 @@ from gluvo.session.store import SUFFIX
 
 SESSION_FILTER = f"Gluvo sessions (*{SUFFIX})"
 CSV_FILTER = "Sections (*.csv);;All files (*)"
+COLLECTED = {
+    "A folder, audio as it is (*)": (True, False),
+    "A folder, plain audio as FLAC (*)": (True, True),
+    "A zip file, audio as it is (*.zip)": (False, False),
+    "A zip file, plain audio as FLAC (*.zip)": (False, True),
+}
+"""How a session can be collected: whether into a folder, and whether plain audio is packed."""
 
 
 class Answering(Protocol):
@@ -29,6 +36,7 @@ class Answering(Protocol):
     def new_from(self, files: list[Path], top: Path | None = None) -> None: ...
     def new_from_stems(self, folder: Path) -> None: ...
     def open_path(self, path: Path) -> None: ...
+    def collect(self, place: Path, flac: bool) -> None: ...
     def known_of_itself(self) -> dict[str, str]: ...
 
 
@@ -85,6 +93,15 @@ def _export(parent: QWidget, desk: Answering) -> None:
         desk.sections.give_out(Path(found))
 
 
+def _collect(parent: QWidget, desk: Answering) -> None:
+    found, kind = QFileDialog.getSaveFileName(
+        parent, "Collect into a folder or a zip file that is not there yet", "", ";;".join(COLLECTED)
+    )
+    if found:
+        folder, flac = COLLECTED[kind]
+        desk.collect(Path(found) if folder or found.lower().endswith(".zip") else Path(f"{found}.zip"), flac)
+
+
 def _about(parent: QWidget, _desk: Answering) -> None:
     QMessageBox.about(
         parent,
@@ -113,6 +130,7 @@ QUESTIONS: dict[str, Callable[[QWidget, Answering], None]] = {
     "loudest": _loudest,
     "import sections": _import,
     "export sections": _export,
+    "collect": _collect,
     "about": _about,
     "guide": _guide,
     "problem": _problem,

@@ -64,6 +64,7 @@ from gluvo.opened.tasks import WRITING
 from gluvo.play.device import device_choices
 from gluvo.play.engine import DIM_DB
 from gluvo.play.meters import Readings
+from gluvo.session.collect import collect
 from gluvo.session.files import answered, reason_of
 from gluvo.session.records import Reference, Stem
 from gluvo.session.sounds import AUDIO_SUFFIXES
@@ -549,6 +550,16 @@ class Window(QMainWindow):
             self.bench.refuse("Bring in audio first: a draft is made from what is heard.")
         else:
             _open(DraftDialog(self, self.bench, self.bench.session.view.strip))
+
+    def collect(self, place: Path, flac: bool) -> None:
+        """Copy the session and all its audio to one place, in the background."""
+        bench, session, folder = self.bench, self.bench.session, self.bench.document.folder
+        bench.background.run(
+            WRITING,
+            "Collecting the session",
+            lambda progress: collect(session, folder, place, flac=flac, progress=progress),
+            lambda made: bench.tell(f"The session and all its audio are in {made}.", False),
+        )
 
     def lift_sections(self) -> None:
         """The chosen strip's level in each section."""
