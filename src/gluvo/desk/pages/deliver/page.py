@@ -62,20 +62,7 @@ class DeliverPage(PageWidget):
         head.addWidget(
             button("Report…", "Write all figures, steps, graphs and files as one HTML page.", self.write_report)
         )
-        head.addWidget(
-            button(
-                "Verify", "Read all that was delivered again: is it there, and as it was written?", self.delivery.verify
-            )
-        )
         head.addWidget(button("Add", "Add a deliverable.", self.add))
-        head.addWidget(
-            button(
-                "Usual set",
-                "Adds what is mostly asked for: the master, the song without voices and only they, and a file for each "
-                "strip that flows into the mix bus, which add up to the master.",
-                self.add_usual,
-            )
-        )
         self.write = button(
             "Write", "Write and measure all files; the song is played once (Ctrl+E).", self.write_all, "main"
         )
@@ -105,6 +92,23 @@ class DeliverPage(PageWidget):
         )
         views.addWidget(self.chooser)
         views.addStretch(1)
+        views.addWidget(
+            button(
+                "Usual set",
+                "Adds what is mostly asked for: the master, the song without voices and only they, and a file for each "
+                "strip that flows into the mix bus, which add up to the master.",
+                self.add_usual,
+                "plain",
+            )
+        )
+        views.addWidget(
+            button(
+                "Verify",
+                "Read all that was delivered again: is it there, and as it was written?",
+                self.delivery.verify,
+                "plain",
+            )
+        )
         column.addLayout(views)
         self.views = QStackedLayout()
         self.views.addWidget(self._loudness())
