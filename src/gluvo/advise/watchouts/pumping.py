@@ -9,7 +9,7 @@ from gluvo.advise.watchouts.attack import places
 from gluvo.advise.watchouts.base import Kind, Offer, Place, Scene, WatchOut, share_of
 from gluvo.advise.watchouts.edits import with_changes
 from gluvo.measure.evidence import Evidence
-from gluvo.session.records import Session
+from gluvo.session.records import MIX, Session
 from gluvo.steps import Glue
 
 LIMIT, SHARE = 2.0, 0.28
@@ -27,7 +27,11 @@ def look(scene: Scene, place: Place) -> Iterable[WatchOut]:
     before, after = sides
     span = scene.loud_of(before)
     hits = scene.hits(before, after, span)
-    if hits is None or len(hits.onsets) < HITS or (share := max(hits.pumping, hits.following)) < SHARE:
+    if hits is None or len(hits.onsets) < HITS:
+        return
+    # what is compressed alone follows its own notes, as it should; the mix has others that go along
+    share = max(hits.pumping, hits.following) if place.strip == MIX else hits.pumping
+    if share < SHARE:
         return
     inside = (hits.times >= 0.0) & (hits.times <= max(0.1, hits.spacing))
     depth = float(hits.reduction[inside].max(initial=0.0) - hits.reduction[inside].min(initial=100.0))
@@ -73,7 +77,7 @@ KIND = Kind(
     "reduction",
     "Pumping",
     "How far the reduction moves between hits, times the share of its movement at the rate of the hits and its multiples, or "
-    "that goes with the time since the last hit, where they are not regular.",
+    "that goes with the time since the last hit, where they are not regular (of the mix).",
     "Two dB on every beat are heard as a swell; less is heard as movement.",
     "own measure, see measure/hits.py",
     places,
