@@ -108,9 +108,8 @@ class Delivery(QObject):
         """What the last writing came to."""
         Follower(self, bench, self._other_session, besides=lambda: (bench.document,))
         Follower(self, bench, self._strips_changed, session=lambda s: (s.sound,))
-        Follower(
-            self, bench, self.changed.emit, session=lambda s: (s.target, s.deliverables, s.sections, s.tags, s.name)
-        )
+        Follower(self, bench, self._rows_changed, session=lambda s: (s.deliverables, s.sections))
+        Follower(self, bench, self.changed.emit, session=lambda s: (s.target, s.tags, s.name))
         bench.background.changed.connect(self._tasks_changed)
 
     # --- where ---------------------------------------------------------------------------------------------
@@ -654,8 +653,13 @@ class Delivery(QObject):
         self.margin, self._folder, self.said = None, None, ""
         self.changed.emit()
 
+    def _rows_changed(self) -> None:
+        self.bench.listening.drop_extra(ROW)  # it is of what was before
+        self.changed.emit()
+
     def _strips_changed(self) -> None:
         self.margin = None
+        self.bench.listening.drop_extra(ROW)
         self.changed.emit()
 
 
