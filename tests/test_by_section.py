@@ -20,7 +20,7 @@ from gluvo.render.machine import Machine, filler, play_through
 from gluvo.render.plan import Plan, steps_heard
 from gluvo.render.reduction import mean_along, taken_along, taken_by
 from gluvo.render.song import Renderer
-from gluvo.session import by_section, chains, sections
+from gluvo.session import alternatives, by_section, chains, sections
 from gluvo.session.by_section import split_off, with_gain, with_sections, working_in
 from gluvo.session.media import Material
 from gluvo.session.records import MIX, Section, Session
@@ -345,6 +345,10 @@ def test_what_goes_with_a_section_is_told() -> None:
     assert len(lost) == 2 and "+2.0 dB in Bridge" in lost[0] and "Glue" in lost[1] and "off" in lost[1]
     assert not left.item("g").on and left.item("t").sections == ("verse",) and left.item("t").on
     assert [lift.section for lift in left.mix.rides] == ["chorus"]
+    several = alternatives.with_another(session, "g")  # one is put away, and goes by the section, too
+    left, _ = with_sections(several, sections.without(several.sections, "bridge"))
+    put_away = alternatives.choosing(left, "g", 0).item("g")
+    assert put_away.sections == () and not put_away.on
     moved = session.replace(sections=sections.edge_moved(session.sections, "bridge", "end", 3.0, 4.0))
     assert by_section.lifted(moved, moved.mix) != by_section.lifted(session, session.mix)
     assert with_sections(session, session.sections) == (session, ())

@@ -9,7 +9,7 @@ import msgspec
 
 from gluvo.dsp.envelope import Points, smoothed
 from gluvo.session import chains
-from gluvo.session.records import AnyStrip, Lift, Section, Session
+from gluvo.session.records import Alternative, Alternatives, AnyStrip, Lift, Section, Session
 from gluvo.steps import ChainItem, Step
 
 AT_THE_EDGE = 0.002
@@ -157,6 +157,28 @@ def split_off(session: Session, item: str, section: str) -> tuple[Session, str]:
     return session.with_new_step(new, strip.id, found.id), session.named(new).id
 
 
+def _left_in(item: ChainItem, there: Collection[str]) -> ChainItem:
+    """An item without sections that are gone; off, if it worked in those alone."""
+    left = tuple(id for id in item.sections if id in there)
+    if left == item.sections:
+        return item
+    others = item.instead_of if left else ""
+    return msgspec.structs.replace(item, sections=left, on=item.on and bool(left), instead_of=others)
+
+
+def _put_away_left(alternatives: tuple[Alternatives, ...], there: Collection[str]) -> tuple[Alternatives, ...]:
+    """Alternatives whose settings that are put away are as `_left_in` leaves them."""
+
+    def one(setting: Alternative) -> Alternative:
+        items = setting.items
+        for item in chains.flat(items):
+            if (now := _left_in(item, there)) is not item:
+                items = chains.replaced(items, now)
+        return msgspec.structs.replace(setting, items=items, inner=_put_away_left(setting.inner, there))
+
+    return tuple(msgspec.structs.replace(a, settings=tuple(one(s) for s in a.settings)) for a in alternatives)
+
+
 def with_sections(session: Session, sections: Sequence[Section]) -> tuple[Session, tuple[str, ...]]:
     """The session with other sections, and what is lost with those that are gone, in sentences: lifts go, and what worked in
     them alone is switched off."""
@@ -171,15 +193,12 @@ def with_sections(session: Session, sections: Sequence[Section]) -> tuple[Sessio
         )
         made = msgspec.structs.replace(strip, rides=tuple(lift for lift in strip.rides if lift.section in there))
         for item in chains.flat(strip.chain):
-            left = tuple(id for id in item.sections if id in there)
-            if left == item.sections:
-                continue
-            if not left:
+            now = _left_in(item, there)
+            if not now.sections and item.sections:
                 lost.append(f"{item.called} on “{strip.name}” worked there alone, and is off now.")
-            others = item.instead_of if left else ""
-            now = msgspec.structs.replace(item, sections=left, on=item.on and bool(left), instead_of=others)
-            made = msgspec.structs.replace(made, chain=chains.replaced(made.chain, now))
-        return made
+            if now is not item:
+                made = msgspec.structs.replace(made, chain=chains.replaced(made.chain, now))
+        return msgspec.structs.replace(made, alternatives=_put_away_left(made.alternatives, there))
 
     session = session.replace(sections=tuple(sections), strips=tuple(without(strip) for strip in session.strips))
     if session.view.section not in there:
