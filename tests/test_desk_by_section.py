@@ -59,8 +59,16 @@ def test_a_sections_block_is_dragged_up_and_down(desk: Desk) -> None:
     desk.bench.choose_strip("mix")
     line = desk.window.timeline
     desk.bench.look(section="")
+    drag(desk, line, block(desk, "section-2"), QPointF(0, -10))
+    assert desk.session.mix.ride_before and "passes its ceiling" in desk.window.notice.text.text()
+    desk.settle()
+    assert desk.bench.picture.song_render.result.figures().true_peak <= -0.99
+    desk.bench.document.undo()
+    desk.bench.set_strip("mix", "chain", desk.session.mix.chain[:2], "chain")  # without the limiter
+    desk.settle()
     before = desk.bench.picture.song_render.result.figures(Span(3.5, 7.0)).integrated
     drag(desk, line, block(desk, "section-2"), QPointF(0, -20))
+    assert not desk.session.mix.ride_before
     assert gain(desk, "section-2") == 2.0 and desk.session.view.section == ""  # it was dragged, not chosen
     desk.settle()
     after = desk.bench.picture.song_render.result.figures(Span(3.5, 7.0)).integrated

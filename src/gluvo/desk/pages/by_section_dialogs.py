@@ -16,7 +16,7 @@ from gluvo.desk.controls.widgets import Toggle, button, clock, label
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.session import by_section
-from gluvo.session.records import LIFT, Bus, Section
+from gluvo.session.records import LIFT, Bus, Section, Session
 from gluvo.steps.base import SECTION_RAMP, Step
 from gluvo.steps.settings import setting_of, settings_of
 
@@ -149,12 +149,22 @@ class LiftsDialog(_BySection):
 
 
 def lift(bench: Workbench, section: str, gain: float) -> None:
-    """Lift the chosen strip in a section, in dB."""
+    """Lift the chosen strip in a section, in dB; before its chain, where the first lift after it would pass a ceiling."""
     strip, found = bench.session.strip(bench.session.view.strip), bench.session.section(section)
     if strip is not None and found is not None:
         gain = round(min(max(gain, float(LIFT.ge or 0.0)), float(LIFT.le or 0.0)), 2)
-        edit = partial(by_section.with_gain, strip=strip.id, section=section, gain=gain)
-        bench.edit(f"Lift {strip.name} in {found.name}", edit, f"{strip.id}.lift.{section}")
+        under_ceiling = not strip.rides and not strip.ride_before and any(i.on and i.has_ceiling for i in strip.chain)
+
+        def edit(session: Session) -> Session:
+            if under_ceiling:
+                session = session.with_strip(msgspec.structs.replace(strip, ride_before=True))
+            return by_section.with_gain(session, strip.id, section, gain)
+
+        if bench.edit(f"Lift {strip.name} in {found.name}", edit, f"{strip.id}.lift.{section}") and under_ceiling:
+            bench.tell(
+                f"{strip.name} is lifted before its chain, so that nothing passes its ceiling. Shift+L lifts it after it.",
+                False,
+            )
 
 
 class WhereDialog(_BySection):
