@@ -303,7 +303,7 @@ def test_what_is_heard_of_a_row_is_what_its_file_holds(tmp_path: Path, shape: st
     heard = as_written(Renderer(MATERIAL).joint(node_of(session, row)).audio, RATE, row, None)
     assert np.abs(heard - file).max() < 3e-6
     part_of_it = as_written(Renderer(MATERIAL).joint(node_of(session, row)).audio, RATE, row, Span(1.0, 2.0))
-    assert len(part_of_it) == RATE and part_of_it[0].any() == (shape == "never")
+    assert len(part_of_it) == RATE and not part_of_it[0].any()
 
 
 def test_the_ends_of_a_file_are_told() -> None:

@@ -829,8 +829,6 @@ def _check_delivered(files: Sequence[Path], as_json: bool) -> NoReturn:
     from gluvo.session.deliveries import Lies, changes_since, verified
     from gluvo.session.store import read_session
 
-    words = {Lies.THERE: "as it was written", Lies.GONE: "gone", Lies.ANOTHER: "another file than was written"}
-
     def one(path: Path, inside: Told) -> list[dict[str, Any]]:
         session = read_session(path).session
         return [
@@ -840,7 +838,7 @@ def _check_delivered(files: Sequence[Path], as_json: bool) -> NoReturn:
                 "file": file.media.path,
                 "written": d.made,
                 "found": how.value,
-                "words": words[how],
+                "words": how.words,
                 "changed_since": list(changes_since(session, d)),
             }
             for d, file, how in verified(session, path.resolve().parent, inside)

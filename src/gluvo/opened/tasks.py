@@ -67,6 +67,8 @@ DRAWING = Kind("drawing", newest_wins=True, shown=False)
 """What is drawn and takes longer than a frame to reckon."""
 PREPARING = Kind("preparing", shown=False)
 """What is loaded before the user has asked for anything."""
+LOOKING = Kind("looking", newest_wins=True, shown=False, of_session=True)
+"""Whether what was delivered is there, by its size."""
 VERIFYING = Kind("verifying", newest_wins=True, of_session=True)
 """Whether what was delivered is still what was written."""
 WRITING = Kind("writing")

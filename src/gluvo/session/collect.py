@@ -58,7 +58,7 @@ def collect(
                 return _packed(work / "all", work / "packed", place)
             (work / "all").chmod(0o777 & ~_mask())
             (work / "all").rename(place)
-        except OSError as error:
+        except (OSError, soundfile.LibsndfileError) as error:
             raise WriteError(f"{place.name} could not be written ({reason_of(error)}). Nothing was left.") from None
         return place / made.name
 

@@ -29,6 +29,11 @@ class Lies(Enum):
     ANOTHER = "another"
     """Another file lies there."""
 
+    @property
+    def words(self) -> str:
+        """What has become of the file."""
+        return {"there": "as it was written", "gone": "gone", "another": "another file than was written"}[self.value]
+
 
 def kept(
     session: Session, made: str, written: Sequence[tuple[Deliverable, Sequence[DeliveredFile]]], of: Session

@@ -32,7 +32,7 @@ from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import AudioFileError, GluvoError
 from gluvo.measure.trace import Span
 from gluvo.opened.audio import ExtraSound, joint_of
-from gluvo.opened.tasks import SEARCHING, VERIFYING, WRITING, Task
+from gluvo.opened.tasks import LOOKING, SEARCHING, VERIFYING, WRITING, Task
 from gluvo.progress import Progress
 from gluvo.render.scaled import stretch_of
 from gluvo.session import deliveries
@@ -47,8 +47,6 @@ ROW = "row"
 """The id under which what a row holds is heard."""
 LEAST_END = 6.0
 """Seconds of an end that are heard at least."""
-LIES = {Lies.GONE: "gone", Lies.ANOTHER: "another file than was written"}
-"""What has become of a file that was delivered, in words."""
 KEEP_BOTH, REPLACE = "both", "replace"
 
 
@@ -100,6 +98,9 @@ class Delivery(QObject):
         """The song at several loudnesses; the first is the song as it was."""
         self._priced_of = ""
         self._stopped: set[str] = set()
+        self._compared_of: tuple[object, ...] = ()
+        self._compared: dict[str, tuple[str, ...]] = {}
+        """What has changed since deliveries, by their ids, of the session as it was looked at last."""
         self._lies: dict[str, Lies] = {}
         """How files that were delivered were found, by their places."""
         self._folder: Path | None = None
@@ -344,7 +345,7 @@ class Delivery(QObject):
             self.changed.emit()
 
         work = lambda _: {path: lies(file, folder) for path, file in last.items()}  # noqa: E731
-        bench.background.run(VERIFYING, "Looking for what was delivered", work, done)
+        bench.background.run(LOOKING, "Looking for what was delivered", work, done)
 
     def verify(self) -> None:
         """Read all that was delivered again, and tell what is no longer as it was written."""
@@ -355,7 +356,7 @@ class Delivery(QObject):
 
         def done(found: list[tuple[Delivered, DeliveredFile, Lies]]) -> None:
             self._lies = {file.media.path: how for _, file, how in found}
-            wrong = [f"{Path(file.media.path).name} is {LIES[how]}" for _, file, how in found if how is not Lies.THERE]
+            wrong = [f"{Path(file.media.path).name} is {how.words}" for _, file, how in found if how is not Lies.THERE]
             count = f"{len(found)} file{'' if len(found) == 1 else 's'}"
             if wrong:
                 bench.tell(f"Of {count} that were delivered: {'; '.join(wrong[:6])}.", True)
@@ -370,7 +371,7 @@ class Delivery(QObject):
         as it would be written now. None, if it never was."""
         session = self.bench.session
         last = deliveries.latest(session, row.id)
-        if last is None:
+        if last is None or not last.files:
             return None
         figures = last.files[0].figures
         measured = f"{figure(figures.get('integrated', float('nan')))} LUFS · {figure(figures.get('true_peak', float('nan')), 2)}"
@@ -379,14 +380,26 @@ class Delivery(QObject):
         bad = next(
             (how for f in last.files if (how := self._lies.get(f.media.path, Lies.THERE)) is not Lies.THERE), None
         )
-        day = f"{datetime.datetime.fromisoformat(last.made):, %-d %b}" if last.made else ""
+        day = ""
+        with contextlib.suppress(ValueError):  # a file by hand may tell of a day that there is not
+            day = f"{datetime.datetime.fromisoformat(last.made):, %-d %b}"
         if bad is not None:
-            return measured, f"{LIES[bad]}{day}", False
-        changes = deliveries.changes_since(session, last)
+            return measured, f"{bad.words}{day}", False
+        changes = self._changes_since(last)
         if changes:
             more = f" and {len(changes) - 1} more" if len(changes) > 1 else ""
             return measured, f"changed since: {changes[0]}{more}{day}", False
         return measured, f"as now{day}", True
+
+    def _changes_since(self, last: Delivered) -> tuple[str, ...]:
+        """As `deliveries.changes_since`, looked for once for each state of the session."""
+        session = self.bench.session
+        of = (session.sound, session.target, session.sections, session.deliverables, session.deliveries)
+        if self._compared_of != of:
+            self._compared_of, self._compared = of, {}
+        if last.id not in self._compared:
+            self._compared[last.id] = deliveries.changes_since(session, last)
+        return self._compared[last.id]
 
     # --- the ends ------------------------------------------------------------------------------------------
 
