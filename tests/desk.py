@@ -11,10 +11,11 @@ from pathlib import Path
 
 import pytest
 import soundfile
-from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
+from PySide6.QtCore import QEvent, QPointF, QSettings, Qt, QTimer
 from PySide6.QtGui import QKeySequence, QMouseEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
+from pytestqt.exceptions import TimeoutError as WaitedTooLong
 from pytestqt.qtbot import QtBot
 
 from gluvo.desk.controls import dialogs
@@ -144,7 +145,20 @@ class Desk:
         return self.bench.session
 
     def wait(self, condition: Callable[[], bool]) -> None:
-        self.bot.waitUntil(condition, timeout=120_000)
+        try:
+            self.bot.waitUntil(condition, timeout=120_000)
+        except WaitedTooLong:
+            pytest.fail(f"It did not come to that. {self._state()}")
+
+    def _state(self) -> str:
+        """What the window does, for whoever looks for what a test waits for."""
+        fields = [f for f in self.window.findChildren(QLineEdit) if f.isVisible()]
+        return (
+            f"Tasks: {[(t.title, t.share) for t in self.bench.tasks.shown()]}, "
+            f"busy: {self.bench.background.busy}; notice: {self.window.notice.text.text()!r}; "
+            f"focus: {self.window.focusWidget()}, {QApplication.focusWidget()}, active: {QApplication.activeWindow()}, "
+            f"modal: {QApplication.activeModalWidget()}; fields: {[(f.text(), f.parent()) for f in fields]}"
+        )
 
     def settle(self) -> None:
         """Until everything is measured."""
@@ -187,6 +201,26 @@ def desk(empty_desk: Desk, tmp_path: Path) -> Desk:
     return empty_desk
 
 
+def when_shown(desk: Desk, act: Callable[[], None]) -> None:
+    """Act in the next dialog or menu that comes up and takes all input, as soon as it is there; if that fails, it is closed,
+    so that the test ends."""
+
+    def look() -> None:
+        shown = QApplication.activePopupWidget() or QApplication.activeModalWidget()
+        if shown is None:
+            return
+        asked.stop()
+        try:
+            act()
+        except BaseException:
+            shown.close()
+            raise
+
+    asked = QTimer(desk.window, interval=20)
+    asked.timeout.connect(look)
+    asked.start()
+
+
 def move(widget: QWidget, place: QPointF, held: Qt.KeyboardModifier = NONE, buttons: Qt.MouseButton = LEFT) -> None:
     event = QMouseEvent(
         QEvent.Type.MouseMove, place, QPointF(widget.mapToGlobal(place)), Qt.MouseButton.NoButton, buttons, held
@@ -210,7 +244,7 @@ def key(desk: Desk, pressed: Qt.Key | str, held: Qt.KeyboardModifier = NONE) -> 
     """A real key event for whatever has the focus, shortcuts of the window first, as a keyboard sends it."""
     if QApplication.activeModalWidget() is None and not desk.window.isActiveWindow():
         desk.window.activateWindow()  # shortcuts are for the window that is active
-        QTest.qWaitForWindowActive(desk.window, 2000)
+        QTest.qWaitForWindowActive(desk.window, 20_000)
     target = focus(desk)
     if isinstance(pressed, str):
         QTest.keyClicks(target, pressed, held)

@@ -48,6 +48,7 @@ def unnamed(widget: QWidget) -> list[str]:
     ]
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("page", [page.key for page in PAGES])
 def test_everything_on_a_page_has_a_name(full_desk: Desk, page: str) -> None:
     full_desk.bench.look(page=page)
@@ -55,6 +56,7 @@ def test_everything_on_a_page_has_a_name(full_desk: Desk, page: str) -> None:
     assert not unnamed(full_desk.window)
 
 
+@pytest.mark.thorough
 def test_rulers_and_rows_tell_their_values(full_desk: Desk) -> None:
     desk = full_desk
     for step in [i.id for i in desk.session.chain]:
@@ -80,6 +82,7 @@ def test_rulers_and_rows_tell_their_values(full_desk: Desk) -> None:
     assert "punch kept" in charts["Hits"]
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("kind", STEP_KINDS, ids=lambda k: k.__name__)
 def test_every_editor_names_its_controls(desk: Desk, kind: type) -> None:
     desk.window.shape.ledger.add(kind())

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
@@ -29,7 +29,7 @@ from gluvo.session.versions import kept, state_of
 from gluvo.steps import Glue, Lane, Limiter, Saturation, Split, Step, Trim
 
 from .conftest import FADED, RATE, material, music, one
-from .desk import LEFT, Desk, key, shortcut
+from .desk import LEFT, Desk, key, shortcut, when_shown
 
 
 def song() -> Session:
@@ -202,6 +202,7 @@ def glue(desk: Desk) -> Glue:
     return step
 
 
+@pytest.mark.thorough
 def test_another_one_is_made_edited_gone_round_and_undone(desk: Desk) -> None:
     page, row = desk.window.shape, desk.window.shape.alternatives
     assert not row.isVisible()
@@ -234,6 +235,7 @@ def test_another_one_is_made_edited_gone_round_and_undone(desk: Desk) -> None:
     )
 
 
+@pytest.mark.thorough
 def test_each_solves_its_own_holds_and_is_ranked_blind(desk: Desk) -> None:
     desk.bench.set_setting("glue-1", "hold_aim", True, "Hold")
     desk.settle()
@@ -259,9 +261,7 @@ def test_each_solves_its_own_holds_and_is_ranked_blind(desk: Desk) -> None:
         for pressed in (Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_Return):
             QTest.keyClick(dialog, pressed)
 
-    asked = QTimer(desk.window, interval=50)
-    asked.timeout.connect(lambda: (asked.stop(), answer()) if QApplication.activeModalWidget() else None)
-    asked.start()
+    when_shown(desk, answer)
     desk.bench.look(page="shape")
     shortcut(desk, "Ctrl+Alt+T")
     desk.wait(lambda: bool(desk.session.trials))
@@ -269,6 +269,7 @@ def test_each_solves_its_own_holds_and_is_ranked_blind(desk: Desk) -> None:
     assert seen[0] == pytest.approx(steep - 6.0, abs=0.1), "the trim before it is 6 dB lower"
 
 
+@pytest.mark.thorough
 def test_a_whole_chain_has_alternatives(desk: Desk) -> None:
     rows = desk.window.shape.ledger.list
     desk.bench.look(step="")

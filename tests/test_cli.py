@@ -36,6 +36,7 @@ def session(tmp_path: Path, mix_file: Path, reference_file: Path) -> Path:
     return path
 
 
+@pytest.mark.thorough
 def test_from_a_mix_to_a_checked_file(session: Path) -> None:
     raw = json.loads(session.read_text())
     jsonschema.validate(raw, json.loads(gluvo("schema").stdout))
@@ -52,6 +53,7 @@ def test_from_a_mix_to_a_checked_file(session: Path) -> None:
     assert str(round(measured["integrated"], 1)) in gluvo("measure", out).stdout
 
 
+@pytest.mark.thorough
 def test_check_tells_by_its_exit_status(tmp_path: Path) -> None:
     good, bad = tmp_path / "good.wav", tmp_path / "bad.wav"
     soundfile.write(good, sine(1000, 5.0, -14.0), RATE, "PCM_24")
@@ -63,6 +65,7 @@ def test_check_tells_by_its_exit_status(tmp_path: Path) -> None:
     assert not verdict["meets"] and len(verdict["reasons"]) == 2
 
 
+@pytest.mark.thorough
 def test_stems_are_summed(tmp_path: Path) -> None:
     stems = tmp_path / "stems"
     stems.mkdir()
@@ -76,6 +79,7 @@ def test_stems_are_summed(tmp_path: Path) -> None:
     assert soundfile.read(out)[0] == pytest.approx(np.asarray(total), abs=1e-6)
 
 
+@pytest.mark.thorough
 def test_folders_of_stems_become_buses(tmp_path: Path) -> None:
     for place in ("stems/Drums/kick.wav", "stems/Drums/snare.wav", "stems/bass.wav"):
         (tmp_path / place).parent.mkdir(parents=True, exist_ok=True)
@@ -95,6 +99,7 @@ def test_folders_of_stems_become_buses(tmp_path: Path) -> None:
     assert ring.returncode == 2 and len(ring.stderr.strip().splitlines()) == 1 and "Traceback" not in ring.stderr
 
 
+@pytest.mark.thorough
 def test_own_files_and_others_are_not_written_over_unasked(tmp_path: Path, mix_file: Path, session: Path) -> None:
     before = mix_file.read_bytes()
     link = tmp_path / "link.wav"
@@ -113,6 +118,7 @@ def test_own_files_and_others_are_not_written_over_unasked(tmp_path: Path, mix_f
     assert gluvo("render", session, "--out", other, "--force").returncode == 0
 
 
+@pytest.mark.thorough
 def test_changed_audio_is_told_and_taken_if_asked(tmp_path: Path, mix_file: Path, session: Path) -> None:
     soundfile.write(mix_file, music(4.0) * 0.5, RATE, "PCM_24")
     refused = gluvo("render", session, "--out", tmp_path / "x.wav")
@@ -121,6 +127,7 @@ def test_changed_audio_is_told_and_taken_if_asked(tmp_path: Path, mix_file: Path
     assert soundfile.info(tmp_path / "x.wav").frames == 4 * RATE
 
 
+@pytest.mark.thorough
 def test_notes_and_names_take_one_line(tmp_path: Path) -> None:
     for n in range(4):
         soundfile.write(tmp_path / f"{n}.wav", music(1.0), RATE)
@@ -139,6 +146,7 @@ def test_notes_and_names_take_one_line(tmp_path: Path) -> None:
     assert lost.returncode == 2 and len(lost.stderr.strip().splitlines()) == 1
 
 
+@pytest.mark.thorough
 def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_file: Path, session: Path) -> None:
     nonsense = tmp_path / "nonsense.wav"
     nonsense.write_text("hello")
@@ -169,6 +177,7 @@ def test_bad_usage_and_bad_input_are_one_line_and_status_2(tmp_path: Path, mix_f
     assert not (tmp_path / "x.wav").exists()
 
 
+@pytest.mark.thorough
 def test_audio_outside_the_folder_is_used_and_told(tmp_path: Path, mix_file: Path) -> None:
     folder = tmp_path / "sessions"
     folder.mkdir()
@@ -201,6 +210,7 @@ def test_help_and_version() -> None:
     assert gluvo("--version").stdout.startswith("gluvo, version")
 
 
+@pytest.mark.thorough
 def test_no_command_but_the_window_needs_qt(session: Path) -> None:
     code = (
         "import sys; sys.modules['PySide6'] = None\n"
@@ -219,6 +229,7 @@ def test_targets_are_listed(tmp_path: Path) -> None:
     assert {"name", "loudness", "source"} <= plain[0].keys()
 
 
+@pytest.mark.thorough
 def test_sessions_are_delivered_together(session: Path, mix_file: Path, tmp_path: Path) -> None:
     other = tmp_path / "Other.gluvo"
     assert gluvo("new", "--mix", mix_file, "--out", other).returncode == 0
@@ -237,6 +248,7 @@ def test_sessions_are_delivered_together(session: Path, mix_file: Path, tmp_path
     assert alone.returncode == 2 and "--target" in alone.stderr
 
 
+@pytest.mark.thorough
 def test_files_are_mastered_like_a_session(session: Path, mix_file: Path, tmp_path: Path) -> None:
     limited = read_session(session).session.with_new_step(Limiter(ceiling=-1.0), "mix")
     like = tmp_path / "like.gluvo"
@@ -303,6 +315,7 @@ def test_every_place_of_a_session_is_measured(session: Path) -> None:
     assert missed.returncode == 2 and "“Verse”" in missed.stderr
 
 
+@pytest.mark.thorough
 def test_flat_tops_are_counted_in_files(tmp_path: Path) -> None:
     path = tmp_path / "x.wav"
     for x, least, most in ((np.clip(sine(200, 12.0, 3.0), -1.0, 1.0), 9590, 9602), (sine(40, 12.0, -0.1), 0, 0)):
@@ -310,6 +323,7 @@ def test_flat_tops_are_counted_in_files(tmp_path: Path) -> None:
         assert least <= json.loads(gluvo("measure", path, "--json").stdout)[0]["flat_tops"] <= most
 
 
+@pytest.mark.thorough
 def test_a_report_is_written_as_its_ending_says(session: Path) -> None:
     for ending, first in ((".html", b"<!DOCTYPE html>"), (".json", b"{"), (".pdf", b"%PDF")):
         out = session.with_name(f"report{ending}")

@@ -98,6 +98,7 @@ def test_a_fault_is_found_with_its_bus() -> None:
     assert findings(result, {}, buses) == () and findings(profile(np.zeros((RATE, 2))), {"P": result}, buses) == ()
 
 
+@pytest.mark.thorough
 def test_the_demos_faults_are_told_against_its_references(demo: Path) -> None:
     session = read_session(demo).session
     renderer = Renderer(read_material(session, demo.parent))

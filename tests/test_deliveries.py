@@ -136,6 +136,7 @@ def test_deliveries_are_checked_from_the_command_line(tmp_path: Path) -> None:
     assert run(str(sound))[0] == 2 and run(str(sound), str(tmp_path / "t.gluvo"), "--target", "Streaming")[0] == 2
 
 
+@pytest.mark.thorough
 def test_rows_tell_what_was_delivered_when_the_session_is_opened_again(desk: Desk, tmp_path: Path) -> None:
     page = desk.window.deliver
     desk.bench.look(page="deliver")

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from gluvo.deliver.outboard import outboard_of, stale
 from gluvo.demo.score import STEMS, ScoreSection
 from gluvo.demo.session import demo_session
 from gluvo.demo.song import performed
@@ -44,6 +45,7 @@ def test_the_song(demo: Path) -> None:
     assert len(hits) > 20
 
 
+@pytest.mark.thorough
 def test_it_is_glued_as_it_says(demo: Path) -> None:
     session = read_session(demo).session
     assert [(s.name, depth) for s, depth in rows(session) if isinstance(s, Bus)] == [
@@ -90,6 +92,7 @@ def test_the_references(demo: Path) -> None:
     assert air("Cold Rope") > air("Pier Lights") + 0.7
 
 
+@pytest.mark.thorough
 def test_the_faults(demo: Path) -> None:
     stems = {name: read_sound(demo.parent / "stems" / f"{name}.wav").samples for name in STEMS}
 
@@ -105,6 +108,14 @@ def test_the_faults(demo: Path) -> None:
     assert level("Voice high", 4500, 6) > level("Voice high", 3200, 6) + 2
     hiss = spectrum(stems["Voice high"], 48_000, "mid", 3)
     assert np.interp(7500, hiss.freqs, hiss.levels) > np.interp(5000, hiss.freqs, hiss.levels) - 12
+
+
+def test_the_kit_has_been_through_the_simulated_unit(demo: Path) -> None:
+    session = read_session(demo).session
+    item = outboard_of(session, "outboard-1")
+    assert not item.on and item.back is not None and item.back.drift == pytest.approx(12.0, abs=0.05)
+    renderer = Renderer(read_material(session, demo.parent))
+    assert stale(renderer, session, "outboard-1", demo.parent) is None
 
 
 def test_making_it_again_changes_nothing(demo: Path) -> None:

@@ -71,6 +71,7 @@ def menu(desk: Desk, text: str) -> None:
     next(a for a in desk.window.actions() if a.text() == text).trigger()
 
 
+@pytest.mark.thorough
 def test_a_folder_opens_as_a_tree(band: Desk) -> None:
     assert band.session.view.page == "buses" and band.window.pages.currentWidget() is band.window.buses
     assert [(s.name, d) for s, d in tree(band).rows] == [
@@ -85,6 +86,7 @@ def test_a_folder_opens_as_a_tree(band: Desk) -> None:
     assert band.window.buses.room.text not in ("…", "") and band.session.name == "Quay"
 
 
+@pytest.mark.thorough
 def test_switches_faders_and_pans_are_worked_in_their_rows(band: Desk) -> None:
     song = band.bench.picture.song_render
     click(band, "Voice", "mute")
@@ -124,6 +126,7 @@ def test_a_value_is_typed_and_minus_infinity_is_a_value(band: Desk) -> None:
     assert ruler.setting.show(ruler.value) == "−∞"
 
 
+@pytest.mark.thorough
 def test_strips_are_dragged_grouped_renamed_and_dissolved(band: Desk) -> None:
     page = tree(band)
     voice, drums = strip_id(band, "Voice"), strip_id(band, "Drums")
@@ -140,7 +143,6 @@ def test_strips_are_dragged_grouped_renamed_and_dissolved(band: Desk) -> None:
     page.rename()
     field = page.findChild(QLineEdit)
     assert field is not None
-    field.clear()
     band.bot.keyClicks(field, "Shells")
     band.bot.keyClick(field, Qt.Key.Key_Return)
     assert band.session.strip(shells.id).name == "Shells"
@@ -155,6 +157,7 @@ def test_strips_are_dragged_grouped_renamed_and_dissolved(band: Desk) -> None:
     assert [s.name for s in children(band.session, drums)] == ["Kick", "Snare"]
 
 
+@pytest.mark.thorough
 def test_the_keyboard_walks_through_the_tree(band: Desk) -> None:
     page = tree(band)
     band.bench.choose_strip(MIX)
@@ -170,6 +173,7 @@ def test_the_keyboard_walks_through_the_tree(band: Desk) -> None:
     assert {a.text() for a in page.menu().actions()} >= {"Rename", "Flow into", "Gentle and crushed"}
 
 
+@pytest.mark.thorough
 def test_meters_move_with_the_music(band: Desk) -> None:
     band.bench.listening.toggle_play()
     page = tree(band)
@@ -180,6 +184,7 @@ def test_meters_move_with_the_music(band: Desk) -> None:
     band.bench.listening.toggle_play()
 
 
+@pytest.mark.thorough
 def test_a_missing_stem_is_a_marked_row(band: Desk, tmp_path: Path) -> None:
     assert band.window.documents.save()
     (tmp_path / "Quay" / "Voice.wav").rename(tmp_path / "Elsewhere.wav")
@@ -197,6 +202,7 @@ def test_a_missing_stem_is_a_marked_row(band: Desk, tmp_path: Path) -> None:
     assert band.bench.audio.material is not None and not band.bench.audio.material.missing
 
 
+@pytest.mark.thorough
 def test_further_stems_are_brought_in(band: Desk, tmp_path: Path) -> None:
     soundfile.write(tmp_path / "Horn.wav", music(3.0) * 0.2, RATE, "PCM_24")
     band.window.dropped([tmp_path / "Horn.wav"])
@@ -209,6 +215,7 @@ def test_further_stems_are_brought_in(band: Desk, tmp_path: Path) -> None:
     band.wait(lambda: band.bench.audio.material is not None and band.bench.audio.material.seconds > 7.4)
 
 
+@pytest.mark.thorough
 def test_gentle_and_crushed_and_a_lane_by_hand(band: Desk) -> None:
     band.bench.choose_strip(strip_id(band, "Drums"))
     band.bot.mouseClick(band.window.buses.ledger.pair_button, Qt.MouseButton.LeftButton)
@@ -246,6 +253,7 @@ def test_gentle_and_crushed_and_a_lane_by_hand(band: Desk) -> None:
     assert band.session.item(lane.id).since == ""
 
 
+@pytest.mark.thorough
 def test_a_key_is_chosen_heard_and_marked_when_gone(band: Desk) -> None:
     bass, kick = strip_id(band, "Bass"), strip_id(band, "Kick")
     band.bench.choose_strip(bass)
@@ -277,6 +285,7 @@ def test_a_key_is_chosen_heard_and_marked_when_gone(band: Desk) -> None:
     assert "key Kick" in band.window.shape.ledger.row(glue)[1]
 
 
+@pytest.mark.thorough
 def test_views_beside_the_hits(band: Desk) -> None:
     band.bench.choose_strip(strip_id(band, "Drums"))
     band.window.shape.ledger.add(Glue(ratio=4.0, threshold=-30.0, aim=3.0, aim_by="mean"))

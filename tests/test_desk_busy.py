@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import threading
+import time
 from pathlib import Path
+from types import SimpleNamespace
 
 import msgspec
 import numpy as np
@@ -11,7 +13,7 @@ import pytest
 import soundfile
 from PySide6.QtCore import QPoint, QPointF, QSize, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QMenu
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu
 
 from gluvo.advise.loudness_target import WORTH, driven, reach_target
 from gluvo.advise.source import with_room
@@ -28,6 +30,7 @@ from gluvo.desk.window.window import FRAME, Window
 from gluvo.opened.tasks import WRITING
 from gluvo.render.song import Renderer
 from gluvo.session import files
+from gluvo.session.media_places import with_media
 from gluvo.session.records import Media, Target
 from gluvo.session.store import read_session, write_session
 from gluvo.steps import (
@@ -97,6 +100,7 @@ def test_room_is_exact_and_thresholds_move_along(along: bool) -> None:
     assert again.mix.chain == made.mix.chain
 
 
+@pytest.mark.thorough
 def test_a_press_makes_room_without_starving_the_glue(desk: Desk) -> None:
     desk.bench.edit("x", lambda s: s.with_chain("mix", s.mix.chain[1:]))
     desk.bench.look(step="")
@@ -180,6 +184,7 @@ def test_a_trim_set_by_hand_is_ones_own(desk: Desk) -> None:
     assert desk.session.step(trim.id).by_reach == 0.0
 
 
+@pytest.mark.thorough
 def test_without_a_limiter_reach_offers_one(desk: Desk) -> None:
     desk.bench.edit("x", lambda s: s.with_chain("mix", s.mix.chain[:2]))
     shortcut(desk, "Ctrl+R")
@@ -191,6 +196,7 @@ def test_without_a_limiter_reach_offers_one(desk: Desk) -> None:
     assert desk.bench.advice.reach is not None and desk.bench.advice.reach[1].met
 
 
+@pytest.mark.thorough
 def test_reach_waits_for_what_is_held(desk: Desk) -> None:
     desk.bench.look(step="glue-1")
     desk.bench.set_setting("glue-1", "hold_aim", True, "Hold")
@@ -203,6 +209,7 @@ def test_reach_waits_for_what_is_held(desk: Desk) -> None:
     assert song.result.figures().integrated == pytest.approx(desk.session.target.loudness, abs=0.06)
 
 
+@pytest.mark.thorough
 def test_hold_and_find_at_ratio_one_set_two_to_one(desk: Desk) -> None:
     for press in (lambda: desk.bench.set_setting("glue-1", "hold_aim", True, "Hold"), lambda: shortcut(desk, "T")):
         flat = msgspec.structs.replace(desk.session.step("glue-1"), ratio=1.0, hold_aim=False)
@@ -238,6 +245,7 @@ def test_own_has_a_measure_of_its_own_and_says_its_unit(desk: Desk) -> None:
 # --- notices -----------------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_notices_go_when_they_are_solved_and_move_nothing(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     notice, pages = desk.window.notice, desk.window.pages
     place = pages.geometry()
@@ -261,6 +269,28 @@ def test_notices_go_when_they_are_solved_and_move_nothing(desk: Desk, monkeypatc
     assert not notice.isVisible()
 
 
+def test_what_answers_nothing_waits_behind_what_does(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    notice, aside = desk.window.notice, Said("By the way.", trouble=False, aside=True)
+    notice.take(aside)
+    assert notice.text.text() == "By the way."
+    notice.tell("It is louder by 0.5 LU.", False)
+    assert notice.text.text() == "It is louder by 0.5 LU." and notice.close_button.text() == "Close (1 more)"
+    notice.tell("It is saved.", False)
+    assert notice.text.text() == "It is saved."
+    notice.dismiss()
+    assert notice.text.text() == "By the way."
+    monkeypatch.setattr(notices, "READ_MS", 0)
+    notice.tell("It is saved again.", False)
+    notice.dismiss()
+    assert not notice.isVisible()  # what was read does not come back
+    notice.tell("It is louder.", False)
+    notice.take(aside)
+    assert notice.text.text() == "It is louder." and notice.close_button.text() == "Close (1 more)"
+    notice.tell("That cannot be.", True)
+    notice.dismiss()
+    assert notice.text.text() == "By the way."
+
+
 def test_what_is_deleted_while_it_is_heard_gives_the_result(desk: Desk) -> None:
     desk.bench.listening.hear("reference-1")
     desk.window.audio_files.remove_reference("reference-1")
@@ -273,6 +303,7 @@ def test_what_is_deleted_while_it_is_heard_gives_the_result(desk: Desk) -> None:
     assert desk.session.view.hear == RESULT
 
 
+@pytest.mark.thorough
 def test_a_change_is_turned_up_by_no_more_than_it_says(desk: Desk) -> None:
     faint = msgspec.structs.replace(desk.session.step("glue-1"), threshold=-1.0, ratio=1.05)
     desk.bench.edit("faint", lambda s: s.with_step(faint))
@@ -283,6 +314,7 @@ def test_a_change_is_turned_up_by_no_more_than_it_says(desk: Desk) -> None:
 # --- files under an open session ---------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("what", ["again", "cut", "gone"])
 @pytest.mark.parametrize("name", ["Harbour Take.wav", "Old Pier.wav"])
 def test_a_file_that_changes_under_the_window_is_told(desk: Desk, what: str, name: str) -> None:
@@ -298,6 +330,7 @@ def test_a_file_that_changes_under_the_window_is_told(desk: Desk, what: str, nam
     assert notice.act.text() == ("Take as it is now" if what == "again" else "Use another file…")
 
 
+@pytest.mark.thorough
 def test_another_file_is_used_in_place_of_one(desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     other = tmp_path / "Harbour Take (print 2).wav"
     soundfile.write(other, music(8.0, seed=6), RATE, "PCM_24")
@@ -316,6 +349,7 @@ def test_another_file_is_used_in_place_of_one(desk: Desk, tmp_path: Path, monkey
 # --- saving and closing ------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_the_title_says_at_once_what_is_saved(desk: Desk) -> None:
     assert desk.window.header._name.text().endswith("saved")
     desk.bench.set_setting("trim-1", "gain", -7.0, "Gain")
@@ -325,6 +359,7 @@ def test_the_title_says_at_once_what_is_saved(desk: Desk) -> None:
     assert desk.window.header._name.text().endswith("· saved")
 
 
+@pytest.mark.thorough
 def test_what_is_found_after_saving_is_saved_too(desk: Desk) -> None:
     desk.bench.set_setting("glue-1", "hold_aim", True, "Hold")
     desk.bench.set_setting("glue-1", "aim", 5.0, "Reduce by")
@@ -336,6 +371,7 @@ def test_what_is_found_after_saving_is_saved_too(desk: Desk) -> None:
     assert read_session(desk.bench.document.path).session.step("glue-1") == found
 
 
+@pytest.mark.thorough
 def test_a_folder_that_hangs_stops_neither_the_window_nor_closing(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     hangs, real = threading.Event(), files._locked_part
 
@@ -344,14 +380,16 @@ def test_a_folder_that_hangs_stops_neither_the_window_nor_closing(desk: Desk, mo
         return real(path)
 
     monkeypatch.setattr(files, "_locked_part", slow)
-    monkeypatch.setattr("gluvo.desk.window.documents.PATIENCE", 1.0)
     desk.bench.set_setting("trim-1", "gain", -7.0, "Gain")
     turns: list[int] = []
-    timer = desk.window._timer
-    timer.timeout.connect(lambda: turns.append(1))
+    desk.window._timer.timeout.connect(lambda: turns.append(1))
+    clock = SimpleNamespace(
+        monotonic=lambda: float(len(turns)), sleep=time.sleep
+    )  # time passes only while the window goes on
+    monkeypatch.setattr("gluvo.desk.model.patience.time", clock)
     assert not desk.window.documents.save()
     assert "does not answer" in desk.window.notice.text.text() and desk.bench.document.changed
-    assert len(turns) > 5  # the window went on
+    assert len(turns) >= files.PATIENCE
     hangs.set()
 
 
@@ -438,12 +476,8 @@ def first_steps(empty_desk: Desk, demo: Path, tmp_path: Path) -> Desk:
     def absolute(media: Media) -> Media:
         return msgspec.structs.replace(media, path=str(folder / media.path))
 
-    strips = tuple(
-        msgspec.structs.replace(s, media=absolute(s.media)) if hasattr(s, "media") else s for s in loaded.strips
-    )
-    references = tuple(msgspec.structs.replace(r, media=absolute(r.media)) for r in loaded.references)
     path = tmp_path / "Ferry Hours.gluvo"
-    write_session(path, loaded.replace(strips=strips, references=references))
+    write_session(path, with_media(loaded, absolute))
     empty_desk.window.open_path(path)
     empty_desk.wait(lambda: empty_desk.bench.audio.material is not None)
     empty_desk.bot.waitUntil(lambda: empty_desk.bench.picture.section_current, timeout=120_000)
@@ -517,7 +551,8 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
     shortcut(desk, "Ctrl+1")
     tree = desk.window.buses.tree
     desk.bot.mouseClick(tree, LEFT, pos=tree.place_of("kit"))
-    assert desk.session.view.strip == "kit" and [type(s).__name__ for s in desk.session.chain] == ["Glue", "Lane"]
+    kinds = [type(s).__name__ for s in desk.session.chain]
+    assert desk.session.view.strip == "kit" and kinds == ["Glue", "Lane", "Outboard"]
     # 7: a De-esser on the voices, its threshold found
     desk.bot.mouseClick(tree, LEFT, pos=tree.place_of("voices"))
     shortcut(desk, "Ctrl+2")
@@ -562,8 +597,24 @@ def test_the_first_steps_of_the_readme(first_steps: Desk, tmp_path: Path) -> Non
     shortcut(desk, "Ctrl+Space")
     shortcut(desk, "3")
     assert desk.session.view.hear == "step_out" and "Out · 1 step" in desk.window.hear_row.buttons["step_out"].text()
+    # 14: what came back of the unit, notes, prints, an album
+    shortcut(desk, "Ctrl+Shift+Space")  # what is marked would be switched
+    desk.bench.look(step="outboard-1")
+    shortcut(desk, "Ctrl+B")
+    patient(desk, lambda: desk.session.step("outboard-1").on and desk.bench.picture.song_current)
+    assert "the same flows in" in desk.window.shape.editor.rows.values
+    shortcut(desk, "Ctrl+Alt+B")
+    shortcut(desk, "Ctrl+I")
+    shortcut(desk, "Ctrl+Alt+Q")
+    assert {type(d).__name__ for d in desk.window.findChildren(QDialog) if d.isVisible()} >= {
+        "NotesDialog",
+        "PrintsDialog",
+    }
+    assert desk.window.album is not None and desk.window.album.isVisible()
+    desk.window.album.close()
 
 
+@pytest.mark.thorough
 def test_a_new_song_is_offered_sections_that_can_be_undone(desk: Desk) -> None:
     loud = np.repeat([0.02, 0.2, 0.02, 0.3], 12 * RATE)[:, None] * np.random.default_rng(2).uniform(
         -1, 1, (48 * RATE, 2)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import QPointF, Qt, QTimer
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit, QMenu
 
@@ -22,7 +22,7 @@ from gluvo.session.store import write_session
 from gluvo.steps import Glue
 
 from .conftest import RATE, music
-from .desk import LEFT, Desk, drag, shortcut
+from .desk import LEFT, Desk, drag, shortcut, when_shown
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
@@ -55,6 +55,7 @@ def dialog(desk: Desk, kind: type) -> LiftsDialog | WhereDialog:
     return found[-1]
 
 
+@pytest.mark.thorough
 def test_a_sections_block_is_dragged_up_and_down(desk: Desk) -> None:
     desk.bench.choose_strip("mix")
     line = desk.window.timeline
@@ -84,6 +85,7 @@ def test_a_sections_block_is_dragged_up_and_down(desk: Desk) -> None:
         assert gain(desk, "section-2") == pytest.approx(wanted)  # one gesture, one step
 
 
+@pytest.mark.thorough
 def test_lifts_by_keys_and_typed(desk: Desk) -> None:
     desk.bench.choose_strip(desk.session.stems[0].id)
     strip = desk.session.stems[0].id
@@ -98,14 +100,12 @@ def test_lifts_by_keys_and_typed(desk: Desk) -> None:
     desk.window.timeline.type_lift("section-1")
     field = QApplication.focusWidget()
     assert isinstance(field, QLineEdit) and field.text() == "+1.0 dB"
-    field.selectAll()
     QTest.keyClicks(field, "-2,5")
     QTest.keyClick(field, Qt.Key.Key_Return)
     assert gain(desk, "section-1", strip) == -2.5
     desk.window.timeline.type_lift("section-1")
     field = QApplication.focusWidget()
     assert isinstance(field, QLineEdit)
-    field.selectAll()
     QTest.keyClicks(field, "loud")
     QTest.keyClick(field, Qt.Key.Key_Return)
     assert gain(desk, "section-1", strip) == -2.5 and "no number" in desk.window.notice.text.text()
@@ -123,6 +123,7 @@ def test_lifts_by_keys_and_typed(desk: Desk) -> None:
     shown.close()
 
 
+@pytest.mark.thorough
 def test_a_step_works_where_it_is_told_to(desk: Desk) -> None:
     desk.bench.look(step="glue-1", strip="mix", page="shape")
     shortcut(desk, "Ctrl+Alt+W")
@@ -144,6 +145,7 @@ def test_a_step_works_where_it_is_told_to(desk: Desk) -> None:
     shown.close()
 
 
+@pytest.mark.thorough
 def test_another_setting_in_a_section_and_what_goes_with_the_section(desk: Desk) -> None:
     desk.bench.look(step="glue-1", strip="mix", section="")
     shortcut(desk, "Ctrl+Alt+K")
@@ -184,6 +186,7 @@ def stems(empty_desk: Desk, tmp_path: Path) -> Desk:
     return empty_desk
 
 
+@pytest.mark.thorough
 def test_the_usual_set_is_written_and_adds_up(stems: Desk, tmp_path: Path) -> None:
     page = stems.window.deliver
     button = next(b for b in page.findChildren(type(page.write)) if b.text() == "Usual set")
@@ -220,7 +223,7 @@ def test_strips_are_chosen_for_a_row_and_what_is_left_out_is_told(stems: Desk) -
         assert menu.isVisible()  # several can be chosen
         QTest.keyClick(menu, Qt.Key.Key_Escape)
 
-    QTimer.singleShot(0, choose)
+    when_shown(stems, choose)
     stems.bot.mouseClick(panel.strips, LEFT)
     row = stems.session.deliverables[-1]
     assert len(row.strips) == 2 and panel.strips.text() == "2 strips…"
@@ -237,6 +240,7 @@ def test_strips_are_chosen_for_a_row_and_what_is_left_out_is_told(stems: Desk) -
     assert not page.left_out.isVisible()
 
 
+@pytest.mark.thorough
 def test_one_section_of_the_song_as_a_file(desk: Desk, tmp_path: Path) -> None:
     desk.bench.look(page="deliver")
     page, panel = desk.window.deliver, desk.window.deliver.panel
@@ -255,6 +259,7 @@ def test_one_section_of_the_song_as_a_file(desk: Desk, tmp_path: Path) -> None:
     assert "Refrain" in path.name and soundfile.info(path).frames == round(7.5 * RATE) - round(3.0 * RATE)
 
 
+@pytest.mark.thorough
 def test_the_ends_of_a_row_are_told_and_heard_before_it_is_written(desk: Desk) -> None:
     desk.bench.look(page="deliver", section="section-2", loop=True)
     page, panel = desk.window.deliver, desk.window.deliver.panel

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import msgspec
 import numpy as np
+import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox
@@ -29,6 +30,7 @@ def driven(desk: Desk, drive: float = 14.0) -> CeilingEditor:
     return editor(desk, "limiter-1")
 
 
+@pytest.mark.thorough
 def test_enter_on_a_catch_seeks_and_loops_around_it(desk: Desk) -> None:
     shown = driven(desk)
     shown.chooser.button("catches").click()
@@ -45,6 +47,7 @@ def test_enter_on_a_catch_seeks_and_loops_around_it(desk: Desk) -> None:
     assert desk.bench.listening.passing is None
 
 
+@pytest.mark.thorough
 def test_only_what_is_taken_can_be_heard(desk: Desk) -> None:
     shown = driven(desk)
     shown.ear.click()
@@ -67,6 +70,7 @@ def test_only_what_is_taken_can_be_heard(desk: Desk) -> None:
     assert bench.session.view.hear == RESULT
 
 
+@pytest.mark.thorough
 def test_words_tell_of_section_and_song(desk: Desk) -> None:
     shown = driven(desk, 24.0)
     assert "dB off at peaks" in shown.aim.words.text() and "works" in shown.words.text()
@@ -81,6 +85,7 @@ def test_words_tell_of_section_and_song(desk: Desk) -> None:
     assert shown.words.text().startswith("Nothing is taken off")
 
 
+@pytest.mark.thorough
 def test_every_view_of_a_clipper_draws(desk: Desk) -> None:
     desk.bench.edit("Add", lambda s: s.with_new_step(Clipper(ceiling=-12.0, drive=12.0), "mix", "glue-1"))
     clipper = next(i.id for i in desk.bench.session.mix.chain if isinstance(i, Clipper))
@@ -92,6 +97,7 @@ def test_every_view_of_a_clipper_draws(desk: Desk) -> None:
     assert all(one != other for n, one in enumerate(seen) for other in seen[n + 1 :])
 
 
+@pytest.mark.thorough
 def test_a_drive_is_found_by_its_key_and_held(desk: Desk) -> None:
     shown = driven(desk, 3.0)
     desk.window.setFocus()

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
@@ -27,7 +27,7 @@ from gluvo.session.versions import state_of
 from gluvo.steps import MidSideEq, Trim
 
 from .conftest import RATE
-from .desk import LEFT, Desk, answering, drag, shortcut
+from .desk import LEFT, Desk, answering, drag, shortcut, when_shown
 
 KEYS = Qt.Key
 
@@ -35,6 +35,7 @@ KEYS = Qt.Key
 # --- the Hear row ------------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_keys_go_to_and_fro_and_round(desk: Desk) -> None:
     shortcut(desk, "3")
     shortcut(desk, "2")
@@ -90,6 +91,7 @@ def test_all_that_can_be_heard_is_searched_and_pinned(desk: Desk) -> None:
     dialog.reject()
 
 
+@pytest.mark.thorough
 def test_what_the_match_goes_by_is_chosen_in_the_row(desk: Desk) -> None:
     before = dict(desk.bench.picture.gains)
     action = next(a for a in desk.window.hear_row._match_menu.actions() if a.data() == "above")
@@ -102,6 +104,7 @@ def test_what_the_match_goes_by_is_chosen_in_the_row(desk: Desk) -> None:
 # --- references --------------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_a_reference_jumps_to_its_partner_and_goes_round_with_it(desk: Desk) -> None:
     bench, engine = desk.bench, desk.bench.engine
     assert engine is not None
@@ -121,6 +124,7 @@ def test_a_reference_jumps_to_its_partner_and_goes_round_with_it(desk: Desk) -> 
     engine.stop()
 
 
+@pytest.mark.thorough
 def test_references_of_any_kind_are_taken_or_refused(desk: Desk) -> None:
     folder = desk.bench.document.folder
     t = np.arange(2 * 44_100) / 44_100
@@ -232,6 +236,7 @@ def test_figures_are_told_with_their_difference_to_the_chosen_column(desk: Desk,
     assert line.take(base.profile) == pytest.approx(song.result.figures(desk.bench.span).integrated, abs=0.01)
 
 
+@pytest.mark.thorough
 def test_curves_are_switched_on_and_off_singly_and_exported(desk: Desk, page: ComparePage, tmp_path: Path) -> None:
     page.toggles[UNTOUCHED].click()
     assert [c.hearable.id for c in page.curves._shown()] == [RESULT, "reference-1"]
@@ -252,6 +257,7 @@ def test_curves_are_switched_on_and_off_singly_and_exported(desk: Desk, page: Co
     assert not (tmp_path / "no such folder").exists()
 
 
+@pytest.mark.thorough
 def test_a_finding_leads_to_where_it_arises(desk: Desk, page: ComparePage) -> None:
     found = page.comparing.found.findings
     assert found and page.findings.table.rowCount() == len(found)
@@ -276,6 +282,7 @@ def test_pairs_and_trim_are_set_on_the_page(desk: Desk, page: ComparePage) -> No
     assert desk.bench.picture.gains["reference-1"] - gain == pytest.approx(-3.0, abs=0.2)
 
 
+@pytest.mark.thorough
 def test_a_match_is_heard_kept_and_undone(desk: Desk, page: ComparePage) -> None:
     desk.bot.mouseClick(page.chooser.button("match"), LEFT)
     panel, before = page.match, desk.session
@@ -295,6 +302,7 @@ def test_a_match_is_heard_kept_and_undone(desk: Desk, page: ComparePage) -> None
     assert desk.session.strips == before.strips
 
 
+@pytest.mark.thorough
 def test_versions_are_kept_heard_and_gone_back_to(
     desk: Desk, page: ComparePage, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -335,6 +343,7 @@ def test_versions_are_kept_heard_and_gone_back_to(
     assert not desk.session.versions and version.id not in bench.listening.extras
 
 
+@pytest.mark.thorough
 def test_a_branch_is_a_session_of_its_own(desk: Desk, page: ComparePage, tmp_path: Path) -> None:
     desk.bench.versions.keep("Loud")
     desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
@@ -349,6 +358,7 @@ def test_a_branch_is_a_session_of_its_own(desk: Desk, page: ComparePage, tmp_pat
     assert not desk.bench.audio.missing and desk.bench.audio.material is not None
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("kind", ["ab", "abx", "rank"])
 def test_a_blind_trial_takes_keys_and_is_kept(desk: Desk, page: ComparePage, kind: str) -> None:
     bench, panel = desk.bench, page.trial
@@ -374,7 +384,7 @@ def test_a_blind_trial_takes_keys_and_is_kept(desk: Desk, page: ComparePage, kin
             QTest.keyClick(dialog, KEYS(KEYS.Key_1 + free))
             QTest.keyClick(dialog, KEYS.Key_Return)
 
-    QTimer.singleShot(0, answer)
+    when_shown(desk, answer)
     panel.start.click()
     trial = desk.session.trials[0]
     assert trial.kind == kind and len(trial.answers) == (3 if kind == "rank" else 2) and len(set(seen)) == 1
@@ -383,6 +393,7 @@ def test_a_blind_trial_takes_keys_and_is_kept(desk: Desk, page: ComparePage, kin
     assert desk.session.trials == (trial,)
 
 
+@pytest.mark.thorough
 def test_what_is_out_and_up_to_here_are_ranked_blind_and_compared(desk: Desk, page: ComparePage) -> None:
     bench, panel = desk.bench, page.trial
     bench.marking.add(["glue-1", "limiter-1"])
@@ -402,9 +413,7 @@ def test_what_is_out_and_up_to_here_are_ranked_blind_and_compared(desk: Desk, pa
             QTest.keyClick(dialog, KEYS(KEYS.Key_1 + n))
             QTest.keyClick(dialog, KEYS.Key_Return)
 
-    asked = QTimer(panel, interval=50)
-    asked.timeout.connect(lambda: (asked.stop(), answer()) if QApplication.activeModalWidget() else None)
-    asked.start()
+    when_shown(desk, answer)
     panel.start.click()
     desk.wait(lambda: bool(desk.session.trials))  # it is made and measured first
     assert not desk.session.view.at_hand and len(desk.session.trials[0].answers) == 3
@@ -419,6 +428,7 @@ def test_what_is_out_and_up_to_here_are_ranked_blind_and_compared(desk: Desk, pa
     }
 
 
+@pytest.mark.thorough
 def test_a_trial_stopped_half_way_keeps_what_was_answered(desk: Desk, page: ComparePage) -> None:
     page.show_panel("trial")
     page.trial.choose([RESULT, UNTOUCHED])
@@ -431,7 +441,7 @@ def test_a_trial_stopped_half_way_keeps_what_was_answered(desk: Desk, page: Comp
         QTest.keyClick(dialog, KEYS.Key_Escape)
 
     for times in (0, 3):
-        QTimer.singleShot(0, partial(answer, times))
+        when_shown(desk, partial(answer, times))
         page.trial.start.click()
     assert [t.answers for t in desk.session.trials] == [(-1, -1, -1)]
     assert "Stopped after 3 of 12" in page.trial.table.item(0, 1).text()
@@ -440,6 +450,7 @@ def test_a_trial_stopped_half_way_keeps_what_was_answered(desk: Desk, page: Comp
 # --- ears and road tests -----------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_a_road_test_is_marked_and_ends(desk: Desk) -> None:
     row = desk.window.hear_row
     at = row.monitor.findData("road:car")
@@ -457,6 +468,7 @@ def test_a_road_test_is_marked_and_ends(desk: Desk) -> None:
     assert desk.session.view.road.kind == "off" and not row.road.isVisible() and desk.session.view.monitor == "mono"
 
 
+@pytest.mark.thorough
 def test_rested_ears_begin_blind(desk: Desk) -> None:
     window = desk.window
     window.ears.last = window.ears._now() - 4000.0
@@ -473,6 +485,7 @@ def test_rested_ears_begin_blind(desk: Desk) -> None:
     assert QApplication.activeModalWidget() is None
 
 
+@pytest.mark.thorough
 def test_a_reference_that_is_the_same_song_is_heard_in_step(desk: Desk) -> None:
     bench = desk.bench
     rng = np.random.default_rng(5)

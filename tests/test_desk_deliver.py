@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 import mutagen
@@ -13,19 +14,23 @@ from PySide6.QtWidgets import QFileDialog, QPushButton
 
 from gluvo.compare.match import RESULT
 from gluvo.deliver.audition import KINDS
+from gluvo.deliver.batch import Delivered
 from gluvo.deliver.encoding import LOST, Encoding
 from gluvo.deliver.targets import TARGETS, target_named, write_targets
+from gluvo.deliver.write import Outcome, Written
 from gluvo.desk.controls.ruler import Ruler
-from gluvo.desk.model.delivery import price_id
-from gluvo.desk.pages.deliver.album_dialog import AlbumDialog
+from gluvo.desk.model.louder_costs import price_id
+from gluvo.desk.pages.deliver.album_dialog import AlbumDialog, _told
 from gluvo.desk.pages.deliver.dither_dialog import DitherDialog
 from gluvo.desk.pages.deliver.page import DeliverPage
-from gluvo.desk.pages.deliver.tags_dialog import TagsDialog
 from gluvo.desk.pages.targets_dialog import TargetsDialog
-from gluvo.session.records import Tags, Target
+from gluvo.measure.figures import figures_of
+from gluvo.measure.trace import trace_of
+from gluvo.session.records import Deliverable, Tags, Target
 from gluvo.session.store import write_session
 from gluvo.steps import Clipper
 
+from .conftest import RATE, music
 from .desk import Desk, answering, move
 
 
@@ -43,6 +48,7 @@ def written(desk: Desk, page: DeliverPage) -> None:
     desk.wait(lambda: page.delivery.said != "" and not desk.bench.background.busy)
 
 
+@pytest.mark.thorough
 def test_a_row_is_set_beside_the_list_and_can_be_undone(desk: Desk, page: DeliverPage) -> None:
     page.add()
     id = page.table.current
@@ -68,6 +74,7 @@ def test_a_row_is_set_beside_the_list_and_can_be_undone(desk: Desk, page: Delive
     assert len(desk.session.deliverables) == 1
 
 
+@pytest.mark.thorough
 def test_rows_go_to_their_own_targets_from_one_play(desk: Desk, page: DeliverPage, tmp_path: Path) -> None:
     change, first = page.delivery.change, desk.session.deliverables[0].id
     change(first, "target", TARGETS[2])
@@ -82,6 +89,7 @@ def test_rows_go_to_their_own_targets_from_one_play(desk: Desk, page: DeliverPag
     assert sorted(p.suffix for p in (tmp_path / "out").iterdir()) == [".mp3", ".wav"]
 
 
+@pytest.mark.thorough
 def test_a_row_that_cannot_be_named_is_told_and_nothing_is_written(
     desk: Desk, page: DeliverPage, tmp_path: Path
 ) -> None:
@@ -91,12 +99,13 @@ def test_a_row_that_cannot_be_named_is_told_and_nothing_is_written(
     assert "{moon}" in page.panel.file.text()
 
 
+@pytest.mark.thorough
 def test_encodings_are_checked_heard_and_asked_for_a_margin(desk: Desk, page: DeliverPage) -> None:
     page.delivery.change(desk.session.deliverables[0].id, "format", "opus")
     page.chooser.button("encode").click()
     panel, encoding = page.encode, Encoding("opus", 256)
     panel.all.click()
-    desk.wait(lambda: encoding in page.delivery.encodings and not desk.bench.background.busy)
+    desk.wait(lambda: encoding in page.delivery.encode_check.found and not desk.bench.background.busy)
     desk.settle()
     assert panel.table.item(0, 0).text() == "Opus 256"
     names = [name for _, name in desk.bench.listening.hear_choices()]
@@ -110,22 +119,23 @@ def test_encodings_are_checked_heard_and_asked_for_a_margin(desk: Desk, page: De
     desk.bench.engine.play()
     desk.wait(lambda: desk.bench.engine.playing)
     panel.search.click()
-    desk.wait(lambda: page.delivery.margin is not None and not desk.bench.background.busy)
+    desk.wait(lambda: page.delivery.encode_check.margin is not None and not desk.bench.background.busy)
     assert "margin" in panel.margin.text()
-    if page.delivery.margin.margin > 0.0:
+    if page.delivery.encode_check.margin.margin > 0.0:
         panel.use.click()
-        assert desk.session.deliverables[0].margin == page.delivery.margin.margin
+        assert desk.session.deliverables[0].margin == page.delivery.encode_check.margin.margin
     desk.bench.set_setting("trim-1", "gain", -4.0, "Gain")
     assert "earlier state" in panel.state.text()
 
 
+@pytest.mark.thorough
 def test_prices_are_found_heard_and_kept_with_keys(desk: Desk, page: DeliverPage) -> None:
     desk.bench.look(page="shape")
     desk.bench.look(page="deliver")
     desk.window.deliver.chooser.button("costs").click()
     desk.window.deliver.costs.search.click()
     assert desk.session.view.page == "deliver"
-    desk.wait(lambda: len(page.delivery.prices) == 6 and not desk.bench.background.busy)
+    desk.wait(lambda: len(page.delivery.costs.lines) == 6 and not desk.bench.background.busy)
     desk.settle()
     table = page.costs.table
     assert "the target" in table.item(table.currentRow(), 0).text()
@@ -134,7 +144,7 @@ def test_prices_are_found_heard_and_kept_with_keys(desk: Desk, page: DeliverPage
     row = table.currentRow()
     assert desk.session.view.hear == price_id(row)
     gains = desk.bench.picture.gains
-    wanted = page.delivery.prices[row].level - page.delivery.prices[0].level
+    wanted = page.delivery.costs.lines[row].level - page.delivery.costs.lines[0].level
     assert gains[RESULT] - gains[price_id(row)] == pytest.approx(wanted, abs=1.0)
     QTest.keyClick(table, Qt.Key.Key_Return)
     desk.settle()
@@ -143,10 +153,11 @@ def test_prices_are_found_heard_and_kept_with_keys(desk: Desk, page: DeliverPage
     assert desk.session.view.hear == RESULT
     desk.bench.document.undo()
     desk.bench.set_setting("trim-1", "gain", -12.0, "Gain")
-    page.delivery.take_price(row)
+    page.delivery.costs.take(row)
     assert "has changed since" in desk.window.notice.text.text()
 
 
+@pytest.mark.thorough
 def test_two_in_a_row_are_divided_by_the_ruler(desk: Desk) -> None:
     desk.bench.edit("Add", lambda s: s.with_new_step(Clipper(ceiling=-1.0), "mix", "glue-1"))
     desk.bench.set_setting("limiter-1", "drive", 16.0, "Drive")
@@ -162,8 +173,9 @@ def test_two_in_a_row_are_divided_by_the_ruler(desk: Desk) -> None:
     assert desk.bench.picture.song_render.result.figures().integrated == pytest.approx(before, abs=0.05)
 
 
+@pytest.mark.thorough
 def test_tags_are_typed_checked_and_written(desk: Desk, page: DeliverPage, tmp_path: Path) -> None:
-    dialog = TagsDialog(page, desk.bench)
+    dialog = page.tags_dialog()
     dialog.lines["title"].setText("Low Water")
     dialog.lines["isrc"].setText("se-abc-26-0001")
     dialog.accept()
@@ -181,6 +193,7 @@ def test_tags_are_typed_checked_and_written(desk: Desk, page: DeliverPage, tmp_p
     assert mutagen.File(file)["title"] == ["Low Water"]
 
 
+@pytest.mark.thorough
 def test_targets_are_edited_and_offered_everywhere(desk: Desk, page: DeliverPage, tmp_path: Path) -> None:
     dialog = TargetsDialog(page)
     dialog.list.setCurrentRow(0)
@@ -224,6 +237,7 @@ def test_the_loudness_view_reads_and_seeks(desk: Desk, page: DeliverPage) -> Non
     assert desk.session.view.position > 4.0
 
 
+@pytest.mark.thorough
 def test_the_report_is_written_and_printed(
     desk: Desk, page: DeliverPage, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -236,6 +250,7 @@ def test_the_report_is_written_and_printed(
     assert (tmp_path / "r.pdf").read_bytes().startswith(b"%PDF")
 
 
+@pytest.mark.thorough
 def test_replacing_is_asked_once(
     desk: Desk, page: DeliverPage, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -248,6 +263,7 @@ def test_replacing_is_asked_once(
     assert len(list((tmp_path / "out").iterdir())) == 1
 
 
+@pytest.mark.thorough
 def test_dither_is_heard_by_keys_and_chosen_blind(desk: Desk, page: DeliverPage) -> None:
     id = desk.session.deliverables[0].id
     page.delivery.change(id, "bits", "16")
@@ -274,6 +290,7 @@ def test_dither_is_heard_by_keys_and_chosen_blind(desk: Desk, page: DeliverPage)
     assert not [id for id in desk.bench.listening.extras if id.startswith("dither-")]
 
 
+@pytest.mark.thorough
 def test_an_album_is_measured_aimed_and_delivered(desk: Desk, page: DeliverPage, tmp_path: Path) -> None:
     desk.window.documents.save()
     first = desk.bench.document.path
@@ -292,10 +309,26 @@ def test_an_album_is_measured_aimed_and_delivered(desk: Desk, page: DeliverPage,
     loud, soft = (aim.loudness for aim in dialog.aims())
     assert loud == pytest.approx(-14.0) and soft < -16.0
     assert dialog.table.item(1, 4).text() == f"{soft:.1f}".replace("-", "−")
+    desk.wait(dialog.write.isEnabled)
     dialog.write.click()
     desk.wait(lambda: dialog.table.item(1, 5).text() != "" and not desk.bench.background.busy)
     assert [dialog.table.item(n, 5).text() for n in range(2)] == ["1 file, on target"] * 2
     assert len(list((tmp_path / "album").iterdir())) == 2
+    desk.wait(dialog.write.isEnabled)
     dialog.write.click()
     desk.wait(lambda: "exists already" in dialog.table.item(0, 5).text() and not desk.bench.background.busy)
     dialog.reject()
+
+
+def test_a_song_of_an_album_tells_of_clipped_files_and_asks_no_target_of_its_parts(tmp_path: Path) -> None:
+    figures = figures_of(trace_of(music(1.0) * 0.1, RATE))
+
+    def words(of: Literal["mix", "only"], clipped: float) -> tuple[str, bool]:
+        file = Written(tmp_path / "A.wav", figures, RATE, 0.0, RATE, clipped=clipped)
+        row = Deliverable(id="r", name="R", of=of)
+        return _told((Delivered(row, TARGETS[0], Outcome((file,)), ""),))
+
+    assert words("only", 0.0) == ("1 file, on target", True)
+    assert words("only", 1.2) == ("A.wav: clipped by 1.20 dB", False)
+    told, good = words("mix", 1.2)
+    assert told.startswith("A.wav: clipped by 1.20 dB; loudness is") and not good

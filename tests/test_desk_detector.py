@@ -45,6 +45,7 @@ def editor_of(desk: Desk) -> GlueEditor:
     return shown
 
 
+@pytest.mark.thorough
 def test_whose_the_reduction_is_is_told_where_it_is_looked_at(kit_desk: Desk) -> None:
     desk, shown = kit_desk, editor_of(kit_desk)
     assert "driven by" not in shown.detector.words  # nothing is looked for that nobody looks at
@@ -59,6 +60,7 @@ def test_whose_the_reduction_is_is_told_where_it_is_looked_at(kit_desk: Desk) ->
     desk.wait(lambda: "driven by Snare" in shown.detector.words)
 
 
+@pytest.mark.thorough
 def test_the_detectors_filters_are_seen_at_once(kit_desk: Desk) -> None:
     desk, shown = kit_desk, editor_of(kit_desk)
     desk.bot.mouseClick(shown.chooser.button("detector"), LEFT)
@@ -75,6 +77,7 @@ def test_the_detectors_filters_are_seen_at_once(kit_desk: Desk) -> None:
     assert isinstance(step, Glue) and (step.high_cut, step.low_shelf_gain, step.second_gain) == (500.0, -18.0, -18.0)
 
 
+@pytest.mark.thorough
 def test_hits_that_pass_a_detector_by_are_hollow(kit_desk: Desk) -> None:
     desk, shown = kit_desk, editor_of(kit_desk)
     desk.bot.mouseClick(shown.chooser.button("paths"), LEFT)
@@ -104,6 +107,7 @@ def test_folded_groups_are_lines_side_by_side(kit_desk: Desk) -> None:
     assert not tone.isVisible() and tone.is_folded
 
 
+@pytest.mark.thorough
 def test_what_bends_is_heard_and_told(desk: Desk) -> None:
     desk.bench.edit("Add", lambda s: s.with_new_step(Saturation(drive=12.0), "mix", "trim-1"))
     desk.bench.look(step="saturation-1")

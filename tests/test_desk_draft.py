@@ -49,6 +49,7 @@ def texts(dialog: DraftDialog) -> list[str]:
     return [dialog.table.item(n, 1).text() for n in range(dialog.table.rowCount())]
 
 
+@pytest.mark.thorough
 def test_a_draft_is_taken_as_one_edit_and_taken_back(song: Desk) -> None:
     before = song.session.strips
     dialog = opened(song)
@@ -65,6 +66,7 @@ def test_a_draft_is_taken_as_one_edit_and_taken_back(song: Desk) -> None:
     assert song.session.strips == before
 
 
+@pytest.mark.thorough
 def test_a_part_is_dropped_and_kept_again(song: Desk) -> None:
     dialog = opened(song)
     QTest.keyClick(dialog.table, KEYS.Key_Home)
@@ -76,6 +78,7 @@ def test_a_part_is_dropped_and_kept_again(song: Desk) -> None:
     assert [type(i) for i in song.session.mix.chain if not isinstance(i, Trim)] == [Limiter]
 
 
+@pytest.mark.thorough
 def test_it_is_heard_as_loud_as_what_is_there(song: Desk) -> None:
     dialog = opened(song)
     QTest.keyClick(dialog.table, KEYS.Key_H)
@@ -91,6 +94,7 @@ def test_it_is_heard_as_loud_as_what_is_there(song: Desk) -> None:
     assert not dialog.isVisible() and not song.bench.listening.hunting and not song.bench.document.undo_name
 
 
+@pytest.mark.thorough
 def test_strength_is_typed(song: Desk) -> None:
     dialog = opened(song)
     dialog.strength.setFocus()
@@ -114,6 +118,7 @@ def test_a_strip_with_nothing_wrong_is_left_alone(song: Desk) -> None:
     assert dialog.isVisible() and not song.bench.document.undo_name
 
 
+@pytest.mark.thorough
 def test_as_in_another_session(song: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     other = song.session.with_chain("mix", (Glue(id="g", ratio=3.0, threshold=-30.0), Limiter(id="l", drive=3.0)))
     write_session(tmp_path / "Other.gluvo", other)

@@ -80,6 +80,7 @@ def test_lanes_are_joined_until_a_band_is_of_mid_or_side(eq_desk: Desk) -> None:
     assert eq_desk.window.shape.target.isVisible()
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("night", [False, True])
 def test_a_double_click_adds_a_bell_there(eq_desk: Desk, night: bool) -> None:
     theme.force(night)
@@ -97,6 +98,7 @@ def test_a_double_click_adds_a_bell_there(eq_desk: Desk, night: bool) -> None:
     assert len(eq(eq_desk).bands) == 2
 
 
+@pytest.mark.thorough
 def test_dragging_a_mark_moves_frequency_and_gain_and_is_one_undo(eq_desk: Desk) -> None:
     mid = lane(eq_desk, "mid")
     before = eq(eq_desk)
@@ -391,6 +393,7 @@ def test_resonances_are_listed_heard_and_cut(eq_desk: Desk) -> None:
 # --- what it tells -----------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_low_cuts_tell_the_truth(eq_desk: Desk) -> None:
     ed = editor(eq_desk)
     eq_desk.bench.look(band=1)
@@ -419,6 +422,7 @@ def test_phase_and_group_delay_are_drawn_when_asked(eq_desk: Desk) -> None:
     assert not ed.phase_lane.isVisible()
 
 
+@pytest.mark.thorough
 def test_held_loudness_is_found_and_told(eq_desk: Desk) -> None:
     ed = editor(eq_desk)
     hold = ed.controls["hold_loudness"]
@@ -483,6 +487,7 @@ def test_the_hunting_bell_follows_from_lane_to_lane(eq_desk: Desk) -> None:
     assert chosen(eq_desk).target == "side" and chosen(eq_desk).freq == pytest.approx(3000.0, rel=0.02)
 
 
+@pytest.mark.thorough
 def test_where_there_is_little_room_the_table_begins_folded(eq_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(EqEditor, "table_shown", None)
     eq_desk.window.resize(1280, 800)

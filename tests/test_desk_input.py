@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -52,7 +52,7 @@ from gluvo.steps import (
 from gluvo.steps.settings import settings_of
 
 from .conftest import RATE, music
-from .desk import LEFT, Desk, LastingHost, answering, drag, focus, key, shortcut, small_session
+from .desk import LEFT, Desk, LastingHost, answering, drag, focus, key, shortcut, small_session, when_shown
 
 KEYS = Qt.Key
 
@@ -60,7 +60,6 @@ KEYS = Qt.Key
 def type_and_end(desk: Desk, text: str, end: Qt.Key) -> None:
     field = focus(desk)
     assert isinstance(field, Field)
-    field.selectAll()
     key(desk, text)
     key(desk, end)
 
@@ -91,6 +90,7 @@ STEPS = [
 # --- fields ------------------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("step", STEPS)
 def test_a_typed_value_closes_its_field_and_keys_work_at_once(full_desk: Desk, step: str) -> None:
     desk = full_desk
@@ -151,6 +151,7 @@ def test_a_name_typed_in_the_tree_stays_on_its_page(full_desk: Desk) -> None:
         assert desk.session.view.hear == UNTOUCHED
 
 
+@pytest.mark.thorough
 def test_sections_and_lanes_are_renamed_once(full_desk: Desk) -> None:
     desk = full_desk
     key(desk, KEYS.Key_F2, Qt.KeyboardModifier.ControlModifier)
@@ -165,6 +166,7 @@ def test_sections_and_lanes_are_renamed_once(full_desk: Desk) -> None:
     assert desk.session.view.hear == UNTOUCHED
 
 
+@pytest.mark.thorough
 def test_a_typed_cell_is_taken_once(full_desk: Desk) -> None:
     desk = full_desk
     desk.bench.look(step="eq-1", band=1)
@@ -196,7 +198,6 @@ def test_a_deliverables_name_is_typed_once(full_desk: Desk) -> None:
     table.editItem(table.item(0, 0))
     field = focus(desk)
     assert isinstance(field, QLineEdit)
-    field.selectAll()
     key(desk, "Vinyl")
     key(desk, KEYS.Key_Return)
     desk.wait(lambda: not open_fields(desk))
@@ -209,6 +210,7 @@ def test_a_deliverables_name_is_typed_once(full_desk: Desk) -> None:
 # --- reaching, holding -------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_reach_goes_down_in_one_action_and_its_cost_belongs_to_its_state(full_desk: Desk, tmp_path: Path) -> None:
     desk = full_desk
     desk.bench.edit("Own", lambda s: s.replace(target=msgspec.structs.replace(s.target, name="Own", loudness=-34.0)))
@@ -267,6 +269,7 @@ def test_looking_elsewhere_changes_nothing_and_undo_gives_the_bytes_of_the_start
     assert session_bytes(desk.session.looking(section="section-2", position=0.0)) == start
 
 
+@pytest.mark.thorough
 def test_what_is_heard_apart_stands_in_the_hear_row(full_desk: Desk) -> None:
     desk, row = full_desk, full_desk.window.hear_row
     desk.window.setFocus()
@@ -282,6 +285,7 @@ def test_what_is_heard_apart_stands_in_the_hear_row(full_desk: Desk) -> None:
     assert desk.session.view.hear == RESULT and not row.apart.isVisible()
 
 
+@pytest.mark.thorough
 def test_steps_go_behind_a_lane_into_it_and_out_of_it(full_desk: Desk) -> None:
     desk, ledger = full_desk, full_desk.window.shape.ledger
     desk.bench.look(step="lane-1")
@@ -307,6 +311,7 @@ def test_steps_go_behind_a_lane_into_it_and_out_of_it(full_desk: Desk) -> None:
     assert isinstance(lane, Lane) and isinstance(lane.steps[0], Limiter)
 
 
+@pytest.mark.thorough
 def test_a_moving_bands_threshold_is_found(full_desk: Desk) -> None:
     desk = full_desk
     desk.bench.look(step="eq-1", band=2)
@@ -336,6 +341,7 @@ def test_a_moving_bands_threshold_is_found(full_desk: Desk) -> None:
 # --- finding, beginning ------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_the_finder_finds_and_does(full_desk: Desk) -> None:
     desk = full_desk
     desk.window.setFocus()
@@ -343,7 +349,10 @@ def test_the_finder_finds_and_does(full_desk: Desk) -> None:
     finder = QApplication.activeModalWidget()
     assert isinstance(finder, Finder)
     QTest.keyClicks(finder.field, "night")
-    assert [row.text(0) for row in finder.rows()] == ["Night"]
+    assert [row.text(0) for row in finder.rows()] == ["Night"] and "Enter" in finder.words.text()
+    QTest.keyClicks(finder.field, "x")
+    assert finder.rows() == [] and finder.words.text().startswith("Nothing here is called so")
+    QTest.keyClick(finder.field, KEYS.Key_Backspace)
     finder.field.clear()
     QTest.keyClicks(finder.field, "loop")
     before = desk.session.view.loop
@@ -377,6 +386,7 @@ def found(desk: Desk, text: str, row: tuple[str, str]) -> None:
     QApplication.processEvents()
 
 
+@pytest.mark.thorough
 def test_the_finder_goes_to_settings_sections_steps_presets_and_the_guide(full_desk: Desk) -> None:
     desk, names = full_desk, {s.name: s for s in settings_of(Glue).values()}
     desk.bench.look(step="trim-1")
@@ -405,7 +415,7 @@ def test_the_finder_goes_to_settings_sections_steps_presets_and_the_guide(full_d
         heard.append(dialog.chosen[0].name)
         QTest.keyClick(dialog, KEYS.Key_Escape)
 
-    QTimer.singleShot(300, leave)
+    when_shown(desk, leave)
     found(desk, "loud and open", ("Presets for the Limiter", "Loud and open"))
     desk.wait(lambda: bool(heard))
     assert heard == ["Loud and open"]
@@ -453,6 +463,7 @@ def test_the_empty_window_is_a_beginning(empty_desk: Desk, tmp_path: Path, monke
 NASTY = "<img src='/dev/zero'><b>&amp bold</b>\n\"x\" & y"
 
 
+@pytest.mark.thorough
 def test_names_are_shown_as_they_are_written(empty_desk: Desk, tmp_path: Path) -> None:
     session, path = small_session(tmp_path)
     session = session.replace(
@@ -591,6 +602,7 @@ def test_saving_asks_about_a_file_that_has_changed(full_desk: Desk, monkeypatch:
     assert isinstance(copy, Trim) and copy.gain == -9.0
 
 
+@pytest.mark.thorough
 def test_a_second_window_reads_only_and_takes_over(full_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     desk = full_desk
     other = Window(Workbench("silent", LastingHost.running()))
@@ -620,6 +632,7 @@ def test_a_second_window_reads_only_and_takes_over(full_desk: Desk, monkeypatch:
     assert isinstance(kept, Trim) and kept.gain == -9.0
 
 
+@pytest.mark.thorough
 def test_feed_back_says_what_its_times_come_to(full_desk: Desk) -> None:
     editor = full_desk.window.shape.editor
     assert isinstance(editor, GlueEditor)
@@ -632,6 +645,7 @@ def test_feed_back_says_what_its_times_come_to(full_desk: Desk) -> None:
     assert release._note == f"to {release.setting.show(glue.release / glue.ratio)}"
 
 
+@pytest.mark.thorough
 def test_a_higher_peak_at_equal_loudness_is_said(full_desk: Desk) -> None:
     desk = full_desk
     desk.bench.edit("x", lambda s: s.with_step(Limiter(id="limiter-1", drive=12.0, ceiling=-12.0, true_peak=False)))
@@ -662,6 +676,7 @@ def test_a_higher_peak_at_equal_loudness_is_said(full_desk: Desk) -> None:
     assert "true peak rises by" in desk.window.shape.editor.state.text()
 
 
+@pytest.mark.thorough
 def test_opening_what_is_open_saves_first(full_desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     desk = full_desk
     path = desk.bench.document.path

@@ -87,6 +87,7 @@ def test_a_round_is_practised_by_keys_alone(desk: Desk, practice: PracticeDialog
     assert not practice.isVisible() and desk.session.strips == before.strips
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("id", [e.id for e in EXERCISES])
 def test_every_exercise_can_be_heard(desk: Desk, practice: PracticeDialog, id: str) -> None:
     ids = [e.id for e in EXERCISES]
@@ -100,6 +101,7 @@ def test_every_exercise_can_be_heard(desk: Desk, practice: PracticeDialog, id: s
     assert not desk.bench.listening.blind and not desk.bench.listening.hunting
 
 
+@pytest.mark.thorough
 def test_results_that_cannot_be_read_are_told_and_left(
     desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -162,6 +164,7 @@ def card(desk: Desk) -> Card:
     return found
 
 
+@pytest.mark.thorough
 def test_a_control_with_the_focus_is_explained_with_this_songs_hits(desk: Desk) -> None:
     desk.window.shape.editor.controls["attack"].setFocus()
     key(desk, KEYS.Key_F1, Qt.KeyboardModifier.ShiftModifier)
@@ -184,6 +187,7 @@ def test_a_click_explains_and_does_nothing_else(desk: Desk) -> None:
     card(desk).reject()
 
 
+@pytest.mark.thorough
 def test_escape_leaves_and_the_next_click_counts_again(desk: Desk) -> None:
     shortcut(desk, "Shift+F1")
     QTest.keyClick(desk.window, KEYS.Key_Escape)
@@ -200,6 +204,7 @@ def test_every_picture_is_of_a_setting_that_there_is(kind: str, name: str) -> No
 # --- the tour --------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_the_tour_goes_on_when_the_thing_was_done(desk: Desk) -> None:
     tour = desk.window.tour
     shortcut(desk, "Ctrl+Shift+F1")
@@ -230,6 +235,7 @@ def test_the_tour_goes_on_when_the_thing_was_done(desk: Desk) -> None:
     assert tour.place == 0, "from the beginning, after the end"
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize(("stop", "keys"), [(5, "Ctrl+1"), (6, "Ctrl+3"), (8, "Ctrl+5"), (9, "Ctrl+4")])
 def test_pages_of_the_tour(desk: Desk, stop: int, keys: str) -> None:
     tour = desk.window.tour
@@ -239,6 +245,7 @@ def test_pages_of_the_tour(desk: Desk, stop: int, keys: str) -> None:
     desk.wait(lambda: tour.place == stop + 1)
 
 
+@pytest.mark.thorough
 def test_every_note_lies_inside_the_window_and_off_what_it_points_at(desk: Desk) -> None:
     tour = desk.window.tour
     desk.window.resize(940, 500)
@@ -251,6 +258,7 @@ def test_every_note_lies_inside_the_window_and_off_what_it_points_at(desk: Desk)
 # --- sum of moves ----------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_the_sum_of_moves_is_read_heard_and_left_by_keys(desk: Desk) -> None:
     eq = MidSideEq(id="eq-1", bands=(Band(id=1, shape="high_shelf", freq=3000.0, gain=6.0, q=0.71),))
     chain = desk.session.mix.chain
@@ -280,6 +288,7 @@ def test_the_sum_of_moves_is_read_heard_and_left_by_keys(desk: Desk) -> None:
     assert desk.session.view.hear == RESULT
 
 
+@pytest.mark.thorough
 def test_of_a_strip_without_steps_there_are_no_moves(desk: Desk) -> None:
     told = []
     desk.bench.told.connect(lambda said: told.append(said.text))

@@ -7,13 +7,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QApplication, QComboBox, QWidget
+from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
 from gluvo.desk.charts.chart import Axis
 from gluvo.desk.charts.hit_views import HitsView, LaneView, SpreadView
 from gluvo.desk.charts.views import CaughtView, ReductionView, ToneView, TransferView
-from gluvo.desk.controls.flow import Flow
+from gluvo.desk.controls.flow import Elided, Flow
 from gluvo.desk.controls.widgets import ChoiceRow, Rows, Segments, Toggle, button, clock, figure
 from gluvo.desk.model import live_figures
 from gluvo.desk.model.delivery import at_home, unused
@@ -185,6 +185,7 @@ def test_live_levels_hold_peaks_and_measure_loudness() -> None:
     assert live.loudness(3.0) == SILENT
 
 
+@pytest.mark.thorough
 def test_three_hours_of_meters_cost_what_a_minute_does(monkeypatch: pytest.MonkeyPatch) -> None:
     """The loudness so far is reckoned seldom when much of it is there, and what is oldest makes room."""
     reckoned: list[int] = []
@@ -276,3 +277,19 @@ def test_python_and_qt_count_their_references(qapp: QApplication) -> None:
     for _ in range(500):
         teller.said.emit(True)
     assert abs(sys.getrefcount(True) - before) < 50
+
+
+@pytest.mark.parametrize("cut", [Qt.TextElideMode.ElideRight, Qt.TextElideMode.ElideLeft])
+def test_what_does_not_fit_is_cut_at_the_end_that_matters_less(
+    qtbot: QtBot, qapp: QApplication, cut: Qt.TextElideMode
+) -> None:
+    line = Elided("Silent device · 48 kHz · 5 dropouts", cut=cut)
+    qtbot.addWidget(line)
+    line.resize(400, 20)
+    line.show()
+    shown = QLabel.text(line)
+    assert shown == line.text() and "Silent" not in line.toolTip()
+    line.resize(110, 20)
+    shown = QLabel.text(line)
+    assert shown.endswith("dropouts") is (cut is Qt.TextElideMode.ElideLeft) and "…" in shown
+    assert line.text().startswith("Silent") and line.text() in line.toolTip()

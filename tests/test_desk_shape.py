@@ -39,6 +39,7 @@ def slide(desk: Desk, widget: Ruler, by: int, held: Qt.KeyboardModifier = NONE) 
     drag(desk, widget, QPointF(widget.width() // 2, 32), QPointF(by, 0), held)
 
 
+@pytest.mark.thorough
 def test_dragging_the_threshold_moves_all_figures_and_is_one_undo(desk: Desk) -> None:
     before, row = desk.window.shape.target.integrated.text, desk.window.shape.ledger.row("glue-1")
     slide(desk, ruler(desk, "threshold"), -50)
@@ -56,6 +57,7 @@ def test_dragging_the_threshold_moves_all_figures_and_is_one_undo(desk: Desk) ->
     assert glue(desk).threshold == -26.0 and desk.bench.document.undo_name is None
 
 
+@pytest.mark.thorough
 def test_a_ruler_by_keyboard_wheel_and_typing(desk: Desk) -> None:
     r = ruler(desk, "attack")
     r.setFocus()
@@ -92,6 +94,7 @@ def test_a_ruler_by_keyboard_wheel_and_typing(desk: Desk) -> None:
     assert glue(desk).attack == r.setting.default
 
 
+@pytest.mark.thorough
 def test_find_threshold_and_hold(desk: Desk) -> None:
     editor = desk.window.shape.editor
     assert isinstance(editor, GlueEditor)
@@ -119,6 +122,7 @@ def test_find_threshold_and_hold(desk: Desk) -> None:
     assert not glue(desk).hold_aim and glue(desk).threshold == -20.0
 
 
+@pytest.mark.thorough
 def test_an_aim_says_by_keys_what_it_is_of(desk: Desk) -> None:
     editor = desk.window.shape.editor
     assert isinstance(editor, GlueEditor)
@@ -145,6 +149,7 @@ def test_an_aim_says_by_keys_what_it_is_of(desk: Desk) -> None:
         box.setFocus()
 
 
+@pytest.mark.thorough
 def test_a_fader_before_a_glue_tells_what_it_moved(desk: Desk) -> None:
     editor = desk.window.shape.editor
     assert isinstance(editor, GlueEditor)
@@ -181,6 +186,7 @@ def test_a_fader_before_a_glue_tells_what_it_moved(desk: Desk) -> None:
     assert "since “Harbour" not in editor.state.text()
 
 
+@pytest.mark.thorough
 def test_held_loudness_follows(desk: Desk) -> None:
     desk.bench.set_setting("glue-1", "hold_loudness", True, "Hold loudness")
     desk.bench.set_setting("glue-1", "ratio", 6.0, "Ratio")
@@ -193,6 +199,7 @@ def test_held_loudness_follows(desk: Desk) -> None:
     assert after.figures(span).integrated == pytest.approx(before.figures(span).integrated, abs=0.1)
 
 
+@pytest.mark.thorough
 def test_reach_the_target(desk: Desk) -> None:
     target = desk.window.shape.target
     desk.bot.mouseClick(target.reach, Qt.MouseButton.LeftButton)
@@ -215,6 +222,7 @@ def test_reach_the_target(desk: Desk) -> None:
     assert desk.session.target.name == "Own" and desk.session.target.loudness == -16.5
 
 
+@pytest.mark.thorough
 def test_the_ledger_adds_moves_switches_copies_and_removes(desk: Desk) -> None:
     ledger = desk.window.shape.ledger
     song = desk.bench.picture.song_render
@@ -248,6 +256,7 @@ def test_the_ledger_adds_moves_switches_copies_and_removes(desk: Desk) -> None:
     assert [s.id for s in desk.session.chain] == ["limiter-1", "trim-1", "trim-2", "glue-1"]
 
 
+@pytest.mark.thorough
 def test_every_step_and_the_source_have_an_editor_that_shows_something(desk: Desk) -> None:
     kinds = {"": SourceEditor, "trim-1": TrimEditor, "glue-1": GlueEditor, "limiter-1": CeilingEditor}
     seen = set()
@@ -269,6 +278,7 @@ def test_every_step_and_the_source_have_an_editor_that_shows_something(desk: Des
     assert song.joint(trim.id).figures().true_peak == pytest.approx(-6.0, abs=0.06)
 
 
+@pytest.mark.thorough
 def test_a_switch_and_a_choice_reach_the_sound(desk: Desk) -> None:
     editor = desk.window.shape.editor
     assert isinstance(editor, GlueEditor)
@@ -287,6 +297,7 @@ def test_text_can_be_read(colours: object) -> None:
             assert contrast(getattr(colours, text), getattr(colours, ground)) >= 4.5, (text, ground)
 
 
+@pytest.mark.thorough
 def test_the_theme_changes_while_open(desk: Desk) -> None:
     day = desk.window.grab().toImage().pixelColor(640, 500).lightness()
     theme.force(True)
@@ -296,6 +307,7 @@ def test_the_theme_changes_while_open(desk: Desk) -> None:
     assert day > 200 and night < 60
 
 
+@pytest.mark.thorough
 def test_meters_stay_beside_every_editor_and_start_over(desk: Desk) -> None:
     page = desk.window.shape
     desk.bench.edit("Add", lambda s: s.with_new_step(MidSideEq(), "mix", "trim-1"))
@@ -316,6 +328,7 @@ def test_meters_stay_beside_every_editor_and_start_over(desk: Desk) -> None:
     assert page.live.true_peak == 0.0 and "I –" in page.target.meters.describe()
 
 
+@pytest.mark.thorough
 def test_while_it_plays_the_hits_the_threshold_and_the_time_move(desk: Desk) -> None:
     editor = desk.window.shape.editor
     assert isinstance(editor, GlueEditor)

@@ -93,6 +93,7 @@ def menu_of(desk: Desk, n: int, text: str) -> None:
 # --- the Split -----------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_a_split_is_added_and_stands_in_the_ledger_with_its_bands(bands: Desk) -> None:
     assert rows(bands) == ["In", "Trim", "Split", "Lows", "Mids", "Highs", "Glue", "Limiter"]
     assert "passes as it came" in editor(bands).state.text() and split(bands).is_transparent
@@ -110,6 +111,7 @@ def test_a_split_is_added_and_stands_in_the_ledger_with_its_bands(bands: Desk) -
     assert "dB off" in column(bands, 0).words.text() and column(bands, 1).words.text() == "nothing is changed"
 
 
+@pytest.mark.thorough
 def test_crossovers_are_dragged_stepped_wheeled_and_typed(bands: Desk) -> None:
     chart = editor(bands).crossings
     start = QPointF(chart.x_at(160.0), chart.area.center().y())
@@ -144,6 +146,7 @@ def test_crossovers_are_dragged_stepped_wheeled_and_typed(bands: Desk) -> None:
     assert f"{high / 1000:.3g} kHz" in column(bands, 2).range.text()
 
 
+@pytest.mark.thorough
 def test_columns_stand_under_their_bands_and_are_wide_enough(bands: Desk) -> None:
     for size in ((1280, 800), (1024, 700), (960, 540)):
         bands.window.resize(*size)
@@ -160,6 +163,7 @@ def test_columns_stand_under_their_bands_and_are_wide_enough(bands: Desk) -> Non
     assert len(shown.edges()) == 3 and abs(shown.edges()[1][0] - chart.x_at(split(bands).crossovers[0])) < 120
 
 
+@pytest.mark.thorough
 def test_a_bands_settings_are_set_in_its_column(bands: Desk) -> None:
     trim = add(bands, 1, "Trim")
     mids = column(bands, 1)
@@ -195,6 +199,7 @@ def test_a_bands_settings_are_set_in_its_column(bands: Desk) -> None:
     assert bands.session.view.step == trim.id  # the way into its own editor
 
 
+@pytest.mark.thorough
 def test_steps_in_a_column_are_moved_and_taken_out_by_key(bands: Desk) -> None:
     add(bands, 0, "Glue")
     block = column(bands, 0).blocks[0]
@@ -209,6 +214,7 @@ def test_steps_in_a_column_are_moved_and_taken_out_by_key(bands: Desk) -> None:
     assert [len(b.steps) for b in split(bands).bands] == [0, 1, 0]
 
 
+@pytest.mark.thorough
 def test_bands_are_split_merged_copied_and_taken_out(bands: Desk) -> None:
     add(bands, 0, "Glue")
     menu_of(bands, 0, "Split in two")
@@ -228,6 +234,7 @@ def test_bands_are_split_merged_copied_and_taken_out(bands: Desk) -> None:
     assert len(split(bands).bands) == 3
 
 
+@pytest.mark.thorough
 def test_what_is_heard_alone_is_heard_from_the_device(bands: Desk) -> None:
     add(bands, 0, "Trim")
     inner = split(bands).bands[0].steps[0]
@@ -250,6 +257,7 @@ def test_what_is_heard_alone_is_heard_from_the_device(bands: Desk) -> None:
     bands.bench.listening.toggle_play()
 
 
+@pytest.mark.thorough
 def test_the_live_mark_follows_what_the_steps_take(bands: Desk) -> None:
     glue = add(bands, 0, "Glue")
     bands.bench.set_setting(glue.id, "ratio", 8.0, "ratio")
@@ -263,6 +271,7 @@ def test_the_live_mark_follows_what_the_steps_take(bands: Desk) -> None:
     bands.wait(lambda: spread._live is None)
 
 
+@pytest.mark.thorough
 def test_the_ledger_works_on_bands_by_keyboard(bands: Desk) -> None:
     ledger = bands.window.shape.ledger
     choose_row(bands, "Mids")
@@ -297,6 +306,7 @@ def test_the_ledger_works_on_bands_by_keyboard(bands: Desk) -> None:
     assert [len(b.steps) for b in split(bands).bands] == [1, 1]
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("start", ["Even out three bands", "Tighten the lows", "Soften the highs", "Three-band peaks"])
 def test_starts_are_ordinary_splits_that_find_their_thresholds(desk: Desk, start: str) -> None:
     desk.bench.look(step="trim-1")
@@ -325,6 +335,7 @@ def with_step(desk: Desk, step: Step) -> None:
     desk.settle()
 
 
+@pytest.mark.thorough
 def test_the_de_esser_finds_its_threshold_and_shows_where_it_works(desk: Desk) -> None:
     with_step(desk, DeEsser(range=8.0, threshold=0.0, aim=1.0))
     shown = desk.window.shape.editor
@@ -361,6 +372,7 @@ def test_the_de_esser_finds_its_threshold_and_shows_where_it_works(desk: Desk) -
     )
 
 
+@pytest.mark.thorough
 def test_the_tamers_weights_are_dragged_and_stepped(desk: Desk) -> None:
     with_step(desk, ResonanceTamer(at_most=12.0, stands_out=4.0))
     shown = desk.window.shape.editor
@@ -388,6 +400,7 @@ def test_the_tamers_weights_are_dragged_and_stepped(desk: Desk) -> None:
     assert "ms late" in shown.state.text()
 
 
+@pytest.mark.thorough
 def test_the_shaper_tells_what_becomes_of_the_punch(desk: Desk) -> None:
     with_step(desk, TransientShaper(attack=6.0))
     shown = desk.window.shape.editor
@@ -400,6 +413,7 @@ def test_the_shaper_tells_what_becomes_of_the_punch(desk: Desk) -> None:
     assert float(shown.words.text().split("punch kept ")[1].split(" %")[0]) < 90.0
 
 
+@pytest.mark.thorough
 def test_a_glue_shows_what_drives_it_and_lifts_by_its_aim(desk: Desk) -> None:
     desk.bench.look(step="glue-1")
     desk.settle()
@@ -433,6 +447,7 @@ def test_a_glue_shows_what_drives_it_and_lifts_by_its_aim(desk: Desk) -> None:
     assert isinstance(held, Glue) and isinstance(again, Glue) and held.lift_threshold != again.lift_threshold
 
 
+@pytest.mark.thorough
 def test_keys_are_offered_for_bands_and_refused_where_they_would_go_in_circles(desk: Desk) -> None:
     desk.bench.edit("Bus", lambda s: tree.with_bus(s, "Low", [s.stems[0].id]))
     desk.settle()
@@ -460,6 +475,7 @@ def test_keys_are_offered_for_bands_and_refused_where_they_would_go_in_circles(d
     assert told and "already depends" in told[0] and not desk.session.strip(bus).chain
 
 
+@pytest.mark.thorough
 def test_everything_of_a_split_is_reached_by_tab(bands: Desk) -> None:
     add(bands, 0, "Glue")
     seen: set[str] = set()
@@ -473,6 +489,7 @@ def test_everything_of_a_split_is_reached_by_tab(bands: Desk) -> None:
         assert name in seen, (name, sorted(seen))
 
 
+@pytest.mark.thorough
 def test_mid_and_side_get_bands_of_their_own(bands: Desk) -> None:
     shown = editor(bands)
     add(bands, 0, "Glue")
@@ -502,6 +519,7 @@ def test_mid_and_side_get_bands_of_their_own(bands: Desk) -> None:
     assert "Side lows" in " ".join(rows(bands))
 
 
+@pytest.mark.thorough
 def test_what_is_heard_of_a_band_is_in_sight_and_so_is_its_threshold(bands: Desk) -> None:
     for n in range(3):
         add(bands, n, "Glue")
@@ -514,6 +532,7 @@ def test_what_is_heard_of_a_band_is_in_sight_and_so_is_its_threshold(bands: Desk
         assert {"threshold", "ratio"} <= set(shown.blocks[0].controls)
 
 
+@pytest.mark.thorough
 def test_amounts_are_typed_of_a_split_and_a_chain(bands: Desk) -> None:
     amount = editor(bands).controls["amount"]
     amount.setFocus()

@@ -72,6 +72,7 @@ def test_every_step_has_a_spectrum(tone_desk: Desk) -> None:
         tone_desk.bench.look(step="trim-1")
 
 
+@pytest.mark.thorough
 def test_slope_smoothing_and_part_change_the_drawing(tone_desk: Desk) -> None:
     bar = panel(tone_desk)
     view, tone = bar.view, bar.view._after
@@ -90,6 +91,7 @@ def test_slope_smoothing_and_part_change_the_drawing(tone_desk: Desk) -> None:
     assert "side" in view._words()
 
 
+@pytest.mark.thorough
 def test_live_lines_follow_what_plays_and_hold_their_peaks(tone_desk: Desk) -> None:
     bar = panel(tone_desk)
     still = bar.view.grab().toImage()
@@ -107,6 +109,7 @@ def test_live_lines_follow_what_plays_and_hold_their_peaks(tone_desk: Desk) -> N
     assert not tone_desk.session.view.analyser.hold
 
 
+@pytest.mark.thorough
 def test_a_spectrum_is_frozen_and_a_reference_compared_at_equal_loudness(tone_desk: Desk) -> None:
     bar = panel(tone_desk)
     assert entries(bar.freeze_menu)[1:] == ["Reference Old Pier"]
@@ -123,6 +126,7 @@ def test_a_spectrum_is_frozen_and_a_reference_compared_at_equal_loudness(tone_de
     assert tone_desk.bench.measurement.frozen is None
 
 
+@pytest.mark.thorough
 def test_limits_are_drawn_kept_passed_and_undone(tone_desk: Desk) -> None:
     bar = panel(tone_desk)
     view = bar.view
@@ -148,6 +152,7 @@ def test_limits_are_drawn_kept_passed_and_undone(tone_desk: Desk) -> None:
     assert len(tone_desk.session.limits) == 2
 
 
+@pytest.mark.thorough
 def test_the_pointer_tells_note_and_levels(tone_desk: Desk) -> None:
     view = panel(tone_desk).view
     move(view, QPointF(view.x_at(440.0), view.area.center().y()), buttons=Qt.MouseButton.NoButton)
@@ -164,6 +169,7 @@ def saturation(desk: Desk) -> tuple[SaturationEditor, Saturation]:
     return editor, step
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("night", [False, True])
 def test_the_test_tone_shows_its_harmonics(tone_desk: Desk, night: bool) -> None:
     theme.force(night)
@@ -184,6 +190,7 @@ def test_the_test_tone_shows_its_harmonics(tone_desk: Desk, night: bool) -> None
     assert warm is not None and warm.levels[0] > -40
 
 
+@pytest.mark.thorough
 def test_what_is_new_on_the_music_is_measured(tone_desk: Desk) -> None:
     editor, _ = saturation(tone_desk)
     new = tone_desk.bench.picture.around.new
@@ -197,11 +204,13 @@ def test_what_is_new_on_the_music_is_measured(tone_desk: Desk) -> None:
     assert now["mid"].share < 0.01 * new["mid"].share and now["side"].share > 0.0
 
 
+@pytest.mark.thorough
 def test_saturation_has_one_list_of_presets(tone_desk: Desk) -> None:
     editor, _ = saturation(tone_desk)
     assert [b.text() for b in editor.findChildren(QPushButton) if b.text().startswith("Preset")] == ["Presets…"]
 
 
+@pytest.mark.thorough
 def test_colour_is_judged_at_equal_loudness(tone_desk: Desk) -> None:
     drive = saturation(tone_desk)[0].controls["drive"]
     assert isinstance(drive, Ruler)
@@ -225,6 +234,7 @@ def width(desk: Desk) -> tuple[WidthEditor, Width]:
     return editor, step
 
 
+@pytest.mark.thorough
 def test_the_image_is_dragged_wider_and_crossovers_are_moved(tone_desk: Desk) -> None:
     editor, step = width(tone_desk)
     image = editor.image
@@ -240,6 +250,7 @@ def test_the_image_is_dragged_wider_and_crossovers_are_moved(tone_desk: Desk) ->
     assert tone_desk.session.step("width-1") == wider
 
 
+@pytest.mark.thorough
 def test_the_band_about_the_centre_line_is_as_wide_as_the_sound(tone_desk: Desk) -> None:
     editor, _ = width(tone_desk)
     assert editor.image._measured is not None
@@ -253,6 +264,7 @@ def test_the_band_about_the_centre_line_is_as_wide_as_the_sound(tone_desk: Desk)
     assert "mono loses" in editor.state.text() and "under 140 Hz" in editor.image._low_words()
 
 
+@pytest.mark.thorough
 def test_unused_bands_cannot_be_turned(tone_desk: Desk) -> None:
     editor, _ = width(tone_desk)
     controls = editor.controls
@@ -262,6 +274,7 @@ def test_unused_bands_cannot_be_turned(tone_desk: Desk) -> None:
     assert all(controls[f"width_{n}"].isEnabled() for n in (1, 2, 3, 4)) and controls["crossover_3"].isEnabled()
 
 
+@pytest.mark.thorough
 def test_left_against_right_follows_what_plays(tone_desk: Desk) -> None:
     editor, _ = width(tone_desk)
     editor.chooser.button("scatter").click()

@@ -81,6 +81,7 @@ def kinds(desk: Desk) -> set[str]:
     return {w.kind for w in desk.bench.watching_out.told}
 
 
+@pytest.mark.thorough
 def test_they_are_counted_in_the_header_and_told_on_their_page(faulty: Desk) -> None:
     desk = faulty
     assert {"rumble", "dc", "attack"} <= kinds(desk)
@@ -100,23 +101,27 @@ def test_they_are_counted_in_the_header_and_told_on_their_page(faulty: Desk) -> 
     assert "dB from" in shown.picture.words and shown.picture.accessibleDescription() == shown.picture.words
 
 
+@pytest.mark.thorough
 def test_they_are_told_in_the_report_where_that_is_switched_on(faulty: Desk, tmp_path: Path) -> None:
     desk, shown = faulty, opened(faulty)
     delivery = desk.window.deliver.delivery
-    assert delivery.report().watch_outs is None
+    assert delivery.reporting.material().watch_outs is None
     shown.reported.setFocus()
     key(desk, KEYS.Key_Return)
     assert desk.session.view.report_watch_outs and shown.reported.on
-    assert delivery.report().watch_outs == desk.bench.watching_out.told
+    assert delivery.reporting.material().watch_outs == desk.bench.watching_out.told
     dismissed = choose(desk, "dc").chosen
     shown.table.setFocus()
     key(desk, KEYS.Key_Delete)
-    assert dismissed not in (delivery.report().watch_outs or ()) and delivery.report().watch_outs
+    assert (
+        dismissed not in (delivery.reporting.material().watch_outs or ()) and delivery.reporting.material().watch_outs
+    )
     desk.bench.watching_out.current = False
     with pytest.raises(GluvoError, match="still being looked for"):
-        delivery.report()
+        delivery.reporting.material()
 
 
+@pytest.mark.thorough
 def test_enter_goes_there_and_h_hears_it(faulty: Desk) -> None:
     desk, shown = faulty, opened(faulty)
     choose(desk, "attack")
@@ -134,6 +139,7 @@ def test_enter_goes_there_and_h_hears_it(faulty: Desk) -> None:
     assert desk.session.view.solo == ()
 
 
+@pytest.mark.thorough
 def test_b_hears_the_edit_before_it_is_made_and_e_makes_it(faulty: Desk) -> None:
     desk, shown = faulty, opened(faulty)
     choose(desk, "rumble")
@@ -156,6 +162,7 @@ def test_b_hears_the_edit_before_it_is_made_and_e_makes_it(faulty: Desk) -> None
     assert "rumble" in kinds(desk)
 
 
+@pytest.mark.thorough
 def test_the_offered_attack_keeps_the_punch(faulty: Desk) -> None:
     desk, _ = faulty, opened(faulty)
     choose(desk, "attack")
@@ -165,6 +172,7 @@ def test_the_offered_attack_keeps_the_punch(faulty: Desk) -> None:
     assert isinstance(step, Glue) and step.attack > 0.05 and "attack" not in kinds(desk)
 
 
+@pytest.mark.thorough
 def test_what_is_dismissed_is_kept_with_the_session_and_brought_back(faulty: Desk) -> None:
     desk, shown = faulty, opened(faulty)
     count = len(desk.bench.watching_out.told)
@@ -189,6 +197,7 @@ def test_what_is_dismissed_is_kept_with_the_session_and_brought_back(faulty: Des
     assert "rumble" in kinds(desk)
 
 
+@pytest.mark.thorough
 def test_a_strip_that_has_one_is_marked_on_the_buses_page(faulty: Desk) -> None:
     desk = faulty
     assert {desk.session.strip(id).name for id in desk.bench.watching_out.strips()} >= {"Bass", "Drums"}
@@ -200,6 +209,7 @@ def test_a_strip_that_has_one_is_marked_on_the_buses_page(faulty: Desk) -> None:
     assert desk.window.buses.tree.grab().toImage() != with_marks and WARNED
 
 
+@pytest.mark.thorough
 def test_a_song_without_faults_says_so(desk: Desk) -> None:
     looked(desk)
     desk.bench.look(page="watch")
@@ -215,6 +225,7 @@ def test_a_song_without_faults_says_so(desk: Desk) -> None:
     assert not desk.bench.listening.hunting
 
 
+@pytest.mark.thorough
 def test_a_threshold_that_was_found_is_watched_until_it_is_set_by_hand(desk: Desk) -> None:
     """T finds it; what comes into it gets louder; a ruler's arrow makes it the user's own."""
     desk.bench.look(step="glue-1")
@@ -236,6 +247,7 @@ def test_a_threshold_that_was_found_is_watched_until_it_is_set_by_hand(desk: Des
     assert desk.session.item("glue-1").threshold_for == 0.0 and "drift" not in kinds(desk)
 
 
+@pytest.mark.thorough
 def test_files_older_than_the_song_are_told_until_they_are_written_again(desk: Desk, tmp_path: Path) -> None:
     page = desk.window.deliver
     page.use_folder(tmp_path / "out")

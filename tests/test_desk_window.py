@@ -74,6 +74,7 @@ def test_keys_choose_what_is_heard(desk: Desk) -> None:
     assert not desk.session.view.level_matched and row.buttons["result"].text().endswith("Result")
 
 
+@pytest.mark.thorough
 def test_play_loops_the_section(desk: Desk) -> None:
     engine = desk.bench.engine
     assert engine is not None
@@ -88,6 +89,7 @@ def test_play_loops_the_section(desk: Desk) -> None:
     assert "Silent device · 48 kHz" in desk.window.header._device.text()
 
 
+@pytest.mark.thorough
 def test_the_timeline_chooses_seeks_and_zooms_to_samples(desk: Desk) -> None:
     line = desk.window.timeline
     desk.bot.mouseClick(line, Qt.MouseButton.LeftButton, pos=QPoint(int(line._x(1.5)), 12))
@@ -123,6 +125,7 @@ class Painted(QObject):
         return False
 
 
+@pytest.mark.thorough
 def test_the_playhead_of_a_long_song_moves_and_leaves_nothing_behind(desk: Desk) -> None:
     line = desk.window.timeline
     desk.window._timer.stop()
@@ -139,6 +142,7 @@ def test_the_playhead_of_a_long_song_moves_and_leaves_nothing_behind(desk: Desk)
     assert right - left > 6 and set(range(left, right + 1)) <= painted.columns
 
 
+@pytest.mark.thorough
 def test_sections_from_the_song(desk: Desk) -> None:
     desk.window.timeline.zoom_to(None)
     desk.window.timeline._set_view(1.0, 2.0)
@@ -155,6 +159,7 @@ def test_sections_from_the_song(desk: Desk) -> None:
     assert loudest is not None and loudest.end - loudest.start == pytest.approx(2.0)
 
 
+@pytest.mark.thorough
 def test_section_edges_are_dragged_and_snap(desk: Desk) -> None:
     line = desk.window.timeline
     y = 12
@@ -180,6 +185,7 @@ def test_section_edges_are_dragged_and_snap(desk: Desk) -> None:
     assert desk.session.sections[0].end == 3.0
 
 
+@pytest.mark.thorough
 def test_sections_are_marked_renamed_removed_and_exchanged(desk: Desk, tmp_path: Path) -> None:
     line = desk.window.timeline
     shift = Qt.KeyboardModifier.ShiftModifier
@@ -191,7 +197,6 @@ def test_sections_are_marked_renamed_removed_and_exchanged(desk: Desk, tmp_path:
     line.rename(made.id)
     field = line.findChild(QLineEdit)
     assert field is not None
-    field.clear()
     desk.bot.keyClicks(field, "Coda")
     desk.bot.keyClick(field, Qt.Key.Key_Return)
     assert desk.session.section(made.id).name == "Coda"
@@ -206,6 +211,7 @@ def test_sections_are_marked_renamed_removed_and_exchanged(desk: Desk, tmp_path:
     assert "section 1 needs" in desk.window.notice.text.text() and len(desk.session.sections) == 3
 
 
+@pytest.mark.thorough
 def test_everything_is_found_again(desk: Desk, tmp_path: Path) -> None:
     desk.bench.set_setting("glue-1", "release", 222.0, "Release")
     desk.bench.document.look(page="deliver", hear="untouched", monitor="side", level_matched=False)
@@ -218,6 +224,7 @@ def test_everything_is_found_again(desk: Desk, tmp_path: Path) -> None:
     assert desk.window.documents.recent()[0].path.name == "Harbour Take.gluvo"
 
 
+@pytest.mark.thorough
 def test_own_files_by_drop(empty_desk: Desk, tmp_path: Path) -> None:
     desk = empty_desk
     mix, other = tmp_path / "Quay.wav", tmp_path / "Rope.flac"
@@ -246,6 +253,7 @@ def test_a_dropped_folder_becomes_stems(empty_desk: Desk, tmp_path: Path) -> Non
     assert len(empty_desk.session.stems) == 2
 
 
+@pytest.mark.thorough
 def test_bad_files_are_told_and_change_nothing(desk: Desk, tmp_path: Path) -> None:
     before = desk.session
     bad = tmp_path / "bad.wav"
@@ -268,6 +276,7 @@ def test_bad_files_are_told_and_change_nothing(desk: Desk, tmp_path: Path) -> No
     assert desk.session == before
 
 
+@pytest.mark.thorough
 def test_missing_audio_is_asked_for(empty_desk: Desk, tmp_path: Path) -> None:
     _, path = small_session(tmp_path)
     (tmp_path / "Harbour Take.wav").rename(tmp_path / "Moved.wav")
@@ -282,6 +291,7 @@ def test_missing_audio_is_asked_for(empty_desk: Desk, tmp_path: Path) -> None:
     assert desk.session.stems[0].media.path == "Moved.wav"
 
 
+@pytest.mark.thorough
 def test_recovery_after_a_crash(empty_desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     _, path = small_session(tmp_path)
     desk = empty_desk
@@ -299,6 +309,7 @@ def test_recovery_after_a_crash(empty_desk: Desk, tmp_path: Path, monkeypatch: p
     assert read_session(path).session.step("glue-1").ratio == 3.0
 
 
+@pytest.mark.thorough
 def test_delivering(desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     page = desk.window.deliver
     desk.bench.document.look(page="deliver")
@@ -331,6 +342,7 @@ def test_delivering(desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     assert page.table.rowCount() == 1
 
 
+@pytest.mark.thorough
 def test_closing_asks_about_unsaved_work(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
     answering(monkeypatch, "stay")
@@ -342,6 +354,7 @@ def test_closing_asks_about_unsaved_work(desk: Desk, monkeypatch: pytest.MonkeyP
     assert read_session(desk.bench.document.path).session.step("trim-1").gain == -9.0
 
 
+@pytest.mark.thorough
 def test_undo_and_redo_are_named_in_the_menu(desk: Desk) -> None:
     assert not desk.window.menus.undo.isEnabled()
     desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
@@ -350,6 +363,7 @@ def test_undo_and_redo_are_named_in_the_menu(desk: Desk) -> None:
     assert desk.window.menus.redo.text() == "Redo Trim gain" and desk.session.step("trim-1").gain == -6.0
 
 
+@pytest.mark.thorough
 def test_menus_act_on_the_session_that_is_open(desk: Desk) -> None:
     for keys, page in (("Ctrl+1", "buses"), ("Ctrl+4", "deliver"), ("Ctrl+3", "compare"), ("Ctrl+2", "shape")):
         shortcut(desk, keys)
@@ -358,6 +372,7 @@ def test_menus_act_on_the_session_that_is_open(desk: Desk) -> None:
     assert desk.session.view.monitor == "side"
 
 
+@pytest.mark.thorough
 def test_everything_has_a_tooltip_and_a_key(desk: Desk) -> None:
     from PySide6.QtWidgets import QComboBox, QPushButton
 
@@ -381,6 +396,7 @@ def test_what_is_loaded_ahead_stops_when_it_is_told_to() -> None:
     get_ready(stopper.check, waits=False)  # a session is to be opened: nothing is done that would hold it up
 
 
+@pytest.mark.thorough
 def test_the_work_line_shows_at_once_what_goes_on_and_soon_how_far_it_is(desk: Desk) -> None:
     go_on, told = threading.Event(), threading.Event()
 
@@ -402,6 +418,7 @@ def test_the_work_line_shows_at_once_what_goes_on_and_soon_how_far_it_is(desk: D
     desk.wait(lambda: line.task is None)
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("width", [1280, 940])
 def test_what_comes_into_the_hear_row_changes_nothing_of_what_is_heard_in_it(desk: Desk, width: int) -> None:
     row = desk.window.hear_row

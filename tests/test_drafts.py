@@ -84,6 +84,7 @@ def test_the_mix_is_brought_to_its_target_or_as_near_as_three_dB_allow(gain: flo
     assert not {(w.kind, w.strip) for w in Finder(KINDS).find(after)} - known
 
 
+@pytest.mark.thorough
 def test_glue_is_proposed_once_and_takes_what_it_promises() -> None:
     scene = scene_of({"Kit": drums() * 0.5, "Piece": 0.2 * clean()})
     draft = draft_of(scene, MIX)
@@ -110,6 +111,7 @@ def test_what_is_wrong_with_a_stem_is_told_to_the_mix_and_mended_on_the_stem() -
     assert not [w for w in Finder(KINDS).find(after) if w.kind == "rumble"]
 
 
+@pytest.mark.thorough
 def test_tone_goes_half_of_the_way_to_references_and_never_far() -> None:
     tilted = run_chain([MidSideEq(bands=(Band(id=1, shape="tilt", freq=900.0, gain=12.0),))], SONG["Piece"], RATE)
     reference = Joint(tilted.astype(np.float32), trace_of(tilted, RATE))
@@ -209,6 +211,7 @@ def gluvo(*words: object) -> tuple[int, str]:
     return result.exit_code, result.output + (str(result.exception) if isinstance(result.exception, GluvoError) else "")
 
 
+@pytest.mark.thorough
 def test_a_draft_from_the_command_line(files: Path) -> None:
     (files / "Away").mkdir()
     song, out = files / "Song.gluvo", files / "Away" / "Draft.gluvo"

@@ -33,6 +33,7 @@ def test_what_is_decoded_lies_on_the_master_to_the_sample(encoding: Encoding, ra
     assert whole < 0.2
 
 
+@pytest.mark.thorough
 def test_more_bits_lose_less(master: np.ndarray) -> None:
     for format in ("mp3", "aac", "opus", "ogg"):
         few, many = (encoded(master, RATE, Encoding(format, rate)).lost[2] for rate in (96, 320))
@@ -55,6 +56,7 @@ def test_short_and_silent_songs_can_be_encoded(seconds: float) -> None:
             assert found.decoded.shape == x.shape and np.isfinite(found.decoded).all()
 
 
+@pytest.mark.thorough
 def test_the_margin_is_the_smallest_that_does() -> None:
     x = music(5.0)
 

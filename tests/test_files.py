@@ -359,6 +359,7 @@ def limited(saved: Path) -> Path:
     return path
 
 
+@pytest.mark.thorough
 def test_a_refused_master_leaves_nothing_behind(saved: Path, tmp_path: Path) -> None:
     like, mix, out = limited(saved), saved.with_name("Take.wav"), tmp_path / "m"
     out.mkdir()

@@ -58,6 +58,7 @@ def test_slices_are_compared_by_value_and_arrays_by_identity() -> None:
     assert watched.is_other()
 
 
+@pytest.mark.thorough
 def test_a_screen_is_called_only_when_what_it_shows_is_another(desk: Desk) -> None:
     bench, calls, owner = desk.bench, [], QObject()
     Follower(owner, bench, lambda: calls.append("strips"), session=lambda s: (s.strips,))
@@ -78,6 +79,7 @@ def test_a_screen_is_called_only_when_what_it_shows_is_another(desk: Desk) -> No
     assert calls == []
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize(
     ("look", "measures", "prepares"),
     [

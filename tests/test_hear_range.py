@@ -9,6 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QWidget
 
 from gluvo.desk.charts.chart import ByFrequency
+from gluvo.desk.editors.spectrum_view import difference
 from gluvo.dsp.crossover import LinearBand
 from gluvo.play.ears import EarParts, Ears, RangePart
 from gluvo.play.engine import Engine, Monitoring
@@ -106,7 +107,7 @@ def shown(desk: Desk) -> QWidget:
 
 def hold(desk: Desk) -> None:
     desk.window.activateWindow()
-    QTest.qWaitForWindowActive(desk.window, 2000)
+    QTest.qWaitForWindowActive(desk.window, 20_000)
     desk.window.setFocus()
     QTest.keyPress(focus(desk), KEYS.Key_Q)
     desk.wait(lambda: desk.window.hear_row.hear_range.held)
@@ -117,6 +118,7 @@ def let_go(desk: Desk) -> None:
     desk.wait(lambda: not desk.window.hear_row.hear_range.held)
 
 
+@pytest.mark.thorough
 def test_a_drag_over_a_spectrum_is_heard_while_the_key_is_held(desk: Desk) -> None:
     desk.bench.edit("eq", lambda s: s.with_new_step(MidSideEq(), "mix"))
     step = next(item.id for item in desk.session.chain if isinstance(item, MidSideEq))
@@ -144,6 +146,7 @@ def test_a_drag_over_a_spectrum_is_heard_while_the_key_is_held(desk: Desk) -> No
     assert chart.grab().toImage() == still
 
 
+@pytest.mark.thorough
 def test_the_arrow_keys_move_it_and_escape_ends_it(desk: Desk) -> None:
     hold(desk)
     key(desk, KEYS.Key_Right)
@@ -167,6 +170,7 @@ def test_the_arrow_keys_move_it_and_escape_ends_it(desk: Desk) -> None:
     assert desk.bench.listening.range is None and not desk.window.hear_row.hear_range.held
 
 
+@pytest.mark.thorough
 def test_a_tap_changes_nothing_and_a_repeating_key_goes_on(desk: Desk) -> None:
     hold(desk)
     key(desk, KEYS.Key_Left)
@@ -181,6 +185,7 @@ def test_a_tap_changes_nothing_and_a_repeating_key_goes_on(desk: Desk) -> None:
     assert desk.bench.listening.range is None and desk.window.hear_row.range.isHidden()
 
 
+@pytest.mark.thorough
 def test_limits_stand_in_the_lanes_and_the_change_in_every_spectrum(desk: Desk) -> None:
     desk.bench.edit("eq", lambda s: s.with_new_step(MidSideEq(), "mix"))
     step = next(item.id for item in desk.session.chain if isinstance(item, MidSideEq))
@@ -201,5 +206,5 @@ def test_limits_stand_in_the_lanes_and_the_change_in_every_spectrum(desk: Desk) 
     desk.bot.mouseClick(glue.spectrum.change, LEFT)
     desk.settle()
     assert glue.spectrum.view.words.startswith("change, ±") and glue.spectrum.view.grab().toImage() != plain
-    change, reach = glue.spectrum.view.difference(np.full(5, -40.0), np.array([-39.0, -42.0, -40.0, -40.0, -40.0]))
+    change, reach = difference(np.full(5, -40.0), np.array([-39.0, -42.0, -40.0, -40.0, -40.0]))
     assert change.tolist() == [1.0, -2.0, 0.0, 0.0, 0.0] and reach == 3.0

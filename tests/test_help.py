@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
@@ -22,7 +22,7 @@ from gluvo.desk.window.help import GuideDialog, ProblemDialog, docs_folder
 from gluvo.desk.window.window import Window
 from gluvo.errors import WriteError
 
-from .desk import Desk, key, shortcut
+from .desk import Desk, key, shortcut, when_shown
 
 KEY = Qt.Key
 
@@ -39,6 +39,7 @@ def guide(desk: Desk) -> GuideDialog:
     return found
 
 
+@pytest.mark.thorough
 def test_the_guide_is_read_and_searched(empty_desk: Desk) -> None:
     dialog = guide(empty_desk)
     text = dialog.pages.toPlainText()
@@ -84,6 +85,7 @@ def kept_log() -> Iterator[Path]:
     sys.excepthook, threading.excepthook = hooks
 
 
+@pytest.mark.thorough
 def test_what_nothing_caught_is_told_with_a_way_to_the_log(desk: Desk, kept_log: Path) -> None:
     logs.catch_all(desk.window.tell_of_itself)
     try:
@@ -102,7 +104,7 @@ def test_what_nothing_caught_is_told_with_a_way_to_the_log(desk: Desk, kept_log:
         seen.append(QGuiApplication.clipboard().text())
         QTest.keyClick(dialog, KEY.Key_Escape)
 
-    QTimer.singleShot(200, look)
+    when_shown(desk, look)
     desk.bot.mouseClick(notice.act, Qt.MouseButton.LeftButton)
     assert "kelp has come loose" in seen[0] and "numpy: " in seen[0] and str(kept_log) in seen[0]
     assert "8 s at 48000 Hz" in seen[0]

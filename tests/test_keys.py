@@ -18,7 +18,10 @@ from gluvo.desk.controls.finder import Finder
 from gluvo.desk.controls.ruler import Ruler
 from gluvo.desk.controls.widgets import Field
 from gluvo.desk.editors.eq.editor import EqEditor
+from gluvo.desk.editors.pass_dialog import PassDialog
 from gluvo.desk.pages.by_section_dialogs import LiftsDialog, WhereDialog
+from gluvo.desk.pages.notes_dialog import NotesDialog
+from gluvo.desk.pages.prints_dialog import PrintsDialog
 from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.window.actions import ACTIONS
 from gluvo.desk.window.hear_list import HELD_MS
@@ -27,9 +30,12 @@ from gluvo.opened.tasks import BRINGING_IN
 from gluvo.session import chains
 from gluvo.session.document import Document
 from gluvo.session.history import history_of
+from gluvo.session.prints import with_print
+from gluvo.session.records import Media
 from gluvo.session.store import write_session
 from gluvo.session.versions import kept
-from gluvo.steps import Band, MidSideEq, Saturation, Trim
+from gluvo.steps import Band, MidSideEq, Outboard, Saturation, Trim
+from gluvo.steps.recorded import Sent
 
 from .desk import Desk, focus, key, shortcut, small_session
 
@@ -105,6 +111,26 @@ def on_stem(desk: Desk) -> None:
     desk.bench.look(page="buses", strip="stem-1", step="")
 
 
+def of_two_prints(desk: Desk) -> None:
+    on_stem(desk)
+    other = Media(path="gone.wav", size=1, sha256="0" * 64)
+    desk.bench.edit("A print", lambda s: with_print(s, "stem-1", "rough 2", other, 0.0, False, "")[0])
+
+
+def on_outboard(desk: Desk) -> None:
+    desk.bench.edit("o", lambda s: s.with_new_step(Outboard(), "mix"))
+    desk.bench.look(step="outboard-1")
+    desk.wait(lambda: desk.bench.renderer is not None)
+
+
+def on_sent_outboard(desk: Desk) -> None:
+    on_outboard(desk)
+    media = Media(path="gone.wav", size=1, sha256="0" * 64)
+    desk.bench.edit(
+        "sent", lambda s: s.with_step(Outboard(id="outboard-1", sent=Sent(media=media, key="k", rate=48_000, frames=9)))
+    )
+
+
 def in_bus(desk: Desk) -> None:
     on_stem(desk)
     shortcut(desk, "Ctrl+J")
@@ -161,6 +187,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+E": (NONE, lambda desk: sorted(desk.bench.document.folder.rglob("*"))),
     "Ctrl+Alt+E": (NONE, opened),
     "Ctrl+Alt+O": (NONE, opened),
+    "Ctrl+Alt+Q": (NONE, lambda desk: desk.window.album is not None and desk.window.album.isVisible()),
     "Esc": (searching, lambda desk: [t.title for t in desk.bench.tasks.shown() if "Reach" in t.title]),
     "Ctrl+Q": (unsaved, opened),
     "Ctrl+Z": (unsaved, lambda desk: desk.session.step("trim-1")),
@@ -197,6 +224,9 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Ctrl+Shift+Down": (NONE, lambda desk: desk.session.mix.rides),
     "Ctrl+Alt+W": (NONE, lambda desk: len(desk.window.findChildren(WhereDialog))),
     "Ctrl+Alt+K": (NONE, ids),
+    "Ctrl+Alt+U": (on_outboard, opened),
+    "Ctrl+Alt+Y": (on_sent_outboard, opened),
+    "Ctrl+Alt+G": (on_outboard, lambda desk: len(desk.window.findChildren(PassDialog))),
     "V": (NONE, opened),
     "T": (deaf, glue("threshold")),
     "Ctrl+R": (NONE, lambda desk: desk.session.step("limiter-1")),
@@ -215,6 +245,11 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "F2": (on_stem, lambda desk: isinstance(focus(desk), Field)),
     "Ctrl+Shift+J": (in_bus, lambda desk: len(desk.session.strips)),
     "Ctrl+Shift+Del": (in_bus, lambda desk: len(desk.session.strips)),
+    "Ctrl+I": (NONE, lambda desk: len(desk.window.findChildren(PrintsDialog))),
+    "Ctrl+Alt+I": (NONE, opened),
+    "I": (of_two_prints, strip("media")),
+    "Ctrl+Alt+B": (NONE, lambda desk: len(desk.window.findChildren(NotesDialog))),
+    "Shift+N": (NONE, lambda desk: desk.session.notes),
     "Shift+M": (on_stem, strip("mute")),
     "Shift+S": (on_stem, view("solo")),
     "Shift+A": (lambda desk: desk.bench.look(solo=("stem-1",)), view("solo")),
@@ -293,8 +328,11 @@ def test_a_key_does_what_it_says(all_keys: Desk, first: int) -> None:
     written = path.read_bytes()
     for keys in list(EXPECTED)[first : first + AT_A_TIME]:
         desk.bench.tasks.cancel_kind(BRINGING_IN)
-        for guide in desk.window.findChildren(GuideDialog):
-            guide.close()
+        for kind in (GuideDialog, NotesDialog):
+            for beside in desk.window.findChildren(kind):
+                beside.close()
+        if desk.window.album is not None:
+            desk.window.album.close()
         path.write_bytes(written)
         history_of(path).unlink(missing_ok=True)
         desk.bench.open(Document.open(path, lock))
@@ -342,6 +380,7 @@ def ruler(desk: Desk, name: str) -> Ruler:
     return next(r for r in desk.window.findChildren(Ruler) if r.isVisible() and r.setting.name == name)
 
 
+@pytest.mark.thorough
 def test_digits_on_a_ruler_type_a_value_and_choose_what_is_heard_elsewhere(desk: Desk) -> None:
     threshold = ruler(desk, "threshold")
     threshold.setFocus()
@@ -359,6 +398,7 @@ def test_digits_on_a_ruler_type_a_value_and_choose_what_is_heard_elsewhere(desk:
     assert desk.session.view.hear == UNTOUCHED
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize(("pressed", "wanted"), [(KEYS.Key_Home, -60.0), (KEYS.Key_End, 0.0)])
 def test_home_and_end_on_a_ruler_are_its_own(desk: Desk, pressed: Qt.Key, wanted: float) -> None:
     threshold, position = ruler(desk, "threshold"), desk.bench.engine.position
@@ -369,6 +409,7 @@ def test_home_and_end_on_a_ruler_are_its_own(desk: Desk, pressed: Qt.Key, wanted
     assert position != 5.0
 
 
+@pytest.mark.thorough
 def test_f2_types_where_the_focus_is_and_renames_nothing(desk: Desk) -> None:
     name = desk.session.mix.name
     desk.bench.edit("eq", lambda s: s.with_chain("mix", (MidSideEq(id="eq-1", bands=(Band(id=1),)), *s.mix.chain)))
@@ -389,18 +430,19 @@ def test_f2_types_where_the_focus_is_and_renames_nothing(desk: Desk) -> None:
     key(desk, KEYS.Key_Escape)
 
 
+@pytest.mark.thorough
 def test_a_value_beyond_the_range_is_clamped_with_a_word(desk: Desk) -> None:
     threshold = ruler(desk, "threshold")
     for typed, value, word in (("-90", -60.0, "−60.00 dBFS is the least."), ("12", 0.0, "0.00 dBFS is the most.")):
         threshold.setFocus()
         key(desk, KEYS.Key_Return)
-        focus(desk).selectAll()  # type: ignore[attr-defined]
         key(desk, typed)
         key(desk, KEYS.Key_Return)
         assert threshold.value == value
         desk.wait(lambda word=word: word in QToolTip.text())
 
 
+@pytest.mark.thorough
 def test_arrow_keys_go_in_round_steps(desk: Desk) -> None:
     desk.bench.look(page="buses", strip="stem-1")
     fader = ruler(desk, "fader")
@@ -419,6 +461,7 @@ def test_arrow_keys_go_in_round_steps(desk: Desk) -> None:
     assert fader.value == pytest.approx(-4.0)  # onto the next round one
 
 
+@pytest.mark.thorough
 def test_the_wheel_scrolls_a_page_and_changes_nothing_on_the_way(desk: Desk) -> None:
     desk.bench.edit("x", lambda s: s.with_step(Saturation(id="saturation-1", drive=3.0)))
     before = desk.session.strips
@@ -464,6 +507,7 @@ def hold(desk: Desk, down: int) -> None:
     action.trigger()
 
 
+@pytest.mark.thorough
 def test_a_tap_is_told_from_a_hold_by_the_times_of_the_events(desk: Desk) -> None:
     desk.window.setFocus()
     hold(desk, 10_000)
@@ -477,6 +521,7 @@ def test_a_tap_is_told_from_a_hold_by_the_times_of_the_events(desk: Desk) -> Non
     desk.wait(lambda: desk.session.view.hear == RESULT)
 
 
+@pytest.mark.thorough
 def test_a_held_key_that_is_repeated_as_presses_and_releases_comes_back(desk: Desk) -> None:
     desk.window.setFocus()
     hold(desk, 10_000)
@@ -488,6 +533,7 @@ def test_a_held_key_that_is_repeated_as_presses_and_releases_comes_back(desk: De
     desk.wait(lambda: desk.session.view.hear == RESULT)
 
 
+@pytest.mark.thorough
 def test_a_tap_of_h_leaves_no_cut(desk: Desk) -> None:
     eq = MidSideEq(id="eq-1", bands=(Band(id=1, gain=-2.0),))
     desk.bench.edit("eq", lambda s: s.with_chain("mix", (eq, *s.mix.chain)))
@@ -506,6 +552,7 @@ def test_a_tap_of_h_leaves_no_cut(desk: Desk) -> None:
 # --- what is added comes where it should -------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_after_an_undo_the_next_step_comes_where_the_last_one_was(desk: Desk) -> None:
     ledger = desk.window.shape.ledger
     desk.bench.look(step="glue-1")
@@ -521,12 +568,14 @@ def test_after_an_undo_the_next_step_comes_where_the_last_one_was(desk: Desk) ->
     assert ids(desk)[:2] == ["trim-1", "glue-1"] and ids(desk)[2] == desk.session.view.step
 
 
+@pytest.mark.thorough
 def test_what_is_added_while_in_is_chosen_comes_first(desk: Desk) -> None:
     desk.bench.look(step="")
     desk.window.shape.ledger.add(Saturation())
     assert ids(desk)[0] == desk.session.view.step and ids(desk)[1:] == ["trim-1", "glue-1", "limiter-1"]
 
 
+@pytest.mark.thorough
 def test_undo_of_group_chooses_the_strip_again(desk: Desk) -> None:
     desk.bench.look(page="buses", strip="stem-1", step="")
     shortcut(desk, "Ctrl+J")
@@ -538,6 +587,7 @@ def test_undo_of_group_chooses_the_strip_again(desk: Desk) -> None:
     assert desk.session.view.strip == new
 
 
+@pytest.mark.thorough
 def test_a_row_of_the_ledger_is_opened_by_enter_and_switched_by_its_own_key(desk: Desk) -> None:
     for page in ("shape", "buses"):
         desk.bench.look(page=page, step="glue-1")
@@ -556,6 +606,7 @@ def test_a_row_of_the_ledger_is_opened_by_enter_and_switched_by_its_own_key(desk
     assert not desk.session.step("glue-1").on
 
 
+@pytest.mark.thorough
 def test_every_row_of_the_page_of_keys_has_a_name(desk: Desk) -> None:
     page = desk.window.menus.find(keys=True)
     rows = page.rows()

@@ -20,6 +20,7 @@ def levels(*parts: tuple[float, float], rate: int = RATE) -> np.ndarray:
     return np.repeat(tone[:, None], 2, axis=1)
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000, 192_000])
 @pytest.mark.parametrize(
     ("parts", "wanted"),

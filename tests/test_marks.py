@@ -156,6 +156,7 @@ def row_of(desk: Desk, step: str) -> QPoint:
     return rows.visualItemRect(item).center()
 
 
+@pytest.mark.thorough
 def test_rows_are_marked_by_mouse_and_keys_and_heard_out_together(desk: Desk) -> None:
     rows, row = desk.window.shape.ledger.list, desk.window.hear_row
     QTest.mouseClick(rows.viewport(), LEFT, CTRL, row_of(desk, "trim-1"))
@@ -190,6 +191,7 @@ def test_rows_are_marked_by_mouse_and_keys_and_heard_out_together(desk: Desk) ->
     assert not desk.session.view.marks and not ledger.unmark.isVisible()
 
 
+@pytest.mark.thorough
 def test_marked_rows_are_switched_copied_moved_and_removed_together(desk: Desk) -> None:
     ids = lambda: [i.id for i in desk.session.chain]  # noqa: E731
     desk.bench.marking.add(["trim-1", "glue-1"])
@@ -212,6 +214,7 @@ def test_marked_rows_are_switched_copied_moved_and_removed_together(desk: Desk) 
     assert ids() == ["limiter-1", "trim-2", "glue-2", "trim-1", "glue-1"]
 
 
+@pytest.mark.thorough
 def test_a_chain_goes_to_another_strip_and_a_strip_is_doubled(desk: Desk) -> None:
     shortcut(desk, "Ctrl+Shift+C")
     desk.bench.look(page="buses", strip="stem-1", step="")
@@ -232,6 +235,7 @@ def test_a_chain_goes_to_another_strip_and_a_strip_is_doubled(desk: Desk) -> Non
     assert not desk.session.stems and desk.bench.document.undo_name == "Remove 2 strips"
 
 
+@pytest.mark.thorough
 def test_what_does_not_fit_and_what_is_nothing_is_told(desk: Desk) -> None:
     window: Window = desk.window
     desk.bench.edit("Fill", lambda s: s.with_chain("mix", [Trim(id=f"t{n}") for n in range(60)]))

@@ -25,6 +25,7 @@ def picture(view: MetersView) -> bytes:
     return bytes(view.grab().toImage().constBits())
 
 
+@pytest.mark.thorough
 def test_it_shows_what_plays_and_starts_over(desk: Desk) -> None:
     window = shown(desk)
     view = window.view
@@ -72,7 +73,7 @@ def test_it_stands_where_it_stood_and_f11_fills_the_screen(desk: Desk) -> None:
     window = shown(desk)
     window.resize(900, 600)
     window.activateWindow()
-    QTest.qWaitForWindowActive(window, 2000)
+    QTest.qWaitForWindowActive(window, 20_000)
     QTest.keyClick(window.view, Qt.Key.Key_F11)
     desk.wait(window.isFullScreen)
     QTest.keyClick(window.view, Qt.Key.Key_Escape)

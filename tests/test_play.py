@@ -225,6 +225,7 @@ def test_the_silent_device_keeps_time_and_records(tmp_path: Path) -> None:
     assert np.array_equal(soundfile.read(path, dtype="float32")[0], x)
 
 
+@pytest.mark.thorough
 def test_the_process_plays_what_the_render_has(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     heard = tmp_path / "heard.wav"
     monkeypatch.setenv(RECORD, str(heard))
@@ -384,6 +385,7 @@ def everything_played(rate: int) -> None:
             pulled(engine, 4096)
 
 
+@pytest.mark.thorough
 def test_nothing_is_compiled_while_it_plays() -> None:
     """In a process of its own, where only the rehearsal has come before."""
     done = subprocess.run(

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 from scipy import signal
@@ -41,7 +41,7 @@ from gluvo.session.store import checked
 from gluvo.steps import STEP_KINDS, Band, DeEsser, Glue, Lane, MidSideEq, Split, SplitBand, Trim
 
 from .conftest import RATE, hold, material, music, one
-from .desk import Desk
+from .desk import Desk, when_shown
 
 KEY = Qt.Key
 
@@ -208,6 +208,7 @@ def heard(desk: Desk) -> object:
     return desk.bench.listening._hunted
 
 
+@pytest.mark.thorough
 def test_presets_are_heard_as_loud_as_the_result_and_escape_gives_it_back(desk: Desk, dialog: PresetDialog) -> None:
     before = desk.session
     dialog.list.setFocus()
@@ -228,6 +229,7 @@ def test_presets_are_heard_as_loud_as_the_result_and_escape_gives_it_back(desk: 
     assert heard(desk) is None and desk.session == before and not dialog.isVisible()
 
 
+@pytest.mark.thorough
 def test_enter_takes_a_preset_and_undo_gives_the_settings_back(desk: Desk, dialog: PresetDialog) -> None:
     before = desk.session.step("glue-1")
     dialog.list.setFocus()
@@ -263,7 +265,7 @@ def test_ones_own_are_kept_listed_exported_and_taken_away(
         QTest.keyClicks(asked.does, "Holds the waves.")
         QTest.keyClick(asked.does, KEY.Key_Return)
 
-    QTimer.singleShot(0, answer)
+    when_shown(desk, answer)
     dialog.keep.click()
     assert dialog.name.text() == "For the harbour" and dialog.texts["does"].text() == "Holds the waves."
     chosen = dialog.chosen
@@ -295,6 +297,7 @@ def test_ones_own_are_kept_listed_exported_and_taken_away(
     dialog.reject()
 
 
+@pytest.mark.thorough
 def test_a_preset_that_finds_nothing_says_so_before_and_after_it_is_taken(empty_desk: Desk, tmp_path: Path) -> None:
     desk, dark = empty_desk, tmp_path / "Dark Water.wav"
     x = signal.sosfilt(signal.butter(8, 1000.0, fs=RATE, output="sos"), music(6.0), axis=0)
@@ -322,6 +325,7 @@ def test_a_preset_that_finds_nothing_says_so_before_and_after_it_is_taken(empty_
     desk.wait(lambda: "finds nothing" in editor.state.text())
 
 
+@pytest.mark.thorough
 def test_a_chain_is_put_in_after_what_is_chosen(desk: Desk, tmp_path: Path) -> None:
     desk.bench.look(step="trim-1")
     made = PresetDialog(desk.window, desk.bench, for_chain(), tmp_path / "own")

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import signal
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -14,7 +16,7 @@ from typing import Any
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import QElapsedTimer, QEvent, QObject, QSettings, Qt
+from PySide6.QtCore import QEvent, QObject, QSettings, Qt, QTimer
 from PySide6.QtWidgets import QApplication
 
 from gluvo.deliver import rows
@@ -48,6 +50,7 @@ def looked_after(engine: RemoteEngine, condition: Callable[[], object], seconds:
     until(lambda: engine.read() is not None and condition(), seconds)
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
 def test_a_process_that_ends_or_hangs_is_started_again_at_the_same_place(
     how: signal.Signals, monkeypatch: pytest.MonkeyPatch
@@ -197,27 +200,36 @@ def test_the_engine_without_room_says_so(monkeypatch: pytest.MonkeyPatch) -> Non
 
 
 class Turns(QObject):
-    """Measures how long the window's thread is busy with one event."""
+    """What the window's own thread computes at one go, in seconds of processor time, turn by turn."""
 
     def __init__(self, app: QApplication) -> None:
         super().__init__()
-        self.longest, self._clock = 0.0, QElapsedTimer()
+        self.took: list[float] = []
+        self._began = time.thread_time()
         dispatcher = app.eventDispatcher()
-        dispatcher.awake.connect(self._clock.start)
-        dispatcher.aboutToBlock.connect(self._take)
+        dispatcher.awake.connect(self._look)
+        dispatcher.aboutToBlock.connect(self._look)
 
-    def _take(self) -> None:
-        if self._clock.isValid():
-            self.longest = max(self.longest, self._clock.nsecsElapsed() / 1e6)
-            self._clock.invalidate()
+    def _look(self) -> None:
+        now = time.thread_time()  # what is waited for between two turns takes none of it
+        self.took.append(now - self._began)
+        self._began = now
 
 
+@pytest.mark.thorough
 def test_the_window_answers_during_a_storm_of_edits_and_resizes(desk: Desk, tmp_path: Path) -> None:
-    """While renders, a search and writing go on, no turn of the window takes anywhere near a second."""
+    """While renders, a search and writing go on, no turn of the window computes for anywhere near a second."""
     turns = Turns(QApplication.instance())
     desk.window.deliver.use_folder(tmp_path / "out")
     desk.window.deliver.write_all()
-    for n in range(60):
+    storm = QTimer(desk.window, interval=0)
+    edits = iter(range(60))
+
+    def edit() -> None:
+        n = next(edits, None)
+        if n is None:
+            storm.stop()
+            return
         desk.bench.set_setting("glue-1", "threshold", -20.0 - 0.2 * n, "threshold")
         if n % 10 == 0:
             desk.window.resize(1100 + n, 720 + n)
@@ -225,12 +237,16 @@ def test_the_window_answers_during_a_storm_of_edits_and_resizes(desk: Desk, tmp_
         if n == 30:
             desk.bench.look(step="glue-1")
             shortcut(desk, "T")
-        QApplication.processEvents()
-    desk.wait(lambda: not desk.bench.background.busy)
-    assert 0.0 < turns.longest < 700.0
+
+    storm.timeout.connect(edit)
+    storm.start()
+    desk.wait(lambda: not storm.isActive() and not desk.bench.background.busy)
+    # a machine that stands still, or the collector of a whole test run, may take a turn or three; edits are sixty
+    assert len(turns.took) > 60 and sorted(turns.took)[-4] < 0.7
     desk.wait(lambda: "measured" in desk.window.deliver.status.text())
 
 
+@pytest.mark.thorough
 def test_finding_a_threshold_does_not_stop_the_writing(
     desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -302,6 +318,7 @@ def test_deliverables_never_meet_one_another_or_the_session(desk: Desk, tmp_path
     assert "never written over" in notice.text.text() and own.read_bytes() == before and first.id
 
 
+@pytest.mark.thorough
 def test_a_stem_that_changes_while_it_is_open_is_told(desk: Desk, tmp_path: Path) -> None:
     shown = desk.bench.picture.song_render
     assert shown is not None
@@ -318,21 +335,22 @@ def test_a_stem_that_changes_while_it_is_open_is_told(desk: Desk, tmp_path: Path
     assert desk.bench.document.undo_name == "Take changed audio" and not desk.bench.audio.changed
 
 
+@pytest.mark.thorough
 def test_autosave_does_not_starve(desk: Desk) -> None:
     """However many edits follow, a copy is never more than a few seconds old."""
-    clock = QElapsedTimer()
-    clock.start()
     seen: set[float] = set()
-    n = 0
-    while clock.elapsed() < 5000:
-        n += 1
-        desk.bench.set_setting("trim-1", "gain", -0.001 * n, "Gain")
-        QApplication.processEvents()
+    gains = itertools.count(1)
+
+    def edited() -> bool:
+        desk.bench.set_setting("trim-1", "gain", -0.001 * next(gains), "Gain")
         for copy in desk.bench.document.folder.glob(".*.autosave"):
             seen.add(read_session(copy).session.step("trim-1").gain)
-    assert len(seen) >= 2
+        return len(seen) >= 2
+
+    desk.wait(edited)
 
 
+@pytest.mark.thorough
 def test_closing_is_quick_whatever_the_audio_process_does(empty_desk: Desk, tmp_path: Path) -> None:
     _, path = small_session(tmp_path)
     host = Host()
@@ -344,6 +362,7 @@ def test_closing_is_quick_whatever_the_audio_process_does(empty_desk: Desk, tmp_
     assert not host.alive
 
 
+@pytest.mark.thorough
 def test_discarding_on_a_disk_that_cannot_be_written(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     desk.bench.set_setting("trim-1", "gain", -9.0, "Gain")
     desk.bench.document.autosave()
@@ -356,6 +375,7 @@ def test_discarding_on_a_disk_that_cannot_be_written(desk: Desk, monkeypatch: py
     assert desk.window.close()
 
 
+@pytest.mark.thorough
 def test_broken_settings_are_no_trouble(desk: Desk) -> None:
     for key, value in (("geometry", "nonsense"), ("recent", 7), ("night", ["x"]), ("device", "none such")):
         QSettings("gluvo", "gluvo").setValue(key, value)
@@ -382,6 +402,7 @@ def gluvo(*args: str, **environment: str) -> subprocess.Popen[str]:
     )
 
 
+@pytest.mark.thorough
 def test_ctrl_c_closes_both_processes_in_order(tmp_path: Path) -> None:
     _, path = small_session(tmp_path)
     process = gluvo(str(path), QT_QPA_PLATFORM="offscreen")

@@ -14,7 +14,7 @@ from gluvo.compare.hearables import TimeMap
 from gluvo.compare.match import RESULT, UNTOUCHED, matched_gains
 from gluvo.compare.readings import Other, hear_readings, other_readings
 from gluvo.compare.references import paired, partner, partners, time_map, with_sections
-from gluvo.measure.form import MOST_PARTS, form_of, names_of
+from gluvo.measure.form import MOST_PARTS, form_of, likeness_of, names_of
 from gluvo.measure.loudness import integrated, short_term_peak
 from gluvo.measure.trace import Span, trace_of
 from gluvo.opened.audio import joint_of
@@ -177,3 +177,22 @@ def test_what_has_nothing_of_a_part_is_matched_by_the_whole(renderer: Renderer) 
     readings = other_readings({"side": Other(lonely, None), "silent": Other(silent, None)}, "mid")
     assert readings["side"].loudness == pytest.approx(integrated(lonely.trace))
     assert matched_gains(hear_readings(renderer, one(CHAIN), None) | readings)["silent"] == 0.0
+
+
+@pytest.mark.parametrize(
+    ("levels", "names"),
+    [
+        ((0.02, 0.2, 0.05, 0.19), ["Quiet", "Loudest", "Quiet", "Loud"]),
+        ((0.1, 0.2, (0.1, 0.0)), ["Middle", "Loudest", "End"]),  # it ends in silence
+        ((0.1, (0.15, 0.02), 0.2, (0.15, 0.02)), ["Middle", "Fade", "Loudest", "End"]),
+        ((0.1, (0.02, 0.15), 0.2), ["Middle", "Build", "Loudest"]),
+    ],
+)
+def test_parts_are_called_by_what_they_are_like(levels: tuple[object, ...], names: list[str]) -> None:
+    rng, part = np.random.default_rng(4), 6 * RATE
+    ends = [pair if isinstance(pair, tuple) else (pair, pair) for pair in levels]
+    gains = [np.repeat([a, 0.5 * (a + b), b], part // 3) for a, b in ends]
+    x = np.concatenate(gains)[:, None] * rng.standard_normal((part * len(levels), 2))
+    spans = tuple(Span(6.0 * n, 6.0 * (n + 1)) for n in range(len(levels)))
+    told = [name.rstrip(" 0123456789") for name in likeness_of(spans, trace_of(x, RATE))]
+    assert told == names

@@ -55,6 +55,7 @@ def plain_name(requirement: str) -> str:
     return re.split(r"[^\w.-]", requirement)[0].lower().replace("_", "-")
 
 
+@pytest.mark.thorough
 def test_what_is_imported_is_declared() -> None:
     """Of the program's own libraries, or of theirs: what only tests have is not there where it is installed."""
     place = Path(__file__).parents[1]
@@ -90,6 +91,7 @@ def test_every_figure_is_declared_and_told() -> None:
     assert FIGURES["true_peak"].show(-0.001) == "0.00 dBTP"
 
 
+@pytest.mark.thorough
 def test_a_figure_more_in_the_target_panel_is_a_word(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(target_panel, "TOLD", (*target_panel.TOLD, FIGURES["crest"], FIGURES["correlation"]))
     panel = target_panel.TargetPanel(desk.bench, desk.window.shape.live)
@@ -148,6 +150,7 @@ def test_a_level_apart_is_the_level_inside(step: Step) -> None:
     assert found.mean_reduction() == pytest.approx(inside.mean_reduction(), abs=1e-6)
 
 
+@pytest.mark.thorough
 def test_menus_keys_and_finder_read_the_actions(desk: Desk) -> None:
     from gluvo.desk.pages.registry import PAGES
     from gluvo.desk.window.actions import ACTIONS, MENUS
@@ -165,6 +168,7 @@ def test_menus_keys_and_finder_read_the_actions(desk: Desk) -> None:
     assert desk.window.pages.currentWidget() is desk.window.shape
 
 
+@pytest.mark.thorough
 def test_the_output_level_is_declared_once(desk: Desk) -> None:
     ruler = desk.window.hear_row.output
     assert ruler.setting is settings_of(View)["output_level"] and (ruler.setting.low, ruler.setting.high) == (
@@ -421,6 +425,7 @@ def test_a_sound_beside_the_song_keeps_its_own_time() -> None:
     assert np.array_equal(out[:480], own[:480].astype(np.float64))
 
 
+@pytest.mark.thorough
 def test_references_are_added_without_a_stop_in_playing(desk: Desk) -> None:
     engine = desk.bench.engine
     assert engine is not None
@@ -444,6 +449,7 @@ def test_spans_and_maps_are_values() -> None:
     assert TimeMap().own(7.5, 5.0) == 2.5 and TimeMap().own(1.0, 0.0) == 0.0 and Span(0.0, 1.0).seconds == 1.0
 
 
+@pytest.mark.thorough
 def test_a_reference_that_comes_while_audio_is_looked_at_is_kept(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     from gluvo.desk.model import opening
     from gluvo.opened.audio import analysed

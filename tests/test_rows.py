@@ -14,10 +14,12 @@ import pytest
 import soundfile
 
 from gluvo.deliver import write
-from gluvo.deliver.formats import FORMATS
+from gluvo.deliver.formats import ALL_RATES, FORMATS
 from gluvo.deliver.names import safe, stem_of
 from gluvo.deliver.rows import fade
 from gluvo.deliver.write import places, prepared, same_names, write_rows
+from gluvo.deliver.writers import broadcast_wav, write_floats
+from gluvo.dsp.dither import to_whole
 from gluvo.errors import WriteError
 from gluvo.render.chain import run_chain
 from gluvo.render.machine import play_through, played_all
@@ -108,6 +110,44 @@ def test_a_common_toolkit_sees_the_tags_of_each_format(format: str, renderer: Re
         for text in (b"INAM", b"IART", b"ICRD", b"ISRC", b"Quay Walk\0", b"SEABC2600001\0"):
             assert text in content[content.index(b"LIST") :]
         assert int.from_bytes(content[4:8], "little") == len(content) - 8
+
+
+@pytest.mark.parametrize("depth", ["16", "24", "32f"])
+@pytest.mark.parametrize("rate", ALL_RATES)
+def test_a_wav_of_any_kind_that_is_too_long_for_32_bits_is_read_as_it_was(
+    depth: str, rate: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("gluvo.deliver.writers.RF64", "always")
+    x = music(0.5)
+    with (tmp_path / "x.wav").open("w+b") as file:
+        writer = broadcast_wav(file, rate, depth, 0)
+        writer.write(x.astype(np.float32) if depth == "32f" else to_whole(x, int(depth)))
+        writer.close()
+    assert (tmp_path / "x.wav").read_bytes()[:4] == b"RF64"
+    back, found = soundfile.read(tmp_path / "x.wav")
+    assert found == rate and np.abs(back - x).max() < {"16": 2**-15, "24": 2**-23, "32f": 2**-24}[depth]
+
+
+def test_floats_that_are_too_long_for_32_bits_are_read_as_they_were(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    x = music(0.5).astype(np.float32)
+    for most, mark in ((x.nbytes, b"RIFF"), (x.nbytes - 1, b"RF64")):
+        monkeypatch.setattr("gluvo.deliver.writers.FOUR_GB", most)
+        with (tmp_path / "x.wav").open("w+b") as file:
+            write_floats(file, x, RATE)
+        assert (tmp_path / "x.wav").read_bytes()[:4] == mark
+        assert np.array_equal(soundfile.read(tmp_path / "x.wav", dtype="float32")[0], x)
+
+
+def test_what_a_format_has_no_room_for_is_refused(
+    renderer: Renderer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    least = replace(FORMATS["aiff"], most=1_000_000)
+    monkeypatch.setitem(FORMATS, "aiff", least)
+    outcomes = written(renderer, session(row("a", format="aiff"), row("b")), tmp_path)
+    assert "a.aiff would have 0.0 GB, and AIFF holds 0.0: choose WAV or FLAC" in outcomes["a"].trouble
+    assert [p.suffix for p in tmp_path.iterdir() if p.suffix != ".png"] == [".wav"] and outcomes["b"].files
 
 
 @pytest.mark.parametrize("cover", [None, PNG], ids=["plain", "cover"])

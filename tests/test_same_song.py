@@ -61,6 +61,7 @@ def test_where_it_differs_is_told() -> None:
     assert [(s.start, s.end) for s in found.differs] == [(20.0, 26.0)]
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("seed", [11, 12])
 def test_another_song_is_not_it(seed: int) -> None:
     assert same_song(SONG, song(seed=seed), RATE) is None

@@ -267,6 +267,7 @@ while True:
 """
 
 
+@pytest.mark.thorough
 def test_killed_at_random_moments_nothing_is_broken(path: Path) -> None:
     """The session and every copy are whole after each kill, and no half-written file stays past the next start."""
     chance = random.Random(5)

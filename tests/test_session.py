@@ -40,6 +40,7 @@ def session() -> Session:
     )
 
 
+@pytest.mark.thorough
 @settings(max_examples=40, deadline=None)
 @given(chain=st.lists(st.one_of(*(any_settings(kind) for kind in STEP_KINDS)), max_size=5))
 def test_any_session_survives_its_file(chain: list[Glue]) -> None:

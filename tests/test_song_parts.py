@@ -14,7 +14,7 @@ from click.testing import CliRunner
 from gluvo.cli import cli
 from gluvo.deliver.ends import as_written, ends_of
 from gluvo.deliver.usual import usual_set
-from gluvo.deliver.write import NOTHING_LEFT, Row, adding_up, node_of, prepared, verdict_of_part, write_rows
+from gluvo.deliver.write import NOTHING_LEFT, Outcome, Row, adding_up, node_of, prepared, verdict_of_part, write_rows
 from gluvo.errors import WriteError
 from gluvo.measure.trace import Span
 from gluvo.render.machine import play_through
@@ -257,11 +257,16 @@ def test_a_part_over_full_scale_is_told() -> None:
     row = Deliverable(id="r", name="R", of="only", strips=("voices",))
     outcome = replace(_written(session, row), residue=None)
     words, good = verdict_of_part(row, outcome)
-    assert not good and "32 bit float" in words
-    assert verdict_of_part(msgspec.structs.replace(row, bits="32f"), outcome)[1]
+    over = 20 * np.log10(np.abs(part(session, "voices")).max())
+    assert over > 3.0 and not good and words == f"clipped by {over:.2f} dB: 32 bit float would hold it"
+    assert outcome.files[0].figures.true_peak < over  # in the file itself it cannot be seen any more
+    whole = replace(_written(session, msgspec.structs.replace(row, bits="32f")), residue=None)
+    assert verdict_of_part(row, whole)[1] and whole.files[0].clipped == 0.0
+    soft = _written(song([Trim(id="t", gain=-60.0)]), row)
+    assert soft.files[0].clipped == 0.0
 
 
-def _written(session: Session, row: Deliverable) -> object:
+def _written(session: Session, row: Deliverable) -> Outcome:
     import tempfile
 
     with tempfile.TemporaryDirectory() as folder:

@@ -23,6 +23,7 @@ from gluvo.steps import (
     Glue,
     Limiter,
     MidSideEq,
+    Outboard,
     Processor,
     ResonanceTamer,
     Saturation,
@@ -80,7 +81,7 @@ def song(rate: int, seconds: float = 2.5) -> np.ndarray:
 
 
 def test_each_kind_of_step_is_looked_at() -> None:
-    assert {kind for kind in STEP_KINDS if kind not in AT_WORK} <= {Split} | {
+    assert {kind for kind in STEP_KINDS if kind not in AT_WORK} <= {Split, Outboard} | {
         k for k in STEP_KINDS if k().contains_steps
     }
 

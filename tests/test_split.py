@@ -31,6 +31,7 @@ from gluvo.steps import (
     Glue,
     Lane,
     Limiter,
+    Outboard,
     ResonanceTamer,
     Saturation,
     Split,
@@ -172,7 +173,7 @@ def test_dry_and_wet_of_a_band_are_in_step(mix: float, gain: float, look_ahead: 
 @given(st.data())
 def test_live_is_offline_with_anything_in_the_bands(data: st.DataObject) -> None:
     """Splits with steps of every kind, alone and in a lane in a nested bus; heard as they are written."""
-    examples = [e for kind in STEP_KINDS for e in kind.examples()]
+    examples = [e for kind in STEP_KINDS if kind is not Outboard for e in kind.examples()]  # it plays a recording
     count = data.draw(st.integers(2, 5))
     numbers = itertools.count(1)
 

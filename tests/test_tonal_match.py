@@ -59,6 +59,7 @@ def test_a_known_curve_is_found_again(curve: tuple[Band, ...], rate: int) -> Non
     assert all(abs(b.gain) <= 6.0 and 30.0 <= b.freq <= 16_000.0 for b in found.step.bands)
 
 
+@pytest.mark.thorough
 def test_half_the_amount_makes_up_half() -> None:
     x = pink()
     wanted = run_chain([MidSideEq(id="e", bands=CURVES[0])], x, RATE)
@@ -101,6 +102,7 @@ def test_nothing_to_match_is_told() -> None:
         found_for(np.zeros_like(x), x)
 
 
+@pytest.mark.thorough
 def test_it_goes_before_what_holds_the_ceiling() -> None:
     step = found_for(pink(4.0), noise(4.0)).step
     made, id = with_match(one([Trim(id="t"), Limiter(id="l")]), step)

@@ -220,6 +220,7 @@ def test_the_image_is_measured_once_for_both_views() -> None:
 # --- everything can be reached -----------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_every_control_of_the_tone_steps_has_a_tip_and_a_focus(desk: Desk) -> None:
     for step in (MidSideEq(bands=(Band(id=1),)), Saturation(drive=3.0), Width(bands=4)):
         desk.bench.edit("x", lambda s, step=step: s.with_new_step(step, "mix"))
@@ -241,6 +242,7 @@ def test_every_control_of_the_tone_steps_has_a_tip_and_a_focus(desk: Desk) -> No
             assert name in editor.controls, (type(step), name)  # no setting is left out
 
 
+@pytest.mark.thorough
 def test_how_one_looks_is_kept_but_not_undone(desk: Desk) -> None:
     undo = desk.bench.document.undo_name
     desk.bench.adjust("analyser", slope=4.5, fraction=24, live=True)

@@ -138,6 +138,7 @@ def dialog_of(desk: Desk) -> TryValuesDialog:
     return found
 
 
+@pytest.mark.thorough
 def test_values_are_chosen_heard_and_taken_by_keys(desk: Desk) -> None:
     ruler = desk.window.shape.editor.controls["release"]
     ruler.setFocus()
@@ -164,6 +165,7 @@ def test_values_are_chosen_heard_and_taken_by_keys(desk: Desk) -> None:
     assert desk.session.step("glue-1") == was.step("glue-1")
 
 
+@pytest.mark.thorough
 def test_escape_leaves_all_as_it_was_and_typed_values_are_tried(desk: Desk) -> None:
     was = desk.session.strips
     desk.window.shape.editor.controls["attack"].try_values()
@@ -183,6 +185,7 @@ def test_escape_leaves_all_as_it_was_and_typed_values_are_tried(desk: Desk) -> N
     assert not shown.isVisible() and desk.session.strips == was and not desk.bench.listening.hunting
 
 
+@pytest.mark.thorough
 def test_they_are_ranked_blind_and_the_best_is_chosen(desk: Desk) -> None:
     desk.window.shape.editor.controls["attack"].try_values()
     shown = dialog_of(desk)
@@ -207,6 +210,7 @@ def test_they_are_ranked_blind_and_the_best_is_chosen(desk: Desk) -> None:
     assert isinstance(step, Glue) and step.attack == value
 
 
+@pytest.mark.thorough
 def test_what_has_no_setting_or_is_off_is_refused(desk: Desk) -> None:
     desk.bench.look(step="")
     shortcut(desk, "V")
@@ -269,6 +273,7 @@ def test_what_louder_costs_is_tried_as_values_are() -> None:
     assert LoudnessPlace("gone", "loudness").owner(session) is None
 
 
+@pytest.mark.thorough
 def test_louder_is_tried_from_the_target_and_taken(desk: Desk) -> None:
     desk.bot.mouseClick(desk.window.shape.target.costs, Qt.MouseButton.LeftButton)
     shown = dialog_of(desk)

@@ -415,6 +415,7 @@ def test_only_what_has_changed_is_looked_at_again() -> None:
     assert {strip for kind, strip in looked} == {MIX} and "clicks" not in {kind for kind, _ in looked}
 
 
+@pytest.mark.thorough
 def test_an_edit_is_offered_on_the_session_as_it_then_is() -> None:
     """What was changed meanwhile stays, and what is gone makes no trouble."""
     scene = FAULTS["rumble"]()
@@ -515,6 +516,7 @@ def test_what_is_dismissed_in_a_session_is_not_told(tmp_path: Path) -> None:
     assert CliRunner().invoke(cli, ["watch", str(path)]).exit_code == 0
 
 
+@pytest.mark.thorough
 def test_a_session_is_watched_from_the_command_line(demo: Path) -> None:
     run = CliRunner().invoke(cli, ["watch", str(demo), "--json"])
     told = json.loads(run.stdout)

@@ -23,7 +23,7 @@ def seen(folder: Path) -> dict[str, object]:
     from PySide6.QtTest import QTest
 
     from gluvo.advise.hold import held_session
-    from gluvo.cli import _report_material
+    from gluvo.cli.sessions import report_material
     from gluvo.deliver.joints import figures_of_joints
     from gluvo.deliver.report import as_html
     from gluvo.desk.model.workbench import Workbench
@@ -72,7 +72,7 @@ def seen(folder: Path) -> dict[str, object]:
         "pasted": pasted(copied(held.mix.chain[:1])) == held.mix.chain[:1],
         "schema": "press" in json.dumps(schema()),
         "figures": figures_of_joints(held, renderer.song(held)),
-        "report": as_html(_report_material(folder / "Take.gluvo", False, lambda _: None)),
+        "report": as_html(report_material(folder / "Take.gluvo", False, False, lambda _: None)),
         "controls": controls,
         "found": names,
         "menu": menu,

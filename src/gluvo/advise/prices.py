@@ -15,7 +15,6 @@ from gluvo.measure.figures import Figures
 from gluvo.measure.harmonics import new_spectrum
 from gluvo.measure.trace import Span, Trace
 from gluvo.progress import Progress, no_progress
-from gluvo.render.plan import Plan
 from gluvo.render.song import Renderer
 from gluvo.session.records import Session
 from gluvo.steps.ceiling import CeilingStep, with_ceiling
@@ -146,7 +145,7 @@ def divided(renderer: Renderer, session: Session, tops: float, progress: Progres
     if two is None:
         raise GluvoError("The mix bus does not end with two steps that work against a ceiling.")
     first, last = two
-    plan = Plan(session, renderer.material.sounds)
+    plan = renderer.plan(session)
     loudness = renderer.joint(plan.result, None, lambda d: progress(0.2 * d)).loudness()
     peak = renderer.joint(plan.before[first.id]).figures().true_peak + first.drive
     settings = settings_of(type(first))

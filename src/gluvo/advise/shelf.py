@@ -16,6 +16,7 @@ from gluvo.steps import (
     Lane,
     Limiter,
     MidSideEq,
+    Outboard,
     ResonanceTamer,
     Saturation,
     Split,
@@ -55,6 +56,21 @@ BUILT_IN: tuple[Preset, ...] = (
         "The wave does not stand about its middle line.",
         "There is no offset: it then does nothing worth having.",
         Trim(remove_dc=True),
+    ),
+    # --- outboard --------------------------------------------------------------------------------------------
+    _preset(
+        "In place of the sound",
+        "What came back is heard alone.",
+        "The unit is to work on all of it, as an insert does.",
+        "It squeezes hard: then some of the sound beside it keeps the hits.",
+        Outboard(mix=100.0),
+    ),
+    _preset(
+        "Under the sound",
+        "A third of what came back, in step with two thirds of what was sent.",
+        "The unit crushes or bends, and body is wanted, not its edge.",
+        "What came back is late by something that was not made good: hear it in mono first.",
+        Outboard(mix=33.0),
     ),
     # --- equaliser -------------------------------------------------------------------------------------------
     _preset(

@@ -44,6 +44,10 @@ STEPS: Mapping[str, Words] = {
     "transient_shaper": Words(
         "To give hits more or less of their beginning or their end.", "Not where there are no hits: it finds some."
     ),
+    "outboard": Words(
+        "For what a unit outside does better, once all that comes before it is settled.",
+        "Not while what flows in still changes: each change asks for another pass.",
+    ),
 }
 """By kind of step, as sessions name it."""
 

@@ -10,16 +10,18 @@ from dataclasses import dataclass, replace
 
 from gluvo.compare.match import ALTERNATIVES, BAND, CHANGE, DETECTOR, RESULT, STEP_OUT, TAKEN, UNTOUCHED, UP_TO, WET
 from gluvo.render.plan import Node, Plan, less, mixed, run
-from gluvo.session import alternatives, marks
+from gluvo.session import alternatives, marks, prints
 from gluvo.session.records import Alternatives, Session
 from gluvo.steps import ChainItem, Step
 
 SONG, VERSIONS, REFERENCES, ENCODINGS, PRICES = "song", "versions", "references", "encodings", "prices"
+PRINTS = "prints"
 CHOSEN, SIDE_BY_SIDE = "chosen", "alternatives"
 GROUPS = {
     SONG: "Song",
     REFERENCES: "References",
     VERSIONS: "Versions",
+    PRINTS: "Prints",
     ENCODINGS: "Encodings",
     PRICES: "Loudness",
     CHOSEN: "Chosen step",
@@ -311,7 +313,23 @@ def _versions(session: Session, _there: Collection[str]) -> tuple[Hearable, ...]
     )
 
 
-PROVIDERS: tuple[Callable[[Session, Collection[str]], tuple[Hearable, ...]], ...] = (_song, _references, _versions)
+def _prints(session: Session, _there: Collection[str]) -> tuple[Hearable, ...]:
+    """The prints that stems could have in place of the ones that they have."""
+    tip = "The song with the print {} in place of the one that {} has: rendered when it is first heard."
+    return tuple(
+        Hearable(p.id, PRINTS, f"{stem.name}: {p.name}", tip.format(p.name, stem.name))
+        for stem in session.stems
+        for p in prints.of(session, stem.id)[::-1]
+        if p.media.sha256 != stem.media.sha256
+    )
+
+
+PROVIDERS: tuple[Callable[[Session, Collection[str]], tuple[Hearable, ...]], ...] = (
+    _song,
+    _references,
+    _versions,
+    _prints,
+)
 
 
 def hearables(session: Session, there: Collection[str]) -> tuple[Hearable, ...]:

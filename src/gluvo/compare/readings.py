@@ -39,7 +39,7 @@ def hear_readings(
 ) -> dict[str, Reading]:
     """How loud each hearable that lies in the song's graph is in a section (None: the whole song), by a choice of
     `View.match`. What is heard alone does not count."""
-    nodes = nodes_of(session, renderer.plan(session), renderer.material.sounds)
+    nodes = nodes_of(session, renderer.plan(session), renderer.material.having(session))
     section = span or Span(0.0, renderer.seconds)
     joints = renderer.joints(nodes.values(), section, progress, nodes[RESULT].memory)
     return {

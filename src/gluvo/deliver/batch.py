@@ -184,7 +184,7 @@ def master_like(
     refuse_clashes([(place, made)], folder, force=force)
     _made(folder)
     material = read_material(made, folder.resolve(), lambda d: progress(0.1 + 0.1 * d))
-    for trouble in material.missing.values():
+    for trouble in material.lacking(made).values():
         raise GluvoError(trouble)
     renderer = Renderer(material)
     made = held_session(renderer, made, lambda d: progress(0.2 + 0.1 * d))
@@ -227,7 +227,7 @@ class Track(Song):
 def song_of(path: Path, progress: Progress = no_progress) -> Song:
     """A session with its audio. Raises `GluvoError` if it cannot be read, or a part of it is missing."""
     session, material = opened(path, progress)
-    for trouble in material.missing.values():
+    for trouble in material.lacking(session).values():
         raise GluvoError(f"{path.name}: {trouble}")
     return Song(path=path, session=session, renderer=Renderer(material))
 

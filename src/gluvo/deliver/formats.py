@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, get_args
 
-from gluvo.deliver.writers import Open, av_writer, broadcast_wav, soundfile_writer, vorbis_writer
+from gluvo.deliver.writers import FOUR_GB, Open, av_writer, broadcast_wav, soundfile_writer, vorbis_writer
 from gluvo.errors import WriteError
 from gluvo.session.records import Deliverable, FileFormat
 
@@ -32,6 +32,8 @@ class Format:
     """Hz that it can hold."""
     tags: TagKind | None = None
     """How it tells of the song; not at all, if there is none."""
+    most: int = 0
+    """Bytes of audio that a file can hold; 0 where that is no matter."""
 
     @property
     def lossy(self) -> bool:
@@ -66,6 +68,7 @@ FORMATS: dict[str, Format] = {
             soundfile_writer("AIFF", {**WHOLE, "32f": "FLOAT"}),
             ("24", "16", "32f"),
             tags="aiff",
+            most=FOUR_GB,
         ),
         Format(
             "mp3",

@@ -17,18 +17,19 @@ from gluvo.advise.loudness_target import measured_by
 from gluvo.advise.watchouts import WatchOut
 from gluvo.compare.trial import meaning
 from gluvo.deliver.encoding import BANDS, Encoded
+from gluvo.deliver.formats import FORMATS
 from gluvo.deliver.targets import loudness_of, shortfalls
-from gluvo.deliver.write import Written
+from gluvo.deliver.write import Written, clippings
 from gluvo.measure import loudness
 from gluvo.measure.figures import FIGURES, Figures
 from gluvo.measure.loudness import SILENT
 from gluvo.measure.spectrum import Spectrum, spectrum
 from gluvo.measure.trace import Trace
 from gluvo.render.song import Rendered
-from gluvo.session import by_section, chains
+from gluvo.session import by_section, chains, notes
 from gluvo.session.deliveries import changes_since
 from gluvo.session.files import replacing
-from gluvo.session.records import Session, Target
+from gluvo.session.records import Deliverable, Note, Session, Target
 from gluvo.session.song_parts import muted
 from gluvo.steps import Step
 from gluvo.steps.settings import settings_of
@@ -74,10 +75,36 @@ class Material:
     """None where they are not to be told."""
     parts: Mapping[str, str] = field(default_factory=dict)
     """What of the song the files of some rows hold, by the rows' names."""
+    client: bool = False
+    """Whether it is for the client: what was made, how it measures and what was written to one another, and nothing of how."""
+
+
+FOR_CLIENT = (
+    "format",
+    "session",
+    "day",
+    "gluvo",
+    "tags",
+    "job",
+    "target",
+    "verdict",
+    "source",
+    "result",
+    "files",
+    "muted",
+    "notes",
+    "session_notes",
+)
+"""What the client's form tells."""
 
 
 def told(material: Material) -> dict[str, Any]:
     """The report as plain data, as it is written to JSON."""
+    everything = _told(material)
+    return {key: everything[key] for key in FOR_CLIENT} if material.client else everything
+
+
+def _told(material: Material) -> dict[str, Any]:
     session, song = material.session, material.song
     source, result = song.untouched.figures(), song.result.figures()
     target = session.target
@@ -101,7 +128,10 @@ def told(material: Material) -> dict[str, Any]:
             {"path": m.path, "sha256": m.sha256, "bytes": m.size, "seconds": m.seconds, "loudness": m.loudness}
             for m in session.media
         ],
-        "files": [_file(name, aim, written, material.parts.get(name, "")) for name, aim, written in material.files],
+        "job": msgspec.to_builtins(session.job),
+        "files": [
+            _file(session, name, aim, written, material.parts.get(name, "")) for name, aim, written in material.files
+        ],
         "deliveries": [
             {
                 "made": d.made,
@@ -137,8 +167,20 @@ def told(material: Material) -> dict[str, Any]:
             }
             for t in session.trials
         ],
-        "notes": list(material.notes),
+        "notes": [] if material.client else list(material.notes),
+        "session_notes": [_note(session, n) for n in notes.in_order(session) if n.client or not material.client],
     } | ({} if material.watch_outs is None else {"watch_outs": [_watch_out(session, w) for w in material.watch_outs]})
+
+
+def _note(session: Session, note: Note) -> dict[str, Any]:
+    return {
+        "where": notes.where(session, note),
+        "at": notes.start_of(session, note),
+        "text": note.text,
+        "made": note.made,
+        "client": note.client,
+        "done": note.done,
+    }
 
 
 def _watch_out(session: Session, one: WatchOut) -> dict[str, Any]:
@@ -203,7 +245,7 @@ def _settings(item: Step) -> dict[str, str]:
     return words | dict(item.part_words())
 
 
-def _file(name: str, target: Target, written: Written, part: str) -> dict[str, Any]:
+def _file(session: Session, name: str, target: Target, written: Written, part: str) -> dict[str, Any]:
     """`part`: what of the song it holds, in words, if it is not all of it."""
     digest = hashlib.sha256()
     try:
@@ -213,19 +255,41 @@ def _file(name: str, target: Target, written: Written, part: str) -> dict[str, A
         value = digest.hexdigest()
     except OSError:
         value = ""  # it has been moved since
+    row = next((d for d in session.deliverables if d.name == name), None)
     return {
         "row": name,
         "file": written.path.name,
+        "depth": depth_of(row) if row is not None else "",
+        "dither": dither_of(row) if row is not None else "",
         "section": written.section,
         "part": part,
         "rate": written.rate,
         "frames": written.frames,
         "mended": written.mended,
+        "clipped": written.clipped,
         "sha256": value,
         "target": target.name,
-        "verdict": [] if written.section or part else shortfalls(written.figures, target),
+        "verdict": [
+            *clippings([written]),
+            *([] if written.section or part else shortfalls(written.figures, target)),
+        ],
         "figures": msgspec.to_builtins(written.figures),
     }
+
+
+def depth_of(row: Deliverable) -> str:
+    """How many bits a row's files have, or a second of them, in words."""
+    declared = settings_of(Deliverable)
+    if not FORMATS[row.format].lossy:
+        return dict(declared["bits"].options)[row.bits]
+    return f"{row.bit_rate} kbit/s"
+
+
+def dither_of(row: Deliverable) -> str:
+    """The dither of a row's files, in words; nothing where there is none."""
+    if FORMATS[row.format].lossy or row.dither == "none" or row.bits == "32f":
+        return ""
+    return dict(settings_of(Deliverable)["dither"].options)[row.dither]
 
 
 def as_json(material: Material) -> bytes:
@@ -238,6 +302,9 @@ def as_html(material: Material) -> str:
     shown = [FIGURES[key] for key in TOLD]
     source, result = material.song.untouched.figures(), material.song.result.figures()
     references = [(r.name, material.references[r.id]) for r in session.references if r.id in material.references]
+    tone = {r.name: material.reference_tone[r.id] for r in session.references if r.id in material.reference_tone}
+    if material.client:
+        references, tone = [], {}
     columns = [("Source", source), ("Result", result), *references]
     return (
         _environment()
@@ -256,12 +323,24 @@ def as_html(material: Material) -> str:
             loudness=loudness_graph(material.song.result.trace, material.song.untouched.trace, session),
             spectrum=spectrum_graph(
                 spectrum(material.song.result.heard_in(None), material.song.result.rate, "mid", 3),
-                {r.name: material.reference_tone[r.id] for r in session.references if r.id in material.reference_tone},
+                tone,
             ),
             show=lambda key, value: FIGURES[key].show(value),
             signed=_signed,
+            linked=_linked,
+            client=material.client,
         )
     )
+
+
+def _linked(text: str) -> Markup:
+    """A note's text, its web addresses to be followed, its lines as they were."""
+    made, at = Markup(""), 0
+    for found in notes.LINK.finditer(text):
+        made += text[at : found.start()]
+        made += Markup('<a href="{0}">{0}</a>').format(found[0])
+        at = found.end()
+    return Markup("<br>").join((made + text[at:]).split("\n"))
 
 
 def _signed(value: float, decimals: int = 1) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import IO
 
@@ -16,6 +17,8 @@ from gluvo.render.chain import Chain
 from gluvo.session.records import Deliverable
 from gluvo.steps import MAX_BLOCK, Step
 
+INAUDIBLE = 0.005
+"""dB over full scale that are not worth a word: what stands exactly at full scale is cut by one step."""
 EVEN_DB = 60.0
 """dB that an even fade goes through before it ends in silence."""
 
@@ -60,6 +63,7 @@ class _Out:
         self._rise = fade(row.fade_shape, min(length, round(row.fade_in * rate)))
         self._fall = fade(row.fade_shape, min(length, round(row.fade_out * rate)))[::-1]
         self._silent, self._sounded = 0, False
+        self._peak = 0.0
         self._zeros(row.lead)
 
     def push(self, at: int, block: Audio) -> None:
@@ -87,6 +91,12 @@ class _Out:
 
     def abandon(self) -> None:
         self._writer.abandon()
+
+    @property
+    def clipped(self) -> float:
+        """dB by which samples passed full scale where whole numbers end; 0 if none did, or the file can hold them."""
+        over = 20.0 * math.log10(max(self._peak, 1e-10))
+        return over if over > INAUDIBLE else 0.0
 
     def _zeros(self, count: int) -> None:
         for at in range(0, count, MAX_BLOCK):
@@ -118,7 +128,11 @@ class _Out:
                 self._writer.write(np.zeros((n, 2), dtype=np.int32))
 
     def _write(self, part: Audio) -> None:
-        self._writer.write(self._dither.run(part) if self._dither is not None else part.astype(np.float32))
+        if self._dither is None:
+            self._writer.write(part.astype(np.float32))
+        elif len(part):
+            self._peak = max(self._peak, float(np.abs(part).max()))
+            self._writer.write(self._dither.run(part))
 
 
 class RowStream:
@@ -157,6 +171,11 @@ class RowStream:
             self._converted(np.zeros((min(rest, MAX_BLOCK), 2)))
         for out in self._outs:
             out.finish()
+
+    @property
+    def clipped(self) -> tuple[float, ...]:
+        """By how many dB each file's samples were too high for it, and were cut off."""
+        return tuple(out.clipped for out in self._outs)
 
     def abandon(self) -> None:
         """The files are not wanted."""

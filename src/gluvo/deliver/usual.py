@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 import msgspec
 
 from gluvo.advise.watchouts.base import is_voice
@@ -10,20 +12,25 @@ from gluvo.session.song_parts import held_by
 from gluvo.session.tree import children
 
 MASTER, INSTRUMENTAL, A_CAPPELLA = "Master", "Instrumental", "A cappella"
+FLOATS: Final = "32f"
 
 
 def usual_set(session: Session) -> tuple[Deliverable, ...]:
     """The rows that the usual set has and a session has not: the master; without voices and only they, if any strips are
     called as voices are; and a file for each strip that flows into the mix bus, if there are several. All of them through
-    the mix chain, so that the last ones add up to the master."""
+    the mix chain, so that the last ones add up to the master. Parts are 32 bit floats: without the rest of the song they may pass
+    full scale."""
     into = children(session, MIX)
     voices = _voices(session)
     rows = [Deliverable(id="", name=MASTER)]
     if voices and held_by(session, voices) != {stem.id for stem in session.stems}:
-        rows.append(Deliverable(id="", name=INSTRUMENTAL, of="without", strips=voices))
-        rows.append(Deliverable(id="", name=A_CAPPELLA, of="only", strips=voices))
+        rows.append(Deliverable(id="", name=INSTRUMENTAL, of="without", strips=voices, bits=FLOATS))
+        rows.append(Deliverable(id="", name=A_CAPPELLA, of="only", strips=voices, bits=FLOATS))
     if len(into) > 1:
-        rows += [Deliverable(id="", name=strip.name or "unnamed", of="only", strips=(strip.id,)) for strip in into]
+        rows += [
+            Deliverable(id="", name=strip.name or "unnamed", of="only", strips=(strip.id,), bits=FLOATS)
+            for strip in into
+        ]
     there = {(d.of, frozenset(d.strips), d.through) for d in session.deliverables if d.scope == "song"}
     new: list[Deliverable] = []
     for row in rows:

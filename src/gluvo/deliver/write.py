@@ -66,6 +66,8 @@ class Written:
     frames: int
     section: str = ""
     """The name of the section that it holds; empty for the whole song."""
+    clipped: float = 0.0
+    """dB by which samples were too high for whole numbers, and were cut off; 0 if none was."""
 
 
 @dataclass(frozen=True)
@@ -124,11 +126,16 @@ def _faded(row: Deliverable) -> tuple[object, ...]:
     return row.fade_in, row.fade_out, row.fade_shape, row.lead
 
 
+def clippings(files: Sequence[Written]) -> list[str]:
+    """In words, by how much peaks passed full scale and were cut off in files of whole numbers; nothing if none was."""
+    most = max((f.clipped for f in files), default=0.0)
+    return [f"clipped by {most:.2f} dB"] if most > 0.0 else []
+
+
 def verdict_of_part(row: Deliverable, outcome: Outcome) -> tuple[str, bool]:
     """A part of the song has no target: in words whether its file is whole and what it adds up to, and whether all is well."""
-    most = max((f.figures.true_peak for f in outcome.files), default=0.0)
-    if most > 0.0 and row.bits != "32f":
-        return f"passes full scale by {most:.1f} dB: write it as 32 bit float", False
+    if cut := clippings(outcome.files):
+        return f"{cut[0]}: 32 bit float would hold it", False
     if outcome.residue is None:
         return "a part of the song", True
     if outcome.residue <= NOTHING_LEFT:
@@ -202,6 +209,15 @@ def _named(session: Session, row: Deliverable, rate: int, folder: Path) -> tuple
         if version == numbers[-1] or not any(place.exists() for place, _ in found):
             break
     return found
+
+
+def refuse_too_long(path: Path, row: Deliverable, format: Format, frames: int) -> None:
+    """Raises `WriteError` if a file of so many frames of the song would be larger than its format allows."""
+    size = (frames + row.lead + row.tail) * 2 * {"16": 2, "24": 3, "32f": 4}[row.bits]
+    if format.most and size > format.most:
+        raise WriteError(
+            f"{path.name} would have {size / 1e9:.1f} GB, and {format.name} holds {format.most / 1e9:.1f}: choose WAV or FLAC."
+        )
 
 
 def same_names(named: Mapping[str, Sequence[Path]]) -> Path | None:
@@ -296,8 +312,12 @@ def write_rows(
     `placed` gets each file that is whole and in its place: whoever asks for that can be stopped while they are measured,
     too. Raises `AudioFileError` if a stem is missing, and what `progress` raises; then no file is left that is not whole.
     """
-    for missing in material.missing.values():
+    for missing in (words for row in rows for words in material.lacking(row.session).values()):
         raise AudioFileError(f"Nothing was written, since a part of the song is not there. {missing}")
+    if any(material.other(row.session) for row in rows):
+        raise AudioFileError(
+            "Nothing was written: other audio was put in place and is still being read. Write again then."
+        )
     outcomes: dict[str, Outcome] = {}
     with contextlib.ExitStack() as all_files:
         streams: dict[str, _Writing] = {}
@@ -381,6 +401,7 @@ class _Writing:
                 part = self._files.enter_context(placing(path, over=path in row.over))
                 a, b = (0, total) if section is None else (round(section.start * go), round(section.end * go))
                 piece = Piece(min(a, total), min(b, total), part.file)
+                refuse_too_long(path, row.deliverable, row.format, piece.end - piece.start)
                 if piece.end <= piece.start:
                     what = f"The section {section.name}" if section is not None else "The song"
                     raise WriteError(f"{what} holds no sound, so {path.name} was not written.")
@@ -400,11 +421,11 @@ class _Writing:
         """Tag the files, put them in their places, which is told to `placed`, and measure what is there."""
         from gluvo.deliver.tagging import tag  # here, since what it needs takes long to load
 
-        mended = 0.0
+        mended, cut = 0.0, (0.0,) * len(self._open)
         with self._minding():
             assert self._stream is not None
             self._stream.finish()
-            mended, self._stream = self._stream.mended, None
+            mended, cut, self._stream = self._stream.mended, self._stream.clipped, None
             tags, row = self.row.session.tags, self.row
             for _, section, piece in self._open:
                 title = tags.title or row.session.name
@@ -424,7 +445,7 @@ class _Writing:
                 return Outcome(trouble=f"{path.name} was written, but could not be read back. {error}")
             name = section.name if section is not None else ""
             frames = piece.end - piece.start + row.deliverable.lead + row.deliverable.tail
-            found.append(Written(path, figures, rate, mended, frames, name))
+            found.append(Written(path, figures, rate, mended, frames, name, cut[n]))
         return Outcome(tuple(found))
 
     def give_up(self) -> None:

@@ -16,6 +16,12 @@ BLOCK = 1 << 16
 """Frames that an encoder is given at a time."""
 
 
+FOUR_GB = 2**32 - 2**20
+"""Bytes of audio for which a file with sizes of 32 bits has room, beside its header and tags."""
+RF64 = "auto"
+"""When WAV becomes RF64: once it is too long for plain WAV."""
+
+
 class Writer(Protocol):
     """Takes stereo audio, block by block: whole numbers, left-justified in int32, or float32."""
 
@@ -197,9 +203,17 @@ def av_writer(container: str, codec: str, **further: Any) -> Open:
 def broadcast_wav(file: IO[bytes], rate: int, depth: str, _bit_rate: int) -> Writer:
     """WAV with a broadcast chunk (EBU Tech 3285), and as RF64 (EBU Tech 3306) once it is too long for plain WAV."""
     codec = {"16": "pcm_s16le", "24": "pcm_s24le", "32f": "pcm_f32le"}[depth]
-    options = {"write_bext": "1", "rf64": "auto"}
-    metadata = {"originator": "Gluvo", "coding_history": f"A=PCM,F={rate},W={depth},M=stereo,T=Gluvo"}
+    options = {"write_bext": "1", "rf64": RF64}
+    history = f"A=PCM,F={rate},W={depth},M=stereo,T=Gluvo"
+    history += "" if len(history) % 2 else " "  # else the chunk is padded, over which libsndfile stumbles in RF64
+    metadata = {"originator": "Gluvo", "coding_history": history}
     return AvWriter(file, rate, "wav", codec, metadata=metadata, options=options)
+
+
+def write_floats(file: IO[bytes], audio: np.ndarray, rate: int) -> None:
+    """Audio (frames, 2) as a WAV of 32-bit floats, or as RF64 if it is too long for that."""
+    kind = "WAV" if 4 * audio.size <= FOUR_GB else "RF64"
+    soundfile.write(file, audio, rate, "FLOAT", format=kind)
 
 
 def size_of(file: IO[bytes]) -> int:

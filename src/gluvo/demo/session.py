@@ -8,22 +8,28 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import msgspec
+import numpy as np
 import platformdirs
 import soundfile
 
 from gluvo.advise.hold import holds
+from gluvo.deliver.outboard import flowing_in, outboard_of, returned, what_goes, with_return
 from gluvo.demo.instruments import RATE
 from gluvo.demo.score import COLD_ROPE, FERRY_HOURS, PIER_LIGHTS, ScoreSection
 from gluvo.demo.song import FERRY_BEAT, PIER_BEAT, ROPE_BEAT, cold_rope, ferry_hours, pier_lights
 from gluvo.dsp.kernel import Audio
 from gluvo.errors import WriteError
+from gluvo.measure.round_trip import framed
+from gluvo.play.duplex import SimulatedUnit, run_pass
 from gluvo.progress import Progress, no_progress
+from gluvo.render.song import Renderer
 from gluvo.session import chains
 from gluvo.session.files import replacing
-from gluvo.session.media import media_of
+from gluvo.session.media import media_of, read_material
 from gluvo.session.records import MIX, AnyStrip, Bus, Deliverable, Pair, Reference, Section, Session, Stem, View
+from gluvo.session.sounds import Sound
 from gluvo.session.store import write_session
-from gluvo.steps import Band, ChainItem, Glue, Lane, Limiter, MidSideEq, Saturation, Trim, Width
+from gluvo.steps import Band, ChainItem, Glue, Lane, Limiter, MidSideEq, Outboard, Saturation, Trim, Width
 
 NAME = "Ferry Hours"
 REFERENCES = (
@@ -56,7 +62,9 @@ REFERENCES = (
     ),
 )
 """Names, parts, seconds a beat, and which of their parts is heard against which of the song's."""
-EDITION = 8
+UNIT, UNIT_FILE = "outboard-1", "Kit through the simulated unit.wav"
+"""The id of the step that plays it, and the recording."""
+EDITION = 9
 """Changes when the audio or the chains do, so that an older demo is made anew in a folder of its own."""
 
 
@@ -90,9 +98,27 @@ def demo_session(folder: Path | None = None, progress: Progress = no_progress) -
         for n, future in enumerate([*written, references]):
             future.result()
             progress(0.8 + 0.2 * n / len(written))
-    write_session(path, _session(folder))
+    write_session(path, _with_unit(_session(folder), folder))
     progress(1.0)
     return path
+
+
+def _with_unit(session: Session, folder: Path) -> Session:
+    """The session with an Outboard on the kit that has been through the simulated unit; it is off, to be switched on."""
+    kit = session.strip("kit")
+    assert kit is not None
+    session = session.with_chain("kit", (*kit.chain, Outboard(id=UNIT, name="Simulated unit", mix=40.0, on=False)))
+    renderer = Renderer(read_material(session, folder))
+    node = flowing_in(renderer, session, UNIT)
+    audio = np.asarray(renderer.joint(node).audio)
+    came = run_pass(SimulatedUnit(RATE, in_time=False), framed(audio, RATE)).came
+    went = what_goes(node.key, audio, RATE, "")
+    back = returned(went, Sound(came, RATE), False, audio, UNIT_FILE)
+    _write(folder / UNIT_FILE, came)
+    item = with_return(
+        outboard_of(session, UNIT), msgspec.structs.replace(back, media=media_of(folder / UNIT_FILE, folder))
+    )
+    return session.with_step(msgspec.structs.replace(item, on=False))
 
 
 def _session(folder: Path) -> Session:

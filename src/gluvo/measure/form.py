@@ -104,7 +104,8 @@ by which it builds up or fades."""
 
 
 def likeness_of(parts: tuple[Span, ...], trace: Trace) -> tuple[str, ...]:
-    """What parts of a song are called by what they are like, in ordinary words; those that are alike are numbered.
+    """What parts of a song are called by what they are like, in ordinary words; those that are alike are numbered. The last one
+    is the end, if it dies away.
 
     >>> from gluvo.measure.trace import trace_of
     >>> x = np.repeat([0.01, 0.2, 0.17], 3 * 48000)[:, None] * np.random.default_rng(1).standard_normal((432000, 2))
@@ -119,12 +120,13 @@ def likeness_of(parts: tuple[Span, ...], trace: Trace) -> tuple[str, ...]:
         first = integrated(trace.cut(Span(part.start, part.start + third)))
         last = integrated(trace.cut(Span(part.end - third, part.end)))
         rise = last - first if min(first, last) > SILENT else 0.0
+        dies_away = rise < -RISES or last <= SILENT < first
         if level == top and "Loudest" not in words:
             words.append("Loudest")
         elif rise > RISES:
             words.append("Build")
-        elif rise < -RISES:
-            words.append("Fade")
+        elif dies_away:
+            words.append("End" if part is parts[-1] else "Fade")
         else:
             words.append("Loud" if level >= top - LOUD else "Quiet" if level <= top - QUIET else "Middle")
     return tuple(

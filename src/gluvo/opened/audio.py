@@ -16,7 +16,7 @@ from gluvo.measure.trace import Trace, trace_of
 from gluvo.progress import Progress
 from gluvo.render.joint import Joint
 from gluvo.session.media import Changed, Material, changed_file, place_of, read_material
-from gluvo.session.records import Media, Reference, Session, Stem
+from gluvo.session.records import Media, Session
 from gluvo.session.sounds import Sound, read_sound
 
 
@@ -98,6 +98,9 @@ def read_audio(session: Session, folder: Path, progress: Progress, known: OpenAu
     same_rate = known.material is not None and known.material.rate == material.rate
     kept = {media: known.references[id] for media, id in known.reference_media.items() if id in known.references}
     missing = [(s.media, material.missing[s.id]) for s in session.stems if s.id in material.missing]
+    missing += [
+        (i.recording, material.missing[i.id]) for i in session.all_items if i.recording and i.id in material.missing
+    ]
     references: dict[str, Sound] = {}
     changed = dict(material.changed)
     for n, reference in enumerate(session.references):
@@ -113,7 +116,7 @@ def read_audio(session: Session, folder: Path, progress: Progress, known: OpenAu
         except GluvoError as error:
             missing.append((reference.media, str(error)))
     return OpenAudio(
-        material if material.sounds else None,
+        material if any(s.id in material.sounds for s in session.stems) else None,
         references,
         tuple(missing),
         changed=changed,
@@ -137,14 +140,15 @@ def changes_of(
     """Which of some files have become others than were brought in, by the ids of their stems and references; and what is
     wrong with those that are gone or can no longer be read, by their places. What plays of these plays on from memory."""
     found, spoilt = {}, {}
-    owners: list[Stem | Reference] = [*session.stems, *session.references]
-    for owner in owners:
-        if owner.media in media:
+    owners = [(s.id, s.media) for s in session.stems] + [(r.id, r.media) for r in session.references]
+    owners += [(i.id, i.recording) for i in session.all_items if i.recording is not None]
+    for id, one in owners:
+        if one in media:
             try:
-                if (other := changed_file(owner.media, folder, progress)) is not None:
-                    found[owner.id] = other
+                if (other := changed_file(one, folder, progress)) is not None:
+                    found[id] = other
             except AudioFileError as error:
-                spoilt[owner.media.path] = str(error)
+                spoilt[one.path] = str(error)
     return found, spoilt
 
 
@@ -157,5 +161,6 @@ def analysed(audio: OpenAudio, progress: Progress) -> OpenAudio:
         tone[key] = spectrum(sound.samples, sound.rate, "mid", 3)
     for key, sound in audio.material.sounds.items() if audio.material is not None else ():
         progress(0.7)
-        flat[key] = flat_tops(sound.samples)
+        if audio.material is not None and key not in audio.material.recordings:
+            flat[key] = flat_tops(sound.samples)
     return replace(audio, flat=flat, reference_figures=figures, reference_tone=tone)

@@ -44,7 +44,9 @@ READING = Kind("reading", newest_wins=True, of_session=True)
 ANALYSING = Kind("analysing", newest_wins=True, of_session=True)
 """What takes longer to find out about audio that was read."""
 BRINGING_IN = Kind("bringing in")
-"""New files."""
+"""Files for a session that is begun with them."""
+ADDING = Kind("adding", of_session=True)
+"""Further files for the session that is open."""
 SEARCHING = Kind("searching", newest_wins=True, told=True, of_session=True)
 """Settings from what they should achieve."""
 MEASURING = Kind("measuring", newest_wins=True, of_session=True)
@@ -53,6 +55,8 @@ WATCHING = Kind("watching", newest_wins=True)
 """Whether files on disk are still what was brought in."""
 COMPARING = Kind("comparing", newest_wins=True, of_session=True)
 """What is told of all that is compared."""
+COMPARING_PRINTS = Kind("comparing prints", newest_wins=True, of_session=True)
+"""What a print has otherwise than another."""
 VERSIONING = Kind("versioning", newest_wins=True, of_session=True)
 """Versions that are to be heard."""
 TRYING = Kind("trying", newest_wins=True, of_session=True)
@@ -72,6 +76,14 @@ LOOKING = Kind("looking", newest_wins=True, shown=False, of_session=True)
 VERIFYING = Kind("verifying", newest_wins=True, of_session=True)
 """Whether what was delivered is still what was written."""
 WRITING = Kind("writing")
+LOOKING_OUT = Kind("looking out", newest_wins=True, shown=False, of_session=True)
+"""Whether what went out of the computer is still what flows there."""
+PASSING = Kind("passing", of_session=True)
+"""Sound that goes out of the computer and comes back."""
+ALBUM_MEASURING = Kind("measuring songs", newest_wins=True)
+"""Songs of an album."""
+ALBUM_HEARING = Kind("making joins", newest_wins=True)
+"""What of an album is to be heard."""
 AUTOSAVING = Kind("autosaving", newest_wins=True, shown=False)
 """Copies of unsaved work."""
 

@@ -279,6 +279,12 @@ class Plan:
         step's own input."""
         step = (step.wet_alone() if step.id == self._wet else None) or step
         whole = self._whole.before[step.id] if self._whole is not None else x
+        if step.recording is not None and (self._have is None or step.id in self._have):
+            if self._whole is not None and whole.key != x.key:
+                return x  # what came back is of all that was sent: no part of it can be told
+            shift = step.recording_shift
+            played = _key("recording", step.recording_key, repr(shift))
+            return self.levelled(step, x, Source(played, f"{self._tag}{step.id}/back", (), step.id, shift))
         if self._whole is not None and whole.key != x.key:
             self.keys[step.id] = keys = self._whole.keys.get(step.id, ())
             return self.levelled(step, x, whole, *keys, follows=True) if step.listens else self.levelled(step, x, *keys)

@@ -93,8 +93,8 @@ class Renderer:
         return self.material.seconds
 
     def plan(self, session: Session) -> Plan:
-        """The plan of a session, with what there is of its audio."""
-        return Plan(session, self.material.sounds)
+        """The plan of a session, with what there is of its audio; what was read of other files than it has now is not there."""
+        return Plan(session, self.material.having(session))
 
     def song(self, session: Session, progress: Progress = no_progress) -> Rendered:
         """The whole song at every node. `progress` may raise `Cancelled`; joints that are done stay cached."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import shutil
-import tempfile
+import stat
 import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -16,9 +16,10 @@ import soundfile
 from gluvo.errors import AudioFileError, SessionError, WriteError
 from gluvo.progress import Progress, no_progress
 from gluvo.session.digests import digest_of
-from gluvo.session.files import fitting, reason_of
+from gluvo.session.files import fitting, reason_of, working_folder
 from gluvo.session.media import place_of
-from gluvo.session.records import Media, Reference, Session, Stem, Tags, Version
+from gluvo.session.media_places import with_media
+from gluvo.session.records import Media, Session, Tags
 from gluvo.session.store import SUFFIX, session_bytes, write_bytes
 
 AUDIO = "Audio"
@@ -45,13 +46,12 @@ def collect(
     """
     if place.exists():
         raise WriteError(f"{place.name} is there already. Choose a name that is not taken.")
-    try:
-        place.parent.mkdir(parents=True, exist_ok=True)
-        work = Path(tempfile.mkdtemp(prefix=f".{place.name[:40]}-", dir=place.parent))
-    except OSError as error:
-        raise WriteError(f"{place.parent} cannot be written to ({reason_of(error)}).") from None
     with contextlib.ExitStack() as rest:
-        rest.callback(shutil.rmtree, work, ignore_errors=True)
+        try:
+            place.parent.mkdir(parents=True, exist_ok=True)
+            work = rest.enter_context(working_folder(place.parent, place.name))
+        except OSError as error:
+            raise WriteError(f"{place.parent} cannot be written to ({reason_of(error)}).") from None
         try:
             made = _gathered(session, folder, work / "all", flac, progress)
             if place.suffix.lower() == ZIP:
@@ -90,33 +90,12 @@ def _gathered(session: Session, folder: Path, into: Path, flac: bool, progress: 
         if path.suffix == source.suffix and digest != one.sha256:
             raise SessionError(f"Nothing was collected: {source.name} changed while it was copied.")
         done[one.path] = msgspec.structs.replace(one, path=f"{AUDIO}/{path.name}", size=size, sha256=digest)
-    moved = session.replace(
-        strips=tuple(
-            msgspec.structs.replace(s, media=done[s.media.path]) if isinstance(s, Stem) else s for s in session.strips
-        ),
-        references=tuple(_moved(r, done) for r in session.references),
-        tags=_with_cover(session, folder, into),
-    )
-    moved = moved.replace(
-        versions=tuple(_version_moved(version, done) for version in session.versions),
-        deliveries=tuple(msgspec.structs.replace(d, state=_version_moved(d.state, done)) for d in session.deliveries),
+    moved = with_media(session, lambda media: done.get(media.path, media)).replace(
+        tags=_with_cover(session, folder, into)
     )
     file = into / f"{fitting(session.name or 'Untitled', SUFFIX)}{SUFFIX}".replace("/", "-")
     write_bytes(file, session_bytes(moved))
     return file
-
-
-def _moved(reference: Reference, done: dict[str, Media]) -> Reference:
-    return msgspec.structs.replace(reference, media=done[reference.media.path])
-
-
-def _version_moved(version: Version, done: dict[str, Media]) -> Version:
-    """A kept state, whose audio is that of the session where it is the same."""
-    strips = (
-        msgspec.structs.replace(s, media=done.get(s.media.path, s.media)) if isinstance(s, Stem) else s
-        for s in version.strips
-    )
-    return msgspec.structs.replace(version, strips=tuple(strips))
 
 
 def _with_cover(session: Session, folder: Path, into: Path) -> Tags:
@@ -167,6 +146,51 @@ def _packed(folder: Path, part: Path, place: Path) -> Path:
                 packed.write(path, Path(place.stem) / path.relative_to(folder))
     os.link(part, place)  # never over a file that has come meanwhile
     return place
+
+
+def unpacked(path: Path, into: Path, progress: Progress = no_progress) -> Path:
+    """Unpack a collected session into a new folder in `into`; the session's file in it. Raises `SessionError` for what is no
+    collected session, or would leave the folder; then nothing is left, and nothing that was there is touched."""
+    try:
+        with zipfile.ZipFile(path) as packed:
+            members = [m for m in packed.infolist() if not m.is_dir()]
+            sessions = [m for m in members if m.filename.endswith(SUFFIX)]
+            if len(sessions) != 1:
+                raise SessionError(
+                    f"{path.name} is no collected session: it holds {len(sessions) or 'no'} session files."
+                )
+            for member in members:
+                parts = Path(member.filename).parts
+                if Path(member.filename).is_absolute() or ".." in parts or "\\" in member.filename or _is_link(member):
+                    raise SessionError(
+                        f"{path.name} has a place in it that leaves its folder ({member.filename[:80]!r})."
+                    )
+            size = sum(m.file_size for m in members)
+            if size > shutil.disk_usage(into).free:
+                raise SessionError(f"There is no room for what is in {path.name} ({size / 1e9:.1f} GB).")
+            with working_folder(into, path.stem) as work:
+                done = 0
+                for member in members:
+                    place = work / "all" / member.filename
+                    place.parent.mkdir(parents=True, exist_ok=True)
+                    with packed.open(member) as source, place.open("xb") as target:
+                        while block := source.read(1 << 20):
+                            target.write(block)
+                            done += len(block)
+                            progress(done / max(1, size))
+                top = Path(sessions[0].filename).parent
+                name = path.stem
+                folder = next(
+                    f for n in range(1, 10_000) if not (f := into / (name if n == 1 else f"{name} {n}")).exists()
+                )
+                (work / "all" / top).rename(folder)
+                return folder / Path(sessions[0].filename).name
+    except (zipfile.BadZipFile, OSError, NotImplementedError, RuntimeError, EOFError, ValueError) as error:
+        raise SessionError(f"{path.name} cannot be unpacked ({reason_of(error)}).") from None
+
+
+def _is_link(member: zipfile.ZipInfo) -> bool:
+    return stat.S_ISLNK(member.external_attr >> 16)
 
 
 def _mask() -> int:

@@ -17,7 +17,8 @@ from gluvo.session.files import MOST_NAME, digest, read_whole, refuse_own, same_
 from gluvo.session.history import Entry, History, read_history, without_views, write_history
 from gluvo.session.lock import Lock, is_held
 from gluvo.session.media import place_of, relative_to
-from gluvo.session.records import AnyStrip, Media, Session, SessionEdit, Stem, View, ViewChanges
+from gluvo.session.media_places import with_media
+from gluvo.session.records import Media, Session, SessionEdit, View, ViewChanges
 from gluvo.session.store import MOST_BYTES, Loaded, checked, checked_whole, read_session, session_bytes, write_bytes
 from gluvo.session.tree import looking_at_what_is_there
 
@@ -394,11 +395,7 @@ def relocated(session: Session, old: Path, new: Path) -> Session:
             return media  # the folder was moved as a whole
         return msgspec.structs.replace(media, path=relative_to(place_of(media, old), new))
 
-    def all_moved(strips: tuple[AnyStrip, ...]) -> tuple[AnyStrip, ...]:
-        return tuple(msgspec.structs.replace(s, media=moved(s.media)) if isinstance(s, Stem) else s for s in strips)
-
-    return session.replace(
-        strips=all_moved(session.strips),
-        versions=tuple(msgspec.structs.replace(v, strips=all_moved(v.strips)) for v in session.versions),
-        references=tuple(msgspec.structs.replace(r, media=moved(r.media)) for r in session.references),
-    )
+    cover = session.tags.cover
+    if cover and (old / cover).exists():
+        cover = relative_to(old / cover, new)
+    return with_media(session, moved).replace(tags=msgspec.structs.replace(session.tags, cover=cover))

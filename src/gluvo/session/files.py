@@ -8,6 +8,7 @@ import fcntl
 import hashlib
 import itertools
 import os
+import shutil
 import stat
 import tempfile
 import threading
@@ -158,6 +159,27 @@ def open_ordinary(path: Path) -> IO[bytes]:
     except BaseException:
         os.close(handle)
         raise
+
+
+MARK = ".gluvo-work"
+"""A file in a folder that is being filled, locked as long as who fills it lives."""
+
+
+@contextlib.contextmanager
+def working_folder(parent: Path, name: str) -> Iterator[Path]:
+    """A new hidden folder in `parent` that goes at the end, with all that is left in it; those of killed processes go, too.
+    Raises `OSError`."""
+    for left in parent.glob(f".*/{MARK}"):
+        with contextlib.suppress(OSError), left.open("rb") as mark:
+            fcntl.flock(mark, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            shutil.rmtree(left.parent, ignore_errors=True)
+    work = Path(tempfile.mkdtemp(prefix=f".{name[:40]}-", dir=parent))
+    with (work / MARK).open("wb") as mark:
+        fcntl.flock(mark, fcntl.LOCK_EX)
+        try:
+            yield work
+        finally:
+            shutil.rmtree(work, ignore_errors=True)
 
 
 def read_whole(path: Path, most: int, seconds: float = 0.0) -> bytes:

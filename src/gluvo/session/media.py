@@ -18,7 +18,9 @@ from gluvo.measure.loudness import integrated
 from gluvo.measure.trace import Trace, Tracer
 from gluvo.progress import CORES, Progress, no_progress
 from gluvo.session.digests import digest_of
+from gluvo.session.media_places import with_media
 from gluvo.session.records import Media, Session, Stem
+from gluvo.session.returns import aligned
 from gluvo.session.sounds import AUDIO_SUFFIXES, Sound, blocks_of, header_of, read_sound
 
 
@@ -47,10 +49,32 @@ class Material:
     """The files that the sounds were read from."""
     changed: dict[str, Changed] = field(default_factory=dict)
     """The stems among the missing whose files are others than were brought in."""
+    recordings: dict[str, str] = field(default_factory=dict)
+    """Of the steps that play a recording, by their ids: how that was laid into the song. Their sounds are among the others."""
 
     @property
     def seconds(self) -> float:
         return self.frames / self.rate
+
+    def other(self, session: Session) -> frozenset[str]:
+        """The stems and steps, by their ids, whose sounds here are of other files than a session has there: it has changed,
+        and they are not read yet."""
+        stems = ((s.id, self.media.get(s.id), s.media) for s in session.stems)
+        found = {id for id, here, there in stems if here is not None and here.sha256 != there.sha256}
+        for item in session.all_items:
+            key = self.recordings.get(item.id)
+            if key is not None and not key.startswith(f"{item.recording_key}/"):
+                found.add(item.id)
+        return frozenset(found)
+
+    def lacking(self, session: Session) -> dict[str, str]:
+        """What is wrong with stems, and with steps that are on, whose sounds could not be read, by their ids."""
+        heard = {s.id for s in session.stems} | {item.id for item in session.items if item.on}
+        return {id: words for id, words in self.missing.items() if id in heard}
+
+    def having(self, session: Session) -> frozenset[str]:
+        """Those whose sounds are here."""
+        return frozenset(self.sounds) - self.other(session)
 
 
 def read_material(
@@ -94,7 +118,40 @@ def read_material(
     with concurrent.futures.ThreadPoolExecutor(CORES, "gluvo-reading") as pool:
         list(pool.map(read, rest))
     found = material_of(session, {s.id: sounds[s.id] for s in session.stems if s.id in sounds}, rate or 48_000, missing)
-    return replace(found, changed=changed)
+    return replace(_with_recordings(session, folder, found, known), changed=changed)
+
+
+def _with_recordings(session: Session, folder: Path, found: Material, known: Material | None) -> Material:
+    """The same, with what steps play of outside, each as long as the song; also those that are put away."""
+    sounds, missing, keys = dict(found.sounds), dict(found.missing), dict[str, str]()
+    for item in session.all_items:
+        back = item.back
+        if back is None:
+            continue
+        key = f"{item.recording_key}/{found.rate}/{found.frames}"
+        try:
+            if known is not None and known.recordings.get(item.id) == key and item.id in known.sounds:
+                sounds[item.id] = known.sounds[item.id]
+            else:
+                if (other := changed_file(back.media, folder)) is not None:
+                    raise AudioFileError(other.words)
+                sounds[item.id] = aligned(back, place_of(back.media, folder), found.rate, found.frames)
+            keys[item.id] = key
+        except AudioFileError as error:
+            missing[item.id] = str(error)
+    return replace(found, sounds=sounds, missing=missing, recordings=keys)
+
+
+def material_with(known: Material, session: Session, folder: Path, told: Callable[[float], None]) -> Material:
+    """The audio of another state of a session, whose stems may have other files; what is `known` is not read again. Raises
+    `AudioFileError` for what is not there any more or has changed."""
+    there = {stem.id: stem.media for stem in session.stems if stem.id not in known.missing}
+    if all(known.media.get(id) == media for id, media in there.items()):
+        return known
+    found = read_material(session, folder, told, known)
+    if lost := {id: words for id, words in found.lacking(session).items() if id not in known.missing}:
+        raise AudioFileError(next(iter(lost.values())))
+    return found
 
 
 def material_of(
@@ -163,15 +220,11 @@ def _differences(old: Media, new: Media) -> str:
 
 def taken(session: Session, changed: Mapping[str, Changed]) -> Session:
     """The session with changed files taken as they now are, by the ids of their stems and references."""
-    return session.replace(
-        strips=tuple(
-            msgspec.structs.replace(s, media=changed[s.id].media) if isinstance(s, Stem) and s.id in changed else s
-            for s in session.strips
-        ),
-        references=tuple(
-            msgspec.structs.replace(r, media=changed[r.id].media) if r.id in changed else r for r in session.references
-        ),
-    )
+    files = {s.media: changed[s.id].media for s in session.stems if s.id in changed}
+    files |= {r.media: changed[r.id].media for r in session.references if r.id in changed}
+    files |= {i.recording: changed[i.id].media for i in session.all_items if i.recording and i.id in changed}
+    now = with_media(session.replace(versions=(), deliveries=()), lambda media: files.get(media, media))
+    return now.replace(versions=session.versions, deliveries=session.deliveries)
 
 
 def relative_to(path: Path, folder: Path) -> str:
@@ -187,7 +240,8 @@ def place_of(media: Media, folder: Path) -> Path:
 
 def outside_folder(session: Session) -> list[str]:
     """The media of a session that lie outside its folder, and so stay behind when it is moved."""
-    return [m.path for m in session.media if Path(m.path).is_absolute() or ".." in Path(m.path).parts]
+    paths = dict.fromkeys(m.path for m in session.media)
+    return [path for path in paths if Path(path).is_absolute() or ".." in Path(path).parts]
 
 
 def audio_files(folder: Path) -> list[Path]:

@@ -150,6 +150,8 @@ def _bare(item: ChainItem, keep_id: bool = False) -> ChainItem:
     changes |= {} if keep_id else {"id": ""}
     if "key" in item.__struct_fields__:
         changes["key"] = ""
+    if item.of_recording:
+        changes |= {name: getattr(type(item)(), name) for name in item.of_recording}
     if isinstance(bands := getattr(item, "bands", None), tuple):
         changes["bands"] = tuple(msgspec.structs.replace(band, key="") for band in bands)
     made = msgspec.structs.replace(item, **changes)
@@ -185,7 +187,7 @@ def instead(session: Session, preset: Preset, id: str, section: str = "") -> Ses
         return session
     kept = {
         name: getattr(item, name)
-        for name in ("id", "on", "key", "since", "name", "sections", "section_ramp", "instead_of")
+        for name in ("id", "on", "key", "since", "name", "sections", "section_ramp", "instead_of", *item.of_recording)
         if name in item.__struct_fields__
     }
     made = session.named(held_in(preset.items[0], section))

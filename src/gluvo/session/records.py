@@ -14,7 +14,8 @@ from gluvo.session import chains
 from gluvo.session.migrations import VERSION
 from gluvo.steps import AnyStep, ChainItem, Step
 from gluvo.steps.common import amount
-from gluvo.steps.settings import MOST_NAME, choice, number, switch
+from gluvo.steps.recorded import Media as Media
+from gluvo.steps.settings import CONTROLS, MOST_NAME, choice, number, switch
 
 MIX = "mix"
 """The id of the mix bus, into which everything flows."""
@@ -26,22 +27,12 @@ MOST_ALTERNATIVES = 4
 Seconds = Annotated[float, Meta(ge=0.0, le=86_400.0)]
 """A place in a song, or a length; none lasts longer than a day."""
 Name = Annotated[str, Meta(max_length=MOST_NAME)]
+Moment = Annotated[str, Meta(pattern="^([0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2})?$")]
+"""Local time (ISO 8601), or nothing."""
+MOST_TEXT = 10_000
+"""Characters of a text of several lines."""
+READABLE = f"^[^{CONTROLS}]*$"
 Id = Annotated[str, Meta(max_length=100)]
-
-
-class Media(Struct, frozen=True, kw_only=True):
-    """An audio file, referred to by its place, size and content."""
-
-    path: Annotated[str, Meta(min_length=1, max_length=4096, pattern="^[^\\x00]*$")]
-    """Relative to the session's folder, or absolute where it lies elsewhere; with forward slashes."""
-    size: Annotated[int, Meta(ge=0)]
-    sha256: Annotated[str, Meta(pattern="^[0-9a-f]{64}$")]
-    seconds: float | None = None
-    """How long it was when it was brought in; these three tell what has changed if it is printed again."""
-    peak: float | None = None
-    """dBFS"""
-    loudness: float | None = None
-    """LUFS, integrated."""
 
 
 class Section(Struct, frozen=True, kw_only=True):
@@ -211,7 +202,14 @@ class Stem(Strip, tag="stem", frozen=True, kw_only=True):
     offset: Annotated[
         float,
         number(
-            "Begins at", "s", 0.0, 600.0, "Where in the song the file begins.", group="Place", decimals=3, fine=0.001
+            "Begins at",
+            "s",
+            -600.0,
+            600.0,
+            "Where in the song the file begins; under 0 its beginning lies before the song and is not heard.",
+            group="Place",
+            decimals=3,
+            fine=0.001,
         ),
     ] = 0.0
     mono: bool = False
@@ -223,6 +221,20 @@ class Stem(Strip, tag="stem", frozen=True, kw_only=True):
 
 
 AnyStrip = Stem | Bus
+
+
+class Print(Struct, frozen=True, kw_only=True):
+    """A state of a stem's audio; see `session/prints`."""
+
+    id: Id
+    stem: Id
+    name: Name
+    media: Media
+    offset: Annotated[float, Meta(ge=-600.0, le=600.0)] = 0.0
+    """As the stem's."""
+    mono: bool = False
+    made: Moment = ""
+    """When it was taken, local time (ISO 8601); empty for what was brought in first."""
 
 
 Measure = Literal["integrated", "short_term", "rms", "rms_whole"]
@@ -444,7 +456,7 @@ class Tags(Struct, frozen=True, kw_only=True):
     """A number, or a number of a number: 3/12."""
     year: Annotated[str, Meta(pattern="^([0-9]{4})?$")] = ""
     isrc: Annotated[str, Meta(pattern="^([A-Z]{2}[A-Z0-9]{3}[0-9]{7})?$")] = ""
-    comment: Annotated[str, Meta(max_length=10_000, pattern="^[^\\x00-\\x08\\x0b-\\x1f\\x7f]*$")] = ""
+    comment: Annotated[str, Meta(max_length=MOST_TEXT, pattern=READABLE)] = ""
     """May have several lines."""
     cover: Annotated[str, Meta(max_length=4096, pattern="^[^\\x00]*$")] = ""
     """The path of a JPEG or PNG, as the audio's are kept."""
@@ -458,9 +470,9 @@ class Version(Struct, frozen=True, kw_only=True):
 
     id: Id
     name: Name
-    made: Annotated[str, Meta(pattern="^([0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2})?$")] = ""
+    made: Moment = ""
     """When it was kept, local time (ISO 8601)."""
-    note: Annotated[str, Meta(max_length=10_000, pattern="^[^\\x00-\\x08\\x0b-\\x1f\\x7f]*$")] = ""
+    note: Annotated[str, Meta(max_length=MOST_TEXT, pattern=READABLE)] = ""
     figures: dict[str, float] = {}
     """What the whole song measured, by the keys of `measure.figures`."""
     target: Target = Target(name="Streaming")
@@ -485,7 +497,7 @@ class Delivered(Struct, frozen=True, kw_only=True):
     """What a row was written to once, and from what; see `session/deliveries`."""
 
     id: Id
-    made: Annotated[str, Meta(pattern="^([0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2})?$")] = ""
+    made: Moment = ""
     """When, local time (ISO 8601)."""
     row: Deliverable
     """The row as it was."""
@@ -493,6 +505,35 @@ class Delivered(Struct, frozen=True, kw_only=True):
     state: Version = Version(id="", name="")
     """The strips and the target, as kept versions hold them: what differs from the delivery before it in the list."""
     sections: Annotated[tuple[Section, ...], Meta(max_length=1000)] = ()
+
+
+MOST_NOTES, MOST_NOTE = 1000, 20_000
+"""Notes of a session, and characters of a note."""
+
+
+class Note(Struct, frozen=True, kw_only=True):
+    """Something to remember of the song, a section, a version or a place in time; see `session/notes`."""
+
+    id: Id
+    text: Annotated[str, Meta(max_length=MOST_NOTE, pattern=READABLE)] = ""
+    """Plain, may have several lines."""
+    made: Moment = ""
+    """When, local time (ISO 8601)."""
+    at: Seconds | None = None
+    """Where in the song, s; of all of it where it says no place."""
+    section: Id = ""
+    version: Id = ""
+    client: bool = False
+    """Whether it is from or for the client; those stand in the client's form of the report."""
+    done: bool = False
+    """Whether what it asks for has been done."""
+
+
+class Job(Struct, frozen=True, kw_only=True):
+    """Who works on the song, and for whom; told by the client's form of the report."""
+
+    studio: Line = ""
+    client: Line = ""
 
 
 TrialKind = Literal["ab", "abx", "rank"]
@@ -504,7 +545,7 @@ class Trial(Struct, frozen=True, kw_only=True):
     id: Id
     kind: TrialKind = "ab"
     """Which of two is better, whether two can be told apart, or how several are ranked."""
-    made: Annotated[str, Meta(pattern="^([0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2})?$")] = ""
+    made: Moment = ""
     names: Annotated[tuple[Name, ...], Meta(max_length=6)] = ()
     """The candidates."""
     tries: Annotated[int, Meta(ge=1, le=1000)] = 12
@@ -717,6 +758,7 @@ class SessionChanges(TypedDict, total=False):
     name: str
     rate: int
     strips: tuple[AnyStrip, ...]
+    prints: tuple[Print, ...]
     references: tuple[Reference, ...]
     sections: tuple[Section, ...]
     target: Target
@@ -725,6 +767,8 @@ class SessionChanges(TypedDict, total=False):
     limits: tuple[Limit, ...]
     versions: tuple[Version, ...]
     deliveries: tuple[Delivered, ...]
+    notes: tuple[Note, ...]
+    job: Job
     trials: tuple[Trial, ...]
     dismissed: tuple[Dismissed, ...]
     view: View
@@ -740,6 +784,8 @@ class Session(Struct, frozen=True, kw_only=True):
     """Hz that everything runs at, 44 100 to 192 000; stems at other rates are converted. 0 takes the first stem's."""
     strips: Annotated[tuple[AnyStrip, ...], Meta(max_length=1000)] = (Bus(id=MIX, name="Mix bus", into=""),)
     """Stems and buses; those that flow into the same bus stand in this order. The mix bus is one of them."""
+    prints: Annotated[tuple[Print, ...], Meta(max_length=10_000)] = ()
+    """Of stems of which there are several; the oldest first."""
     references: Annotated[tuple[Reference, ...], Meta(max_length=100)] = ()
     sections: Annotated[tuple[Section, ...], Meta(max_length=1000)] = ()
     target: Target = Target(name="Streaming")
@@ -750,6 +796,8 @@ class Session(Struct, frozen=True, kw_only=True):
     """The oldest first."""
     deliveries: Annotated[tuple[Delivered, ...], Meta(max_length=1000)] = ()
     """The oldest first."""
+    notes: Annotated[tuple[Note, ...], Meta(max_length=MOST_NOTES)] = ()
+    job: Job = Job()
     trials: Annotated[tuple[Trial, ...], Meta(max_length=1000)] = ()
     dismissed: Annotated[tuple[Dismissed, ...], Meta(max_length=1000)] = ()
     view: View = View()
@@ -774,7 +822,13 @@ class Session(Struct, frozen=True, kw_only=True):
     @property
     def media(self) -> tuple[Media, ...]:
         """All audio that the session refers to."""
-        return (*(s.media for s in self.stems), *(r.media for r in self.references))
+        stems = {s.id for s in self.stems}
+        return (
+            *(s.media for s in self.stems),
+            *(p.media for p in self.prints if p.stem in stems),
+            *(item.recording for item in self.all_items if item.recording is not None),
+            *(r.media for r in self.references),
+        )
 
     @property
     def mix(self) -> AnyStrip:
@@ -789,6 +843,11 @@ class Session(Struct, frozen=True, kw_only=True):
     def items(self) -> tuple[ChainItem, ...]:
         """The steps and lanes of all chains, those inside lanes too."""
         return tuple(item for strip in self.strips for item in chains.flat(strip.chain))
+
+    @property
+    def all_items(self) -> tuple[ChainItem, ...]:
+        """As `items`, and those of alternatives that are not in the chain."""
+        return (*self.items, *(item for strip in self.strips for item in put_away(strip.alternatives)))
 
     def item(self, id: str) -> ChainItem | None:
         return next((item for item in self.items if item.id == id), None)
@@ -877,12 +936,13 @@ class Session(Struct, frozen=True, kw_only=True):
             *(section for reference in self.references for section in reference.sections),
             *self.sections,
             *self.strips,
-            *self.items,
-            *(item for strip in self.strips for item in put_away(strip.alternatives)),
+            *self.prints,
+            *self.all_items,
             *self.deliverables,
             *self.limits,
             *self.versions,
             *self.deliveries,
+            *self.notes,
             *self.trials,
         )
         return {getattr(record, "id", "") for record in records}

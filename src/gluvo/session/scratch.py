@@ -241,7 +241,8 @@ def _array(handle: int, shape: tuple[int, ...], kind: str, counted: int, shared:
     if not counted:
         _sweeper()
         _on_disk[place] = size
-    weakref.finalize(memory, _let_go, place, size, counted, kept)
+    wanted = weakref.finalize(memory, _let_go, place, size, counted, kept)
+    wanted.atexit = False  # threads may still read it then; the system takes it back
     return array
 
 

@@ -65,11 +65,13 @@ def _check(session: Session, name: str) -> None:
         *session.references,
         *session.sections,
         *session.strips,
+        *session.prints,
         *session.items,
         *session.deliverables,
         *session.limits,
         *session.versions,
         *session.deliveries,
+        *session.notes,
         *session.trials,
     )
     ids = [part.id for part in parts]

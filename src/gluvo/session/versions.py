@@ -8,8 +8,8 @@ from typing import Any, cast
 
 import msgspec
 
-from gluvo.session import by_section, chains
-from gluvo.session.records import MIX, AnyStrip, Session, Target, Version
+from gluvo.session import by_section, chains, prints
+from gluvo.session.records import MIX, AnyStrip, Session, Stem, Target, Version
 from gluvo.steps import ChainItem
 from gluvo.steps.settings import Setting, settings_of
 
@@ -137,6 +137,9 @@ def _differences(before: Session, after: Session) -> Iterator[Difference]:
             continue
         for name, setting in settings_of(type(now)).items():
             yield from _setting(setting, name, was, now, id, "", now.name)
+        if isinstance(was, Stem) and isinstance(now, Stem) and was.media.sha256 != now.media.sha256:
+            names = prints.name_of(before, was), prints.name_of(after, now)
+            yield Difference(id, "", now.name, "print", *names)
         if was.into != now.into:
             yield Difference(id, "", now.name, "flows into", _named(before, was.into), _named(after, now.into))
         yield from _lifts(before, after, was, now)

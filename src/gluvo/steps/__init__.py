@@ -11,6 +11,7 @@ from gluvo.steps.kinds import STEP_KINDS, AnyStep
 from gluvo.steps.lane import Lane
 from gluvo.steps.limiter import Limiter
 from gluvo.steps.mid_side_eq import MidSideEq
+from gluvo.steps.outboard import Outboard
 from gluvo.steps.resonance_tamer import ResonanceTamer
 from gluvo.steps.saturation import Saturation
 from gluvo.steps.settings import Setting, settings_of
@@ -34,6 +35,7 @@ __all__ = [
     "Lane",
     "Limiter",
     "MidSideEq",
+    "Outboard",
     "Processor",
     "ResonanceTamer",
     "Saturation",

@@ -16,6 +16,7 @@ import numpy as np
 
 from gluvo.dsp.delay import clean, ordinary
 from gluvo.dsp.kernel import Audio, Floats
+from gluvo.steps.recorded import Media, Return
 from gluvo.steps.settings import number, settings_of
 from gluvo.steps.solved import Solved
 
@@ -141,6 +142,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
     """Whether it works against a ceiling that nothing passes."""
     bent_by: ClassVar[frozenset[str]] = frozenset()
     """The settings that make its static curve, for steps that have one; see `transfer`."""
+    of_recording: ClassVar[frozenset[str]] = frozenset()
+    """What belongs to a recording that it plays, and so to one song alone: no preset has it, or takes it away."""
     shapes_tone: ClassVar[bool] = False
     """Whether it is for the tone: what one goes to where a range stands out."""
     analyses: ClassVar[tuple[Analysis, ...]] = ()
@@ -183,6 +186,27 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, tag_field="step"):
         """The ids of the stems and buses that its detectors listen to in place of its input, each once, in the order in
         which its processor is given them."""
         return ()
+
+    @property
+    def back(self) -> Return | None:
+        """What came back from outside and is played in the sound's place, if there is any; its processor is given it as its
+        key."""
+        return None
+
+    @property
+    def recording(self) -> Media | None:
+        """The audio file of that."""
+        return self.back.media if self.back is not None else None
+
+    @property
+    def recording_key(self) -> str:
+        """What the sound of it is known by, as it lies in the song."""
+        return "" if self.back is None else f"{self.back.media.sha256}/{self.back.begins!r}/{self.back.drift!r}"
+
+    @property
+    def recording_shift(self) -> float:
+        """Seconds by which it is moved from there."""
+        return 0.0
 
     @property
     def raises(self) -> bool:

@@ -20,6 +20,8 @@ from gluvo.dsp.notes import hz_of
 Scale = Literal["linear", "log"]
 MOST_NAME = 200
 """Characters that a name may have."""
+CONTROLS = r"\x00-\x08\x0b-\x1f\x7f"
+"""Control characters that no text of a session holds, as a regular expression has them within brackets."""
 
 
 @dataclass(frozen=True)

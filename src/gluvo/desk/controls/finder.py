@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QDialog, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
+from gluvo.desk.controls.theme import font
 from gluvo.desk.controls.widgets import label
 
 ROLE = Qt.ItemDataRole.UserRole
@@ -194,7 +195,8 @@ class Finder(QDialog):
         self.field.setAccessibleName("Find")
         column.addWidget(self.field)
         column.addWidget(self.tree, 1)
-        column.addWidget(label("Enter does it, Escape closes.", "caption"))
+        self.words = label("", "caption")
+        column.addWidget(self.words)
         self.tree.setColumnCount(2)
         self.tree.setHeaderHidden(True)
         self.tree.setRootIsDecorated(False)
@@ -237,9 +239,7 @@ class Finder(QDialog):
     def _row(self, place: str, text: str, key: str) -> QTreeWidgetItem:
         if place not in self._heads:
             head = QTreeWidgetItem(self.tree, [place])
-            font = head.font(0)
-            font.setBold(True)
-            head.setFont(0, font)
+            head.setFont(0, font(13, bold=True))
             head.setFlags(Qt.ItemFlag.ItemIsEnabled)
             self._heads[place] = head
         item = QTreeWidgetItem(self._heads[place], [text, key])
@@ -275,6 +275,7 @@ class Finder(QDialog):
 
             can.sort(key=fits, reverse=True)  # of those that fit alike the first stays first
         self.tree.setCurrentItem(next(iter(can), None))  # type: ignore[arg-type]
+        self.words.setText("Enter does it, Escape closes." if shown else "Nothing here is called so. Escape closes.")
 
     def step(self, by: int) -> None:
         """Choose another one of the rows that are found."""

@@ -124,12 +124,19 @@ def _height(item: QLayoutItem, width: int) -> int:
 
 
 class Elided(QLabel):
-    """A line of plain text in as little room as there is: what does not fit is cut at its end, and told by the
-    tooltip, before its own words."""
+    """A line of plain text in as little room as there is: what does not fit is cut, and told by the tooltip, before its own
+    words."""
 
-    def __init__(self, text: str = "", role: str = "", wanted: int = 120) -> None:
-        """`wanted`: pixels that it asks for; it takes less where there is less."""
+    def __init__(
+        self,
+        text: str = "",
+        role: str = "",
+        wanted: int = 120,
+        cut: Qt.TextElideMode = Qt.TextElideMode.ElideRight,
+    ) -> None:
+        """`wanted`: pixels that it asks for; it takes less where there is less. `cut`: which end is cut."""
         super().__init__()
+        self._cut = cut
         self.setTextFormat(Qt.TextFormat.PlainText)
         if role:
             self.setProperty("role", role)
@@ -164,7 +171,7 @@ class Elided(QLabel):
         self._show()
 
     def _show(self) -> None:
-        shown = self.fontMetrics().elidedText(self._whole, Qt.TextElideMode.ElideRight, max(0, self.width()))
+        shown = self.fontMetrics().elidedText(self._whole, self._cut, max(0, self.width()))
         if shown != super().text():
             super().setText(shown)
         whole = "" if shown == self._whole else plain(self._whole)

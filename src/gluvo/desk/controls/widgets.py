@@ -355,9 +355,11 @@ class Field(QLineEdit):
 
 
 def type_over(owner: QWidget, text: str, place: QRect, done: Callable[[str], object]) -> Field:
-    """Open a field over a part of `owner`, which gets the focus back when it ends; `done` gets what was typed."""
+    """Open a field over a part of `owner`, which gets the focus back when it ends; `done` gets what was typed. All of
+    `text` is chosen, so that typing replaces it."""
     field = Field(text, owner)
     field.setGeometry(place)
+    field.setMaxLength(MOST_NAME)  # which chooses nothing any more
     field.selectAll()
     closed: list[bool] = []
 
@@ -380,9 +382,7 @@ def type_over(owner: QWidget, text: str, place: QRect, done: Callable[[str], obj
 
 def edit_in_place(parent: QWidget, text: str, place: QRect, done: Callable[[str], object]) -> Field:
     """A field over a name; `done` gets another one, if one was typed."""
-    field = type_over(parent, text, place, lambda typed: done(typed) if typed and typed != text else None)
-    field.setMaxLength(MOST_NAME)
-    return field
+    return type_over(parent, text, place, lambda typed: done(typed) if typed and typed != text else None)
 
 
 def say_beside(widget: QWidget, text: str) -> None:

@@ -9,6 +9,7 @@ from gluvo.desk.editors.ceiling import CeilingEditor
 from gluvo.desk.editors.de_esser import DeEsserEditor
 from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.editors.glue import GlueEditor, LaneEditor
+from gluvo.desk.editors.outboard import OutboardEditor
 from gluvo.desk.editors.resonance_tamer import TamerEditor
 from gluvo.desk.editors.saturation import SaturationEditor
 from gluvo.desk.editors.split.editor import SplitEditor
@@ -24,6 +25,7 @@ from gluvo.steps import (
     Lane,
     Limiter,
     MidSideEq,
+    Outboard,
     ResonanceTamer,
     Saturation,
     Split,
@@ -44,6 +46,7 @@ EDITORS: dict[type[Step], type[StepEditor[Any]]] = {
     Width: WidthEditor,
     Clipper: CeilingEditor,
     Limiter: CeilingEditor,
+    Outboard: OutboardEditor,
     Lane: LaneEditor,
     Split: SplitEditor,
 }

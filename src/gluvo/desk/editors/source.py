@@ -17,6 +17,7 @@ from gluvo.measure.loudness import LOUDEST_SECONDS, loudest_span
 from gluvo.measure.overview import overs
 from gluvo.measure.trace import Span
 from gluvo.render.joint import Joint
+from gluvo.session.prints import name_of
 from gluvo.session.records import Bus, Stem
 from gluvo.session.tree import below
 from gluvo.steps import settings_of
@@ -102,7 +103,7 @@ class SourceEditor(QWidget):
         strip = session.strip(session.view.strip) or session.mix
         stems = [s for s in session.stems if s.id in below(session, strip.id)]
         self.title.setText("Source" if isinstance(strip, Stem) else f"What comes into {strip.name}")
-        names = ", ".join(stem.media.path.rsplit("/", 1)[-1] for stem in stems[:3])
+        names = ", ".join(name_of(session, stem) for stem in stems[:3])
         more = f" and {len(stems) - 3} more" if len(stems) > 3 else ""
         material = audio.material
         rate = f" · {material.rate / 1000:g} kHz · {material.seconds:.1f} s" if material else ""

@@ -47,6 +47,21 @@ def described(freq: float) -> str:
     return f"{freq:.0f} Hz · {note_of(freq)}" if freq < 10_000 else f"{freq / 1000:.1f} kHz · {note_of(freq)}"
 
 
+def difference(before: Floats, after: Floats) -> tuple[Floats, float]:
+    """After less before, dB, of two levels by frequency, not a number where there is next to nothing; and the dB to either side
+    that a drawing of it needs."""
+    there = np.maximum(before, after) > np.maximum(before, after).max() - DEPTH
+    change = np.where(there, after - before, np.nan)
+    most = float(np.nanmax(np.abs(change), initial=0.0))
+    return change, next((reach for reach in (3.0, 6.0, 12.0, 24.0) if most < 0.95 * reach), 48.0)
+
+
+def greatest(change: Floats, centres: Floats) -> str:
+    """The greatest change and where it is, in words; some of it must be a number."""
+    place = int(np.nanargmax(np.abs(change)))
+    return f"{figure(float(change[place]), signed=True)} dB at {described(float(centres[place]))}"
+
+
 class LiveTone:
     """A spectrum that follows the sound calmly, and the highest that it has reached."""
 
@@ -222,18 +237,10 @@ class SpectrumView(Chart):
             freqs, levels = np.array(limit.points).T
             painter.drawPolyline(self.line(freqs, levels + lifted(freqs, self._settings.slope)))
 
-    def difference(self, before: Floats, after: Floats) -> tuple[Floats, float]:
-        """After less before, dB at `centres`, of two that are drawn; and the dB that the height of the view is from the middle
-        to an end. Where there is next to nothing, nothing is said."""
-        there = np.maximum(before, after) > np.maximum(before, after).max() - DEPTH
-        change = np.where(there, after - before, np.nan)
-        most = float(np.nanmax(np.abs(change), initial=0.0))
-        return change, next((reach for reach in (3.0, 6.0, 12.0, 24.0) if most < 0.95 * reach), 48.0)
-
     def _draw_difference(self, painter: QPainter, area: QRectF, before: Floats, after: Floats) -> None:
         """The line of after less before about the middle of the view, with its own scale at the right."""
         c, middle = colours(), area.center().y()
-        change, reach = self.difference(before, after)
+        change, reach = difference(before, after)
         painter.setPen(QPen(c["rule"], 1))
         painter.drawLine(QPointF(area.left(), middle), QPointF(area.right(), middle))
         xs = area.left() + self.x_axis.places(self.centres) * area.width()
@@ -261,12 +268,10 @@ class SpectrumView(Chart):
         """What the line of after less before says."""
         if not self._settings.change or self._before is None or self._after is None:
             return ""
-        change, reach = self.difference(self.levels(self._before), self.levels(self._after))
+        change, reach = difference(self.levels(self._before), self.levels(self._after))
         if not np.isfinite(change).any():
             return ""
-        place = int(np.nanargmax(np.abs(change)))
-        most = f"{figure(float(change[place]), signed=True)} dB at {described(float(self.centres[place]))}"
-        return f"change, ±{reach:.0f} dB: at most {most}"
+        return f"change, ±{reach:.0f} dB: at most {greatest(change, self.centres)}"
 
     @property
     def words(self) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections import deque
 from collections.abc import Callable
 from typing import TypeVar
@@ -27,7 +28,7 @@ class Background(QObject):
     def __init__(self, bench: OpenSession) -> None:
         super().__init__(bench)
         self._bench = bench
-        self.tasks = Tasks(self.changed.emit, self._failed, self._displaced)
+        self.tasks = Tasks(self._tell_changed, self._failed, self._displaced)
         self._results: deque[Callable[[], object]] = deque()
         """What workers have found out and the window has not taken in yet."""
         self._closed = False
@@ -63,7 +64,12 @@ class Background(QObject):
         """Have something called on the window's thread; from any thread."""
         if not self._closed:
             self._results.append(function)
-            self._call.emit()
+            with contextlib.suppress(RuntimeError):  # the window has gone meanwhile
+                self._call.emit()
+
+    def _tell_changed(self) -> None:
+        with contextlib.suppress(RuntimeError):
+            self.changed.emit()
 
     @property
     def busy(self) -> bool:

@@ -121,7 +121,7 @@ class Comparing(QObject):
         def work(check: Progress) -> Comparison:
             plan = renderer.plan(session)
             lead = plan.result.memory
-            there = nodes_of(session, plan, renderer.material.sounds)
+            there = nodes_of(session, plan, renderer.material.having(session))
             nodes = {h.id: there[h.id] for h in own if h.id in there}
             nodes |= {s.id: plan.flowing(s.id) for s in session.strips if s.into == MIX and s.id in plan.strips}
             joints = renderer.joints(nodes.values(), span, check, lead)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from gluvo.compare.hearables import IN_THE_SONG, VERSIONS, Hearable, TimeMap, hearables, in_order
+from gluvo.compare.hearables import IN_THE_SONG, PRINTS, VERSIONS, Hearable, TimeMap, hearables, in_order
 from gluvo.compare.match import RESULT
 from gluvo.compare.references import same_time_map, time_map
 from gluvo.desk.model.open_session import OpenSession
@@ -14,6 +14,7 @@ from gluvo.opened.audio import ExtraSound, OpenAudio
 from gluvo.play.engine import Monitoring
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
+from gluvo.session.media import Material
 from gluvo.session.records import Section, Session
 from gluvo.session.sounds import Sound
 
@@ -66,6 +67,18 @@ class Listening:
         self.follow_monitoring()
         if playing:
             self.engine.play()
+
+    def play_instead(self, material: Material, session: Session) -> RemoteEngine | None:
+        """Play other audio for the same strips until `open` is called again, such as what comes in at an input; the engine, if
+        there can be one."""
+        self.close()
+        try:
+            self.engine = RemoteEngine(self._host, material, {}, session, self.device_choice)
+        except GluvoError as error:
+            self._bench.tell(str(error), True)
+            return None
+        self.follow_monitoring()
+        return self.engine
 
     def exchange(self, before: Mapping[str, Sound], now: Mapping[str, Sound]) -> None:
         """Give the engine the references that can be heard now, and take from it those that cannot; it plays on."""
@@ -138,8 +151,8 @@ class Listening:
         session = self._bench.session
         hear = session.view.hear
         there = {h.id for h in IN_THE_SONG if h.there(session)} | {r.id for r in session.references}
-        there |= {v.id for v in session.versions}
-        there |= {id for id, made in self.extras.items() if made.hearable.group != VERSIONS}
+        there |= {h.id for h in hearables(session, ()) if h.group in (VERSIONS, PRINTS)}
+        there |= {id for id, made in self.extras.items() if made.hearable.group not in (VERSIONS, PRINTS)}
         if hear not in there:
             self._bench.look(hear=RESULT)
 

@@ -24,6 +24,9 @@ class Measurement(QObject):
     first_figures = Signal()
     """The section's figures are there, or measuring has ended: what else there is to find out holds up nothing now."""
 
+    found_held = Signal(object, object)
+    """Held settings were found anew: the session before, and with them."""
+
     def __init__(
         self, bench: OpenSession, background: Background, listening: Listening, autosaving: Autosaving
     ) -> None:
@@ -45,6 +48,8 @@ class Measurement(QObject):
             section_current=False,
             song_current=bench.picture.song_current and not stale,
         )
+        if renderer.material.other(session):
+            return  # it is being read, and measured then
         references, beside = dict(bench.audio.references), dict(self._listening.extras)
         same = {id: known for id, known in bench.picture.same.items() if id in references}
         opened = bench.picture.song_render is None and bench.picture.untouched is None
@@ -96,5 +101,6 @@ class Measurement(QObject):
             bench.picture = replace(bench.picture, sound=held.sound)
             was_saved = not bench.document.changed
             bench.document.amend(lambda s: s.replace(strips=held.strips))
+            self.found_held.emit(session, held)
             if was_saved and bench.document.changed:
                 self._autosaving.save_what_came_later()

@@ -149,10 +149,8 @@ class Opening(QObject):
             self._outside = outside
             names = ", ".join(path.rsplit("/", 1)[-1] for path in outside[:3])
             more = f" and {len(outside) - 3} more" if len(outside) > 3 else ""
-            self._bench.tell(
-                f"Audio outside the session's folder: {names}{more}. It stays where it is if you move the session.",
-                False,
-            )
+            words = f"Audio outside the session's folder: {names}{more}. It stays where it is if you move the session."
+            self._bench.told.emit(Said(words, trouble=False, aside=True))
 
     def _analyse(self) -> None:
         """Find out what takes longer about audio that was read, once. It waits for the first figures, which it would

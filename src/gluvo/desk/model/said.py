@@ -18,3 +18,5 @@ class Said:
     """Does it."""
     solved: Callable[[], bool] | None = None
     """Whether it is no longer so, and the sentence can go; None where only the user can know."""
+    aside: bool = False
+    """It answers nothing that was just asked for, and waits behind what does."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime
 
-from gluvo.compare.hearables import VERSIONS, Hearable
+from gluvo.compare.hearables import PRINTS, VERSIONS, Hearable
 from gluvo.compare.match import RESULT
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.listening import Listening
@@ -16,7 +16,9 @@ from gluvo.measure.trace import Trace
 from gluvo.opened.audio import ExtraSound, joint_of
 from gluvo.opened.tasks import VERSIONING
 from gluvo.progress import Progress
-from gluvo.session import versions
+from gluvo.render.song import Renderer
+from gluvo.session import prints, versions
+from gluvo.session.media import material_with
 from gluvo.session.records import Session, Version
 from gluvo.session.sounds import Sound
 
@@ -87,22 +89,24 @@ class Versions:
 
     def ready(self, id: str, then: Callable[[], None] | None = None) -> bool:
         """Whether something can be heard at once; a version that cannot is rendered, and then heard, or `then` called."""
-        bench, version = self._bench, self.version(id)
-        if version is None or id in self._listening.extras:
+        bench, other = self._bench, self._other(id)
+        if other is None or id in self._listening.extras:
             return True
-        renderer, session = bench.renderer, bench.session
+        renderer, folder = bench.renderer, bench.document.folder
         if renderer is None:
             return False
-        state = versions.state_of(session, id)
+        group, name, state = other
 
         def work(check: Progress) -> tuple[Sound, Trace]:
-            joint = renderer.joint(renderer.plan(state).result, None, check)
+            with_its_audio = Renderer(material_with(renderer.material, state, folder, check), renderer.cache)
+            joint = with_its_audio.joint(with_its_audio.plan(state).result, None, check)
             return Sound(joint.heard_in(None), renderer.rate), joint.trace
 
         def done(found: tuple[Sound, Trace]) -> None:
-            if self.version(id) is None or bench.renderer is not renderer:
+            now = self._other(id)
+            if now is None or bench.renderer is not renderer or now[2].sound != state.sound:
                 return
-            heard = Hearable(id, VERSIONS, version.name, "", listed=False)
+            heard = Hearable(id, group, name, "", listed=False)
             sound, trace = found
             joint_of(sound, trace)
             self._listening.add_extra(ExtraSound(heard, sound))
@@ -112,12 +116,27 @@ class Versions:
             else:
                 self._listening.hear(id)
 
-        self._background.run(VERSIONING, f"Rendering {version.name}", work, done)
+        self._background.run(VERSIONING, f"Rendering {name}", work, done)
         return False
+
+    def _other(self, id: str) -> tuple[str, str, Session] | None:
+        """Another state of the song that can be heard, a version or one with another print: its group, name and session."""
+        session = self._bench.session
+        if (version := self.version(id)) is not None:
+            return VERSIONS, version.name, versions.state_of(session, id)
+        if (other := prints.found(session, id)) is not None:
+            return PRINTS, other.name, prints.choosing(session, id)
+        return None
+
+    def follow_sound(self) -> None:
+        """The chains are others: what was rendered of them with another print is of none that there is."""
+        for one in self._bench.session.prints:
+            self._listening.drop_extra(one.id)
 
     def forget(self) -> None:
         """The audio has changed: what was rendered of it is of another song."""
-        for version in self._bench.session.versions:
-            if self._bench.session.view.hear == version.id:
+        session = self._bench.session
+        for id in (*(v.id for v in session.versions), *(p.id for p in session.prints)):
+            if session.view.hear == id:
                 self._listening.hear(RESULT)
-            self._listening.drop_extra(version.id)
+            self._listening.drop_extra(id)

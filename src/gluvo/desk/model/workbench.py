@@ -13,12 +13,15 @@ from gluvo.desk.model.advice import Advice
 from gluvo.desk.model.autosaving import Autosaving
 from gluvo.desk.model.background import Background
 from gluvo.desk.model.following import Watched
+from gluvo.desk.model.input_pass import InputPass
 from gluvo.desk.model.listening import Listening
 from gluvo.desk.model.live_figures import LiveFigures
 from gluvo.desk.model.marking import Marking
 from gluvo.desk.model.measurement import Measurement
 from gluvo.desk.model.open_session import OpenSession
 from gluvo.desk.model.opening import Opening
+from gluvo.desk.model.outboards import Outboards
+from gluvo.desk.model.prints import Prints
 from gluvo.desk.model.reduction_shares import ReductionShares
 from gluvo.desk.model.side_by_side import SideBySide
 from gluvo.desk.model.versions import Versions
@@ -55,6 +58,10 @@ class Workbench(OpenSession):
         self.watching_out = WatchingOut(self, self.background, self.listening)
         self.versions = Versions(self, self.background, self.listening, self.measurement)
         self.opening.read.connect(self.versions.forget)
+        self.prints = Prints(self, self.background)
+        self.measurement.found_held.connect(self.prints.tell_moved)
+        self.input_pass = InputPass(self, self.background, self.listening, self.prints)
+        self.outboards = Outboards(self, self.background, self.listening)
         self._told_same: list[tuple[str, SameSong]] = []
         self._watched: list[tuple[Watched, Callable[[], None]]] = []
         self.picture_changed.connect(self._react)  # before any screen
@@ -69,6 +76,7 @@ class Workbench(OpenSession):
         self.opening.open(document)
         self.advice.forget()
         self.watching_out.forget()
+        self.outboards.forget()
         self._told_same.clear()
         document.listen(self._session_changed)
         self._watched = self._reactions()
@@ -118,6 +126,7 @@ class Workbench(OpenSession):
 
         return [
             (Watched(lambda: _audio_of(session())), self.opening.reload),
+            (Watched(lambda: (session().sound,)), self.versions.follow_sound),
             (
                 Watched(lambda: (session().sound, view().step, view().solo, view().marks, alone())),
                 listening.follow_chain,
@@ -146,9 +155,15 @@ class Workbench(OpenSession):
                 Watched(lambda: (*_monitored(view()), self.picture.gains, self.picture.level)),
                 listening.follow_monitoring,
             ),
+            (Watched(lambda: (self.picture.song_current, self.picture.song_render)), self._look_out),
             (Watched(lambda: _edited(session())), self.autosaving.follow_edits),
             (Watched(lambda: (view().hear, self.audio.material)), self.live_figures.forget),
         ]
+
+    def _look_out(self) -> None:
+        """What goes out of the computer is looked at once the song is measured."""
+        if self.picture.song_current:
+            self.outboards.look()
 
     def _tell_same(self) -> None:
         """Tell of the references that were found to be the same song, each once."""
@@ -175,6 +190,7 @@ def _audio_of(session: Session) -> tuple[object, ...]:
         session.rate,
         [(s.id, s.media, s.offset) for s in session.stems],
         [(r.id, r.media) for r in session.references],
+        [(i.id, i.recording_key) for i in session.all_items if i.recording is not None],
     )
 
 

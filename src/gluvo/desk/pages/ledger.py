@@ -73,12 +73,14 @@ class Ledger(QWidget):
         head.setContentsMargins(12, 0, 10, 0)
         self._caption = label("", "caption")
         self.title = label("", "title")
-        self.chooser = ChoiceBox()
+        self.chooser = ChoiceBox(self)
         self.chooser.setAccessibleName("Strip")
         self.chooser.setToolTip("Whose chain is shown: a stem's, a bus's, or the mix bus's (Ctrl+[ and Ctrl+]).")
         self.chooser.setMinimumWidth(110)
         self.chooser.setMaximumWidth(150)
         self.chooser.activated.connect(lambda n: bench.choose_strip(self.chooser.itemData(n)))
+        self.title.setParent(self)
+        (self.title if chooses else self.chooser).hide()
         head.addWidget(self.chooser if chooses else self.title)
         self.unmark = button(
             "",
@@ -433,6 +435,8 @@ class Ledger(QWidget):
             for id in step.keys_from:
                 key = names(session).get(id)
                 words += f" · key {key}" if key is not None else " · its key is gone: listens to itself"
+            if step_id in bench.outboards.stale:
+                words += " · not of what flows in now"
             if where := by_section.where(session, step):
                 title = f"{title} in {where}"
             if step_id in session.view.solo:

@@ -22,6 +22,7 @@ from gluvo.desk.controls.theme import colours, theme
 from gluvo.desk.controls.widgets import drawn, edit_in_place, menu_text
 from gluvo.desk.model.following import Follower, everything
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.prints_dialog import show_prints
 from gluvo.desk.pages.tree_drawing import HEAD, SWITCHES, Columns, TreeDrawing
 from gluvo.play.meters import Readings
 from gluvo.session import tree
@@ -453,6 +454,7 @@ class TreeView(QWidget):
             ("Mute", self.mute),
             ("Hear alone", self.solo),
             ("Polarity", self.invert),
+            ("Prints…", lambda: show_prints(self.window(), self._bench)),
             ("Gentle and crushed", lambda: self._bench.advice.gentle_and_crushed(strip.id)),
         ):
             menu.addAction(text).triggered.connect(lambda *_, then=then: then())

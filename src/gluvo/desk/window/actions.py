@@ -27,6 +27,7 @@ from gluvo.desk.pages.buses import BusesPage
 from gluvo.desk.pages.by_section_dialogs import lift
 from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
+from gluvo.desk.pages.notes_dialog import NotesDialog
 from gluvo.desk.pages.registry import PAGES
 from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.window.audio_files import AudioFiles
@@ -67,6 +68,10 @@ class Desk(Protocol):
     def show_meters(self) -> None: ...
     def try_loudness(self) -> None: ...
     def draft(self) -> None: ...
+    def show_prints(self) -> object: ...
+    def show_album(self) -> object: ...
+    def take_pass(self) -> object: ...
+    def show_notes(self) -> NotesDialog: ...
     def lift_sections(self) -> None: ...
     def where_it_works(self) -> None: ...
     def sum_moves(self) -> None: ...
@@ -307,6 +312,21 @@ FILE: Sequence[Action] = (
     ),
     Action(
         "File",
+        "Usual set of files",
+        "",
+        lambda d: d.deliver.add_usual(),
+        "Rows for the master, the song without voices, only they, and a file for each strip that flows into the mix bus.",
+    ),
+    Action("File", "Tags of the files…", "", lambda d: d.deliver.edit_tags(), "Title, artist, cover and more."),
+    Action(
+        "File",
+        "Verify deliveries",
+        "",
+        lambda d: d.deliver.delivery.delivered.verify(),
+        "Read all that was delivered again: is it there, and as it was written?",
+    ),
+    Action(
+        "File",
         "Write report…",
         "Ctrl+Alt+E",
         lambda d: d.deliver.write_report(),
@@ -314,10 +334,18 @@ FILE: Sequence[Action] = (
     ),
     Action(
         "File",
-        "Deliver an album…",
+        "Album…",
+        "Ctrl+Alt+Q",
+        lambda d: d.show_album(),
+        "Songs in an order as one record: side by side, joins heard, written as tracks and in one piece.",
+        always=True,
+    ),
+    Action(
+        "File",
+        "Deliver several sessions…",
         "",
         lambda d: d.deliver.deliver_album(),
-        "Several sessions together: how loud each is, all at one target or moved together.",
+        "How loud each is, all driven to one target or moved together; each with its own list of files.",
         always=True,
     ),
     Action("File", "Print report to PDF…", "", lambda d: d.deliver.print_report(), "The report as a PDF."),
@@ -491,6 +519,27 @@ CHAIN: Sequence[Action] = (
         _split_off,
         "The chosen step once more, which works in the chosen section in its place.",
     ),
+    Action(
+        "Chain › Outboard",
+        "Send what flows in…",
+        "Ctrl+Alt+U",
+        lambda d: d.ask("send"),
+        "At the chosen Outboard, as a file between two pings.",
+    ),
+    Action(
+        "Chain › Outboard",
+        "Bring back…",
+        "Ctrl+Alt+Y",
+        lambda d: d.ask("return"),
+        "A recording of what was sent, laid into its place.",
+    ),
+    Action(
+        "Chain › Outboard",
+        "Pass through a device…",
+        "Ctrl+Alt+G",
+        lambda d: d.take_pass(),
+        "Out through further channels and back in, in real time.",
+    ),
     Action("Chain", "Previous step", "[", partial(_choose_step, -1)),
     Action("Chain", "Next step", "]", partial(_choose_step, 1)),
     Action(
@@ -581,6 +630,22 @@ BUSES: Sequence[Action] = (
     ),
     Action("Buses", "Hear all", "Shift+A", lambda d: d.bench.look(solo=()), "Nothing alone any more."),
     Action("Buses", "Polarity", "Shift+P", lambda d: d.buses.tree.invert(), "Turn the wave of the chosen strip over."),
+    Action(
+        "Buses",
+        "Prints…",
+        "Ctrl+I",
+        lambda d: d.show_prints(),
+        "The states of the chosen stem's audio: rough 1, rough 2 …, each heard against the other.",
+        rule=True,
+    ),
+    Action(
+        "Buses",
+        "Take new prints…",
+        "Ctrl+Alt+I",
+        lambda d: d.ask("prints"),
+        "Files that take the place of what is there, lined up with it; several go to the stems that are called alike.",
+    ),
+    Action("Buses", "Next print", "I", lambda d: d.bench.prints.next(), "Of the chosen stem, round and round."),
     Action("Buses", "Strip above", "Ctrl+[", lambda d: d.buses.tree.choose(-1), rule=True),
     Action("Buses", "Strip below", "Ctrl+]", lambda d: d.buses.tree.choose(1)),
     Action("Buses", "Mix bus", "Ctrl+Shift+M", lambda d: d.bench.choose_strip(MIX)),
@@ -727,6 +792,22 @@ SONG: Sequence[Action] = (
     ),
     Action(
         "Song", "Versions", "Ctrl+Shift+Y", partial(_show_panel, "versions"), "All that were kept, and what differs."
+    ),
+    Action(
+        "Song",
+        "Notes…",
+        "Ctrl+Alt+B",
+        lambda d: d.show_notes(),
+        "For oneself and for the client: of the song, a section, a version, a place in time.",
+        rule=True,
+    ),
+    Action("Song", "Note here", "Shift+N", lambda d: d.show_notes().add_here(), "A note of the place where it plays."),
+    Action(
+        "Song",
+        "Read comments…",
+        "",
+        lambda d: d.ask("comments"),
+        "From a text file with lines such as “1:12 voice too soft”: each becomes a note.",
     ),
     Action("Song", "Next section", "N", lambda d: d.sections.choose(1), rule=True),
     Action("Song", "Previous section", "P", lambda d: d.sections.choose(-1)),

@@ -10,13 +10,20 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from gluvo import __version__
+from gluvo.desk.editors.outboard_files import ask_return, ask_send, chosen_outboard
+from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.pages.notes_dialog import ask_for_comments
+from gluvo.desk.pages.prints_dialog import ask_for_prints
 from gluvo.desk.window.audio_files import AUDIO_FILTER, AudioFiles
 from gluvo.desk.window.help import ProblemDialog, open_guide
 from gluvo.desk.window.song_sections import SongSections
 from gluvo.measure.loudness import LOUDEST_SECONDS
+from gluvo.session.album import SUFFIX as ALBUM_SUFFIX
+from gluvo.session.collect import ZIP
 from gluvo.session.store import SUFFIX
 
 SESSION_FILTER = f"Gluvo sessions (*{SUFFIX})"
+OPENS = f"Sessions, albums, collected sessions (*{SUFFIX} *{ALBUM_SUFFIX} *{ZIP})"
 CSV_FILTER = "Sections (*.csv);;All files (*)"
 COLLECTED = {
     "A folder, audio as it is (*)": (True, False),
@@ -30,6 +37,7 @@ COLLECTED = {
 class Answering(Protocol):
     """What is done with the answers."""
 
+    bench: Workbench
     audio_files: AudioFiles
     sections: SongSections
 
@@ -58,7 +66,7 @@ def _stems(parent: QWidget, desk: Answering) -> None:
 
 
 def _session(parent: QWidget, desk: Answering) -> None:
-    found, _ = QFileDialog.getOpenFileName(parent, "Open a session", "", f"{SESSION_FILTER};;{AUDIO_FILTER}")
+    found, _ = QFileDialog.getOpenFileName(parent, "Open a session", "", f"{OPENS};;{AUDIO_FILTER}")
     if found:
         desk.open_path(Path(found))
 
@@ -67,6 +75,24 @@ def _more_stems(parent: QWidget, desk: Answering) -> None:
     found, _ = QFileDialog.getOpenFileNames(parent, "Further stems", "", AUDIO_FILTER)
     if found:
         desk.audio_files.add_stems([Path(f) for f in found])
+
+
+def _prints(parent: QWidget, desk: Answering) -> None:
+    ask_for_prints(parent, desk.bench)
+
+
+def _comments(parent: QWidget, desk: Answering) -> None:
+    ask_for_comments(parent, desk.bench)
+
+
+def _send(parent: QWidget, desk: Answering) -> None:
+    if (item := chosen_outboard(desk.bench)) is not None:
+        ask_send(parent, desk.bench, item.id)
+
+
+def _return(parent: QWidget, desk: Answering) -> None:
+    if (item := chosen_outboard(desk.bench)) is not None:
+        ask_return(parent, desk.bench, item.id)
 
 
 def _references(parent: QWidget, desk: Answering) -> None:
@@ -126,6 +152,10 @@ QUESTIONS: dict[str, Callable[[QWidget, Answering], None]] = {
     "stems": _stems,
     "session": _session,
     "more stems": _more_stems,
+    "prints": _prints,
+    "comments": _comments,
+    "send": _send,
+    "return": _return,
     "references": _references,
     "loudest": _loudest,
     "import sections": _import,

@@ -12,10 +12,11 @@ from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.notices import Notice
 from gluvo.errors import AudioFileError
-from gluvo.opened.tasks import BRINGING_IN
+from gluvo.opened.tasks import ADDING
 from gluvo.progress import Progress
 from gluvo.session.create import reference_of, stems_added, with_reference
 from gluvo.session.media import media_of
+from gluvo.session.media_places import with_media
 from gluvo.session.records import Media, Reference, Session, Stem
 from gluvo.session.sounds import AUDIO_SUFFIXES, header_of
 
@@ -47,7 +48,7 @@ class AudioFiles:
             )
 
         self._bench.background.run(
-            BRINGING_IN,
+            ADDING,
             "Bringing in stems",
             lambda told: stems_added(session, [p.resolve() for p in paths], folder, told, refused),
             done,
@@ -81,7 +82,7 @@ class AudioFiles:
             for reference in found:
                 self._bench.edit(f"Add reference {reference.name}", partial(with_reference, reference=reference))
 
-        self._bench.background.run(BRINGING_IN, "Bringing in references", work, done)
+        self._bench.background.run(ADDING, "Bringing in references", work, done)
 
     def remove_reference(self, id: str) -> None:
         self._bench.edit(
@@ -118,20 +119,22 @@ class AudioFiles:
         folder = self._bench.document.folder
 
         def changed(session: Session, media: Media, mono: bool) -> Session:
-            return session.replace(
-                strips=tuple(
-                    msgspec.structs.replace(s, media=media, mono=mono)
-                    if isinstance(s, Stem) and s.media.path == old
-                    else s
-                    for s in session.strips
-                ),
-                references=tuple(
-                    msgspec.structs.replace(r, media=media) if r.media.path == old else r for r in session.references
+            strips = tuple(
+                msgspec.structs.replace(s, mono=mono) if isinstance(s, Stem) and s.media.path == old else s
+                for s in session.strips
+            )
+            found = session.replace(
+                strips=strips,
+                prints=tuple(
+                    msgspec.structs.replace(p, mono=mono) if p.media.path == old else p for p in session.prints
                 ),
             )
+            now = found.replace(versions=(), deliveries=())  # what was kept stays what it was
+            now = with_media(now, lambda m: media if m.path == old else m)
+            return now.replace(versions=found.versions, deliveries=found.deliveries)
 
         self._bench.background.run(
-            BRINGING_IN,
+            ADDING,
             f"Bringing in {path.name}",
             lambda told: (media_of(path.resolve(), folder, told), header_of(path).channels == 1),
             lambda found: self._bench.edit(f"Locate {path.name}", lambda s: changed(s, *found)),

@@ -2,29 +2,26 @@
 
 from __future__ import annotations
 
-import concurrent.futures
-import contextlib
-import threading
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
 
-from PySide6.QtCore import QEventLoop, QObject, QSettings, Signal
-from PySide6.QtWidgets import QApplication, QFileDialog, QWidget
+from PySide6.QtCore import QObject, QSettings, Signal
+from PySide6.QtWidgets import QFileDialog, QWidget
 
 from gluvo.desk.controls import dialogs
+from gluvo.desk.model.patience import AT_ONCE, Patience
 from gluvo.desk.model.said import Said
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.asking import SESSION_FILTER
 from gluvo.desk.window.notices import Notice
-from gluvo.errors import ChangedOutside, GluvoError, SessionError, WriteError
+from gluvo.errors import ChangedOutside, GluvoError, SessionError
 from gluvo.opened.tasks import BRINGING_IN
 from gluvo.session.copies import copies_left, discard
 from gluvo.session.create import new_session
 from gluvo.session.document import BESIDE, Document, relocated
-from gluvo.session.files import PATIENCE, answered, fitting, numbered
+from gluvo.session.files import answered, fitting, numbered
 from gluvo.session.lock import is_held
 from gluvo.session.media import audio_files
 from gluvo.session.records import Session
@@ -32,8 +29,6 @@ from gluvo.session.store import SUFFIX, read_session, write_session
 from gluvo.session.versions import state_of
 
 MOST_RECENT = 8
-AT_ONCE = 0.25
-"""Seconds that saving takes ordinarily, at most; the window goes on after that."""
 T = TypeVar("T")
 
 
@@ -56,8 +51,7 @@ class Documents(QObject):
         """`window`: what questions are asked over; `notice`: where is told what there is to be told."""
         super().__init__(window)
         self._window, self._bench, self._settings, self._notice = window, bench, settings, notice
-        self._waits = False
-        """Whether something is being written in the session's folder that the window waits for."""
+        self._patience = Patience()
 
     def _attempt(self, action: Callable[[], object]) -> None:
         """Do something whose failure is the user's to know."""
@@ -199,35 +193,8 @@ class Documents(QObject):
         self._bench.autosaving.saved()
 
     def _patiently(self, work: Callable[[], T]) -> T:
-        """What some work on the session's folder comes to. The window goes on while it lasts; a folder that does not answer
-        is given up after a while, with a `WriteError`."""
-        if self._waits:
-            raise WriteError("The session is being saved already.")
-        found: concurrent.futures.Future[T] = concurrent.futures.Future()
-
-        def run() -> None:
-            try:
-                found.set_result(work())
-            except BaseException as error:  # it is the asker's
-                found.set_exception(error)
-
-        threading.Thread(target=run, name="gluvo-saving", daemon=True).start()
-        self._waits = True
-        try:
-            end = time.monotonic() + PATIENCE
-            with contextlib.suppress(TimeoutError):
-                return found.result(AT_ONCE)
-            while not found.done() and time.monotonic() < end:
-                QApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 50)
-                time.sleep(0.005)
-            if not found.done():
-                raise WriteError(
-                    f"{self._bench.document.folder} does not answer, so nothing is known to be saved. Your work is still "
-                    "here: save it in another folder, or try again."
-                )
-            return found.result()
-        finally:
-            self._waits = False
+        """What some work on the session's folder comes to; see `Patience`."""
+        return self._patience(work, self._bench.document.folder)
 
     def _save_changed(self, what: str) -> bool:
         """The file has been changed by somebody else: nothing of either is lost unless the user says so."""

@@ -66,7 +66,7 @@ class Header(QWidget):
             "loudspeakers (Listen › Ears)."
         )
         row.addWidget(self._ears)
-        self._device = Elided("", "caption", 230)
+        self._device = Elided("", "caption", 230, Qt.TextElideMode.ElideLeft)  # the dropouts stand at the right
         self._device.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         row.addWidget(self._device, 2)
         self._with_a_session = (

@@ -62,15 +62,17 @@ class Notice(QFrame):
         """Show a sentence; what tells of no trouble goes away by itself, or when another comes."""
         if any(s.text == said.text for s in self._said):
             return
-        self._said = [s for s in self._said if s.trouble]
-        if self._said and said.trouble:
-            if self._said[0].solved is None and self._shown_for.elapsed() >= READ_MS:
-                del self._said[0]
-            self._said.insert(0, said)
-        elif said.trouble or not self._said:
-            self._said = [said]
-        else:
+        if said.aside and self._said:
+            self._said.append(said)
+            self._count()
             return
+        waiting = [s for s in self._said if s.trouble or s.aside]
+        if waiting[:1] == self._said[:1] and waiting and self._shown_for.elapsed() >= READ_MS:
+            if waiting[0].aside or (said.trouble and waiting[0].solved is None):  # it was read
+                del waiting[0]
+        if not said.trouble and any(s.trouble for s in waiting):
+            return
+        self._said = [said, *waiting]
         self._show()
 
     def look_again(self) -> None:
@@ -99,13 +101,13 @@ class Notice(QFrame):
         if not self._said:
             self.hide()
             return
-        said, more = self._said[0], len(self._said) - 1
+        said = self._said[0]
         self._mark.setVisible(said.trouble)
         self.text.setText(said.text)
         self.setAccessibleName(said.text)
         self.act.setVisible(bool(said.act))
         self.act.setText(said.act)
-        self.close_button.setText(f"Close ({more} more)" if more else "Close")
+        self._count()
         self._shown_for.start()
         self._place()
         self.show()
@@ -114,6 +116,11 @@ class Notice(QFrame):
             self._timer.stop()
         else:
             self._timer.start()
+
+    def _count(self) -> None:
+        """How many sentences wait behind the one that is shown."""
+        more = len(self._said) - 1
+        self.close_button.setText(f"Close ({more} more)" if more else "Close")
 
     def _place(self) -> None:
         """Over the lower edge of what stands above the pages; over their upper edge, if there is too little of that."""

@@ -37,7 +37,6 @@ def write_shots(folder: Path) -> Iterator[Path]:
     from gluvo.play.device import SILENT
     from gluvo.session.document import Document
     from gluvo.session.store import read_session
-    from gluvo.steps import DeEsser
 
     folder.mkdir(parents=True, exist_ok=True)
     demo = demo_session()
@@ -127,12 +126,7 @@ def write_shots(folder: Path) -> Iterator[Path]:
             bench.look(step="width-1")
             wait(settled)
             yield shot("width")
-            voices = bench.session.strip("voices")
-            bench.look(strip="voices", step=voices.chain[-1].id if voices is not None else "")
-            window.shape.ledger.add(DeEsser(range=6.0, threshold=0.0, aim=4.0, hold_aim=True))
-            wait(settled)
-            yield shot("de-esser")
-            bench.document.undo()
+            yield from _put_in_order(folder, window, wait)
             bench.look(strip="mix", step="eq-1")
             even = next(p for p in BUILT_IN if p.name == "Even out three bands")
             window.shape.ledger.add(even.items[0])
@@ -164,10 +158,12 @@ def write_shots(folder: Path) -> Iterator[Path]:
             yield shot("deliver")
             wait(settled)
             window.deliver.chooser.button("encode").click()
-            window.deliver.delivery.check([Encoding("mp3", 128), Encoding("aac", 192), Encoding("opus", 128)])
-            wait(lambda: len(window.deliver.delivery.encodings) == 3 and settled())
-            window.deliver.delivery.find_margin(tuple(window.deliver.delivery.encodings), -1.0)
-            wait(lambda: window.deliver.delivery.margin is not None and not bench.background.busy)
+            window.deliver.delivery.encode_check.check(
+                [Encoding("mp3", 128), Encoding("aac", 192), Encoding("opus", 128)]
+            )
+            wait(lambda: len(window.deliver.delivery.encode_check.found) == 3 and settled())
+            window.deliver.delivery.encode_check.find_margin(tuple(window.deliver.delivery.encode_check.found), -1.0)
+            wait(lambda: window.deliver.delivery.encode_check.margin is not None and not bench.background.busy)
             yield shot("encode-check")
         finally:  # also when it gives up: what runs ends before the process does
             theme.force(None)
@@ -210,3 +206,26 @@ def _practised(folder: Path, window: Window, wait: Callable[[Callable[[], bool]]
     dialog.grab().save(str(folder / "practice.png"))
     dialog.reject()
     yield folder / "practice.png"
+
+
+def _put_in_order(folder: Path, window: Window, wait: Callable[[Callable[[], bool]], None]) -> Iterator[Path]:
+    """The window of an album, with the demo song among its references."""
+    from gluvo.session.album import moved, replaced
+    from gluvo.session.media import place_of
+
+    bench = window.bench
+    desk = window.show_album()
+    desk.resize(1280, 800)
+    record = desk.record
+    desk.take([bench.document.path, *(place_of(r.media, bench.document.folder) for r in bench.session.references)])
+    wait(lambda: all(song.known is not None for song in record.album.songs) and not record.measuring)
+    record.edit("Order", lambda a: moved(replaced(a, name="Harbour Days", levels="keep"), a.songs[0].id, 1))
+    desk.choose(record.album.songs[0].id)
+    desk.hear_join()
+    wait(lambda: record.join is not None)
+    record.stop()
+    path = folder / "album.png"
+    desk.grab().save(str(path))
+    record.new()  # it is nobody's to keep
+    desk.close()
+    yield path

@@ -6,6 +6,7 @@ import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
+    QHelpEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -14,22 +15,22 @@ from PySide6.QtGui import (
     QPixmap,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
+from PySide6.QtWidgets import QMenu, QSizePolicy, QToolTip, QWidget
 
 from gluvo.compare.hearables import SONG
 from gluvo.compare.match import RESULT
 from gluvo.desk.controls.keys import claimed
 from gluvo.desk.controls.theme import colours, font, theme
-from gluvo.desk.controls.widgets import drawn, edit_in_place
+from gluvo.desk.controls.widgets import drawn, edit_in_place, plain
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.pages.by_section_dialogs import lift
-from gluvo.desk.window.timeline_drawing import CAPTION, MARGIN, RIBBON, TimelineDrawing
+from gluvo.desk.window.timeline_drawing import CAPTION, MARGIN, NOTE, RIBBON, TimelineDrawing
 from gluvo.measure.hits import find_onsets
 from gluvo.measure.trace import Span
 from gluvo.render.reduction import taken_along, taken_by
-from gluvo.session import by_section, sections
-from gluvo.session.records import AnyStrip, Section
+from gluvo.session import by_section, notes, sections
+from gluvo.session.records import AnyStrip, Note, Section
 
 GRIP = 4
 """Pixels to either side of a section's edge where it can be taken."""
@@ -44,6 +45,8 @@ LIFTED_FROM = 4
 DB_A_PIXEL = 0.1
 EDGE = 5
 """Pixels at the lower edge by which it is made higher."""
+MOST_SHOWN = 500
+"""Characters of a note that are shown over its mark."""
 MOST_WAVES = 64.0
 """How much larger than its row the waveform can be drawn."""
 OWN_KEYS = tuple(getattr(Qt.Key, f"Key_{name}") for name in ("Left", "Right", "Home", "Plus", "Equal", "Minus", "0"))
@@ -54,6 +57,8 @@ class Timeline(QWidget):
 
     viewed = Signal()
     """Another stretch of the song is in view."""
+    note_wanted = Signal(str)
+    """A note, by its id, is to be read."""
 
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
@@ -84,9 +89,9 @@ class Timeline(QWidget):
         self.setToolTip(
             "Click to go there. Click a section's name to choose it, double-click to zoom to it; drag its edges (they snap "
             "to zero crossings, with Ctrl to hits). Drag its name up or down: there the chosen strip gets louder or softer "
-            "(with Shift finely). Shift-drag marks a new section. Wheel zooms down to samples, "
-            "Shift-wheel or middle drag moves along, Ctrl-wheel draws the waves larger. Drag the lower edge to make it higher. "
-            "Keys: arrows move, + and − zoom, 0 shows all."
+            "(with Shift finely). Shift-drag marks a new section. Triangles are notes: click one to go there, double-click to "
+            "read it. Wheel zooms down to samples, Shift-wheel or middle drag moves along, Ctrl-wheel draws the waves larger. "
+            "Drag the lower edge to make it higher. Keys: arrows move, + and − zoom, 0 shows all."
         )
         Follower(self, bench, self._audio_changed, besides=lambda: (bench.audio.material,))
         Follower(
@@ -100,7 +105,7 @@ class Timeline(QWidget):
             self,
             bench,
             self._redraw,
-            session=lambda s: (s.sections, s.view.section, s.strip(s.view.strip), s.view.step),
+            session=lambda s: (s.sections, s.view.section, s.strip(s.view.strip), s.view.step, s.notes),
         )
         Follower(
             self,
@@ -365,8 +370,11 @@ class Timeline(QWidget):
             section = self._section_at(x) if in_ribbon else None
             if self._edge is not None:
                 return
+            note = self._note_at(event.position())
             if section is not None:
                 self._lifting = (section.id, y, by_section.gain_of(self._strip, section.id), False)
+            elif note is not None and note.at is not None:
+                self._bench.listening.seek(min(self.length, note.at))
             else:
                 self._bench.listening.seek(min(self.length, max(0.0, self._seconds(x))))
 
@@ -422,6 +430,15 @@ class Timeline(QWidget):
         session = self._bench.session
         return session.strip(session.view.strip) or session.mix
 
+    def _note_at(self, place: QPointF) -> Note | None:
+        """The note whose mark lies under a place."""
+        top = self._drawing.waves[0]
+        if not top - 1 <= place.y() <= top + NOTE + 3:
+            return None
+        near = [(abs(self._x(n.at) - place.x()), n) for n in self._bench.session.notes if n.at is not None]
+        found = min(near, key=lambda pair: pair[0], default=None)
+        return found[1] if found is not None and found[0] <= NOTE else None
+
     def _choose(self, id: str) -> None:
         """Choose a section, or no longer."""
         section = self._bench.session.section(id)
@@ -444,6 +461,8 @@ class Timeline(QWidget):
             if section is not None:
                 self._bench.look(section=section.id)
                 self.zoom_to(Span(section.start, section.end))
+        elif (note := self._note_at(event.position())) is not None:
+            self.note_wanted.emit(note.id)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         turn = event.angleDelta().y() or event.angleDelta().x()
@@ -456,6 +475,11 @@ class Timeline(QWidget):
         event.accept()
 
     def event(self, event: QEvent) -> bool:
+        if isinstance(event, QHelpEvent) and (note := self._note_at(QPointF(event.pos()))) is not None:
+            who = " (client)" if note.client else ""
+            words = f"{notes.where(self._bench.session, note)}{who}: {note.text[:MOST_SHOWN]}\nDouble-click opens it."
+            QToolTip.showText(event.globalPos(), plain(words), self)
+            return True
         return claimed(event, OWN_KEYS) or super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

@@ -29,6 +29,8 @@ RAISED_A_DB, MOST_RAISED = 0.5, 5.0
 """Pixels by which a block stands higher for each dB that it is lifted by, and at most."""
 CAPTION = 15
 """Height of the words under the waveform, where nothing crosses them."""
+NOTE = 7
+"""Half the width and the height of a note's mark, in pixels."""
 REDUCTION_DEPTH = 9.0
 """dB that fill the reduction's row."""
 
@@ -107,6 +109,7 @@ class TimelineDrawing:
         painter.setClipRect(QRectF(MARGIN, 0, self.inner, self.height))
         self._draw_reduction(painter)
         self._draw_loudest(painter, words=False)
+        self._draw_notes(painter)
         painter.restore()
 
     def draw_words(self, painter: QPainter) -> None:
@@ -219,6 +222,18 @@ class TimelineDrawing:
             if right - drawn > 3.0:
                 painter.drawRect(QRectF(left, self.waves[0], max(2.0, right - left), 3))
                 drawn = right
+
+    def _draw_notes(self, painter: QPainter) -> None:
+        """A mark at each note's place: filled for oneself, hollow from or for the client, faint once it is done."""
+        c, top = colours(), float(self.waves[0])
+        for note in self.bench.session.notes:
+            if note.at is None or not self.view.start <= note.at <= self.view.end:
+                continue
+            x, colour = self.x(note.at), c["faint" if note.done else "ink"]
+            mark = QPolygonF([QPointF(x - NOTE + 2, top), QPointF(x + NOTE - 2, top), QPointF(x, top + NOTE)])
+            painter.setPen(QPen(colour, 1.2))
+            painter.setBrush(c["sheet"] if note.client else colour)
+            painter.drawPolygon(mark)
 
     def _draw_reduction(self, painter: QPainter) -> None:
         c, top = colours(), self.reduction_row[0]

@@ -27,6 +27,8 @@ from gluvo.desk.controls.finder import Findable
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.controls.widgets import line
 from gluvo.desk.editors.base import StepEditor
+from gluvo.desk.editors.outboard_files import chosen_outboard
+from gluvo.desk.editors.pass_dialog import PassDialog
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.listening_time import ListeningTime
 from gluvo.desk.model.said import Said
@@ -38,11 +40,14 @@ from gluvo.desk.pages.compare.page import ComparePage
 from gluvo.desk.pages.deliver.page import DeliverPage
 from gluvo.desk.pages.draft_dialog import DraftDialog
 from gluvo.desk.pages.moves_dialog import MovesDialog
+from gluvo.desk.pages.notes_dialog import NotesDialog
 from gluvo.desk.pages.practice_dialog import PracticeDialog
+from gluvo.desk.pages.prints_dialog import PrintsDialog, show_prints
 from gluvo.desk.pages.registry import PAGES, place_of
 from gluvo.desk.pages.shape import ShapePage
 from gluvo.desk.pages.try_values_dialog import TryValuesDialog
 from gluvo.desk.window.actions import rank_alternatives
+from gluvo.desk.window.album_window import AlbumWindow
 from gluvo.desk.window.asking import ask
 from gluvo.desk.window.audio_files import AudioFiles
 from gluvo.desk.window.beginning import Beginning
@@ -60,11 +65,12 @@ from gluvo.desk.window.timeline import Timeline
 from gluvo.desk.window.tour import Tour
 from gluvo.desk.window.what_is_this import WhatIsThis
 from gluvo.errors import GluvoError
-from gluvo.opened.tasks import WRITING
+from gluvo.opened.tasks import BRINGING_IN, PASSING, WRITING
 from gluvo.play.device import device_choices
 from gluvo.play.engine import DIM_DB
 from gluvo.play.meters import Readings
-from gluvo.session.collect import collect
+from gluvo.session.album import SUFFIX as ALBUM_SUFFIX
+from gluvo.session.collect import ZIP, collect, unpacked
 from gluvo.session.files import answered, reason_of
 from gluvo.session.records import Reference, Stem
 from gluvo.session.sounds import AUDIO_SUFFIXES
@@ -94,8 +100,10 @@ class Window(QMainWindow):
 
     def _make(self, bench: Workbench) -> None:
         self.bench = bench
+        bench.setParent(self)  # what follows it goes with the window
         self.settings = QSettings("gluvo", "gluvo")
         self.meters: MetersWindow | None = None
+        self.album: AlbumWindow | None = None
         self._had_focus: WeakKeyDictionary[QWidget, QWidget] = WeakKeyDictionary()
         """What had the focus last in each pane."""
         self.setMinimumSize(*SMALLEST)
@@ -119,6 +127,7 @@ class Window(QMainWindow):
         self.shape.target.costs_wanted.connect(self.try_loudness)
         self.buses.ledger.opened.connect(self.shape.open_step)
         bench.values_wanted.connect(self._try_values)
+        self.timeline.note_wanted.connect(self.show_notes)
         self.shape.blind.connect(lambda: rank_alternatives(self))
         self._made = made
         rules = line(), line()
@@ -255,6 +264,12 @@ class Window(QMainWindow):
 
         def open_it() -> None:
             place = Path(os.path.abspath(path))  # noqa: PTH100, a link to a session is opened as what it is called
+            if place.suffix == ALBUM_SUFFIX:
+                self.show_album(place)
+                return
+            if place.suffix.lower() == ZIP:
+                self.unpack(place)
+                return
             if place.suffix.lower() == SUFFIX or (place.exists() and place.suffix.lower() not in AUDIO_SUFFIXES):
                 if place.is_dir():
                     self.documents.new_from_stems(place)
@@ -264,6 +279,15 @@ class Window(QMainWindow):
                 self.documents.new_from([place])
 
         self.attempt(open_it)
+
+    def unpack(self, path: Path) -> None:
+        """Unpack a collected session beside its zip file, and open it."""
+        self.bench.background.run(
+            BRINGING_IN,
+            f"Unpacking {path.name}",
+            lambda told: unpacked(path, path.parent, told),
+            self.open_path,
+        )
 
     def play_once(self) -> None:
         """Start playing as soon as there is something to play; only the first time."""
@@ -383,7 +407,9 @@ class Window(QMainWindow):
 
     def leave(self) -> None:
         """Leave what has the focus, and stop long work."""
-        self.bench.tasks.cancel()
+        tasks = self.bench.tasks
+        passing = next((t for t in tasks.shown() if t.kind is PASSING), None)
+        tasks.cancel(passing)  # what sounds outside goes before what is measured meanwhile
         self.setFocus()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -561,6 +587,51 @@ class Window(QMainWindow):
             lambda made: bench.tell(f"The session and all its audio are in {made}.", False),
         )
 
+    def show_prints(self) -> PrintsDialog | None:
+        """The prints of the chosen stem."""
+        return show_prints(self, self.bench)
+
+    def take_pass(self) -> PassDialog | None:
+        """A pass of the chosen Outboard through a device."""
+        item = chosen_outboard(self.bench)
+        if item is None:
+            return None
+        dialog = PassDialog(self, self.bench, item.id)
+        dialog.show()
+        return dialog
+
+    def show_album(self, path: Path | None = None) -> AlbumWindow:
+        """The window of albums; with one opened in it, if there is one. Raises `GluvoError` if it cannot be read."""
+        if self.album is None:
+            self.album = AlbumWindow(self.bench.background, self.bench.listening.device_choice, self._open_from_album)
+            self.album.destroyed.connect(self._album_gone)
+        if path is not None and self.album.may_leave():
+            self.album.open(path)
+        self.album.show()
+        self.album.raise_()
+        self.album.activateWindow()
+        return self.album
+
+    def _album_gone(self) -> None:
+        self.album = None
+
+    def _open_from_album(self, path: Path) -> None:
+        self.open_path(path)
+        self.raise_()
+        self.activateWindow()
+
+    def show_notes(self, id: str = "") -> NotesDialog:
+        """The session's notes; one of them, if it is named."""
+        dialog = self.findChild(NotesDialog)
+        if dialog is None or not dialog.isVisible():
+            dialog = NotesDialog(self, self.bench)
+            _beside(dialog)
+        else:
+            dialog.raise_()
+            dialog.activateWindow()
+        dialog.choose(id)
+        return dialog
+
     def lift_sections(self) -> None:
         """The chosen strip's level in each section."""
         if self.bench.renderer is None:
@@ -612,6 +683,9 @@ class Window(QMainWindow):
         if not self._asks:
             self._save_last_copy()
         elif not self._may_close():
+            event.ignore()
+            return
+        if self.album is not None and not self.album.close():
             event.ignore()
             return
         self._timer.stop()

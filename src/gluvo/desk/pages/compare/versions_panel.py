@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtWidgets import QDialog, QFormLayout, QHBoxLayout, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QFormLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from gluvo.desk.controls import dialogs
 from gluvo.desk.controls.flow import Lines
+from gluvo.desk.controls.long_text import LongText
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.widgets import button, figure, label
 from gluvo.desk.model.following import Follower
 from gluvo.desk.model.workbench import Workbench
-from gluvo.session.records import Version
+from gluvo.session.records import MOST_TEXT, Version
 from gluvo.session.versions import Difference, differences, state_of
 from gluvo.steps.settings import MOST_NAME
 
@@ -33,8 +34,7 @@ class VersionDialog(QDialog):
         self.name.setToolTip("What the version is called.")
         self.name.selectAll()
         form.addRow(label("Name"), self.name)
-        self.note = QPlainTextEdit(note)
-        self.note.setTabChangesFocus(True)
+        self.note = LongText(MOST_TEXT, note)
         self.note.setFixedHeight(70)
         self.note.setToolTip("What it is, or why it was kept.")
         form.addRow(label("Note"), self.note)

@@ -10,11 +10,12 @@ from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QProgressBar, Q
 from gluvo.advise.loudness_target import measured_by
 from gluvo.deliver.batch import Delivered, Track, album_targets, deliver_track, spread, track_of
 from gluvo.deliver.targets import all_targets, loudness_of, shortfalls
+from gluvo.deliver.write import Written, clippings
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.widgets import ChoiceBox, Toggle, button, figure, label, plain
 from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
-from gluvo.opened.tasks import MEASURING, WRITING, Task
+from gluvo.opened.tasks import ALBUM_MEASURING, WRITING, Task
 from gluvo.progress import Progress
 from gluvo.session.records import Target
 
@@ -119,7 +120,7 @@ class AlbumDialog(QDialog):
             self.state.setText(" ".join(found[1]))
             self.refresh()
 
-        self._task = self._bench.background.run(MEASURING, "Measuring the album", work, done)
+        self._task = self._bench.background.run(ALBUM_MEASURING, "Measuring the album", work, done)
         self._show_progress()
 
     def _remove(self) -> None:
@@ -228,7 +229,12 @@ def _told(delivered: tuple[Delivered, ...] | str) -> tuple[str, bool]:
         f"{f.path.name}: {'; '.join([*reasons, *([d.explained] if d.explained else [])])}"
         for d in delivered
         for f in d.outcome.files
-        if not f.section and (reasons := shortfalls(f.figures, d.target))
+        if not f.section and (reasons := _reasons(d, f))
     ]
     count = sum(len(d.outcome.files) for d in delivered)
     return ("; ".join(wrong), False) if wrong else (f"{count} file{'' if count == 1 else 's'}, on target", True)
+
+
+def _reasons(d: Delivered, file: Written) -> list[str]:
+    """What is wrong with a file; a part of the song has no target."""
+    return [*clippings([file]), *(shortfalls(file.figures, d.target) if d.row.of == "mix" else [])]

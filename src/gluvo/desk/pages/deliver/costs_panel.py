@@ -8,8 +8,9 @@ from gluvo.compare.match import RESULT
 from gluvo.desk.controls.table import Table
 from gluvo.desk.controls.theme import theme
 from gluvo.desk.controls.widgets import button, figure, label
-from gluvo.desk.model.delivery import Delivery, price_id
+from gluvo.desk.model.delivery import Delivery
 from gluvo.desk.model.following import Follower
+from gluvo.desk.model.louder_costs import price_id
 
 COST_COLUMNS = (
     ("Loudness", 150),
@@ -36,7 +37,7 @@ class CostsPanel(QWidget):
             "Find prices",
             "Bring the song to its target, and to 1, 2 and 3 LU less and 1 more, and measure what each takes. Nothing is "
             "kept until you keep it.",
-            delivery.find_prices,
+            delivery.costs.find,
             "main",
         )
         head.addWidget(self.search)
@@ -55,7 +56,7 @@ class CostsPanel(QWidget):
             COST_COLUMNS,
             hears=True,
         )
-        self.table.entered.connect(delivery.take_price)
+        self.table.entered.connect(delivery.costs.take)
         self.table.heard.connect(self._hear_line)
         column.addWidget(self.table, 1)
         delivery.changed.connect(self.refresh)
@@ -67,17 +68,17 @@ class CostsPanel(QWidget):
 
     def _hear_line(self, row: int) -> None:
         bench = self._delivery.bench
-        if 0 <= row < len(self._delivery.prices):
+        if 0 <= row < len(self._delivery.costs.lines):
             id = price_id(row)
             bench.listening.hear(RESULT if bench.session.view.hear == id else id)
 
     def _keep(self) -> None:
-        self._delivery.take_price(self.table.currentRow())
+        self._delivery.costs.take(self.table.currentRow())
 
     def refresh(self) -> None:
         if not self.isVisible():
             return
-        found, delivery = self._delivery.prices, self._delivery
+        found, delivery = self._delivery.costs.lines, self._delivery
         fresh = self.table.rowCount() != len(found)
         self.table.setRowCount(len(found))
         target = delivery.bench.session.target
@@ -106,7 +107,7 @@ class CostsPanel(QWidget):
             self.table.setCurrentCell(place, 0)
         for made in (self.hear, self.keep):
             made.setEnabled(bool(found))
-        stale = bool(found) and not delivery.prices_current
+        stale = bool(found) and not delivery.costs.current
         self.state.setText("Of an earlier state of the song: find them again." if stale else "")
 
     def showEvent(self, event: object) -> None:

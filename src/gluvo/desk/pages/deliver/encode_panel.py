@@ -90,7 +90,9 @@ class EncodePanel(QWidget):
         bottom.addWidget(self.search)
         self.margin = Elided("", "caption", 600)
         bottom.addWidget(self.margin, 1)
-        self.use = button("Use it", "Give this margin to every lossy deliverable.", delivery.use_margin, "main")
+        self.use = button(
+            "Use it", "Give this margin to every lossy deliverable.", delivery.encode_check.use_margin, "main"
+        )
         bottom.addWidget(self.use)
         column.addLayout(bottom)
         delivery.changed.connect(self.refresh)
@@ -105,14 +107,14 @@ class EncodePanel(QWidget):
         return Encoding(str(self.format.currentData()), int(self.bit_rate.currentData()))
 
     def _check(self) -> None:
-        self._delivery.check([self.chosen()])
+        self._delivery.encode_check.check([self.chosen()])
 
     def _check_all(self) -> None:
-        self._delivery.check(self._delivery.lossy())
+        self._delivery.encode_check.check(self._delivery.encode_check.lossy())
 
     def _find(self) -> None:
-        wanted = tuple(self._delivery.encodings) or self._delivery.lossy() or (self.chosen(),)
-        self._delivery.find_margin(wanted, self._limit)
+        wanted = tuple(self._delivery.encode_check.found) or self._delivery.encode_check.lossy() or (self.chosen(),)
+        self._delivery.encode_check.find_margin(wanted, self._limit)
 
     def _hear(self, id: str) -> None:
         bench = self._delivery.bench
@@ -122,8 +124,8 @@ class EncodePanel(QWidget):
         if not self.isVisible():
             return
         delivery = self._delivery
-        self.all.setEnabled(bool(delivery.lossy()))
-        found = self._found = list(delivery.encodings.values())
+        self.all.setEnabled(bool(delivery.encode_check.lossy()))
+        found = self._found = list(delivery.encode_check.found.values())
         self.table.setRowCount(len(found))
         for n, one in enumerate(found):
             high = one.figures.true_peak
@@ -141,10 +143,10 @@ class EncodePanel(QWidget):
                 made.clicked.connect(lambda _=False, id=id: self._hear(id))
                 self.table.setCellWidget(n, column, made)
         self.table.choose_first()
-        stale = found and not delivery.encodings_current
+        stale = found and not delivery.encode_check.current
         self.state.setText("Of an earlier state of the song: check again." if stale else "")
-        margin = delivery.margin
-        self.use.setVisible(margin is not None and margin.met and bool(delivery.lossy()))
+        margin = delivery.encode_check.margin
+        self.use.setVisible(margin is not None and margin.met and bool(delivery.encode_check.lossy()))
         if margin is None:
             self.margin.setText("")
         else:

@@ -27,6 +27,7 @@ from gluvo.desk.pages.deliver.rows_table import RowsTable
 from gluvo.desk.pages.deliver.tags_dialog import TagsDialog
 from gluvo.errors import GluvoError
 from gluvo.measure.figures import FIGURES
+from gluvo.session.records import Tags
 
 TOLD = tuple(
     FIGURES[key]
@@ -105,7 +106,7 @@ class DeliverPage(PageWidget):
             button(
                 "Verify",
                 "Read all that was delivered again: is it there, and as it was written?",
-                self.delivery.verify,
+                self.delivery.delivered.verify,
                 "plain",
             )
         )
@@ -176,20 +177,29 @@ class DeliverPage(PageWidget):
         """Add the rows of the usual set that are not there yet."""
         if not self.delivery.add_usual():
             self._bench.tell("All of the usual set is there.", False)
+        self._bench.look(page="deliver")
         self._show_rows()
 
     def edit_tags(self) -> None:
         """Edit what the files tell of the song."""
-        dialog = TagsDialog(self, self._bench)
-        dialog.exec()
+        self.tags_dialog().exec()
+
+    def tags_dialog(self) -> TagsDialog:
+        """The dialog for that."""
+        bench = self._bench
+
+        def keep(tags: Tags) -> None:
+            bench.edit("Tags", lambda s: s.replace(tags=tags))
+
+        return TagsDialog(self, bench.session.tags, bench.document.folder, keep)
 
     def write_report(self) -> None:
         """Ask where the report goes, and write it."""
         folder = self._bench.document.folder
         start = folder / f"{safe(self._bench.session.name)} - report.html"
-        found, _ = QFileDialog.getSaveFileName(self, "Write report", str(start), "HTML (*.html)")
+        found, kind = QFileDialog.getSaveFileName(self, "Write report", str(start), ";;".join(_report_kinds("html")))
         if found:
-            self.delivery.write_report(Path(found).with_suffix(".html"))
+            self.delivery.reporting.write(Path(found).with_suffix(".html"), _report_kinds("html").get(kind, False))
 
     def deliver_album(self) -> None:
         """Deliver several sessions together."""
@@ -199,10 +209,11 @@ class DeliverPage(PageWidget):
         """Ask where the report goes as a PDF, and print it there."""
         folder = self._bench.document.folder
         start = folder / f"{safe(self._bench.session.name)} - report.pdf"
-        found, _ = QFileDialog.getSaveFileName(self, "Print report", str(start), "PDF (*.pdf)")
+        found, kind = QFileDialog.getSaveFileName(self, "Print report", str(start), ";;".join(_report_kinds("pdf")))
         if found:
             try:
-                print_report(self.delivery.report(), Path(found).with_suffix(".pdf"))
+                client = _report_kinds("pdf").get(kind, False)
+                print_report(self.delivery.reporting.material(client), Path(found).with_suffix(".pdf"))
             except GluvoError as error:
                 self._bench.tell(str(error), True)
 
@@ -250,7 +261,7 @@ class DeliverPage(PageWidget):
     # --- keeping up ----------------------------------------------------------------------------------------
 
     def showEvent(self, event: object) -> None:
-        self.delivery.look_at_files()
+        self.delivery.delivered.look()
         self._show_rows()
         QTimer.singleShot(0, self.table.setFocus)
         self.refresh()
@@ -266,7 +277,7 @@ class DeliverPage(PageWidget):
         self.place.setText(f"into {at_home(delivery.folder)}")
         self.table.refresh()
         self.panel.refresh()
-        left_out = delivery.left_out()
+        left_out = delivery.reporting.left_out()
         self.left_out.setText(left_out)
         self.left_out.setVisible(bool(left_out))
         share = delivery.share
@@ -290,6 +301,11 @@ class DeliverPage(PageWidget):
             if reasons
             else f"Meets {target.name}: {figure(target.loudness)}, at most {figure(target.true_peak)} dBTP."
         )
-        notes = delivery.notes()
+        notes = delivery.reporting.notes()
         self.notes.setText(" ".join(notes))
         self.notes.setVisible(bool(notes))
+
+
+def _report_kinds(suffix: str) -> dict[str, bool]:
+    """The forms of a report to choose from, and whether each is for the client."""
+    return {f"All of it (*.{suffix})": False, f"For the client, without chain and references (*.{suffix})": True}

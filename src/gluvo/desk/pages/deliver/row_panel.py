@@ -185,7 +185,7 @@ class RowPanel(QWidget):
         self.controls["through"].setVisible(d.of != "mix")
         self.section.setVisible(d.scope == "section")
         self._show_sections(d)
-        self.ends.setText(self._delivery.ends(d))
+        self.ends.setText(self._delivery.ends.words(d))
         self.groups[FILE].updateGeometry()
         self.groups[PART].updateGeometry()
         try:
@@ -208,7 +208,7 @@ class RowPanel(QWidget):
             self._delivery.change(self._id, "section", sections[index - 1].id)
 
     def _hear(self, of_end: bool) -> None:
-        self._delivery.hear_row(self._id, of_end)
+        self._delivery.ends.hear(self._id, of_end)
 
     def _choose_strips(self) -> None:
         """A menu of all strips, which stays open while they are chosen."""

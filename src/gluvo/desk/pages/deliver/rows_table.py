@@ -111,6 +111,7 @@ class RowsTable(QTableWidget):
                 self.setCurrentCell(ids.index(before) if before in ids else len(ids) - 1 if before else 0, 0)
         for n, d in enumerate(rows):
             self._show(n, d)
+        self.setColumnHidden(ROW_COLUMNS.index("After encoding"), not any(FORMATS[d.format].lossy for d in rows))
         self.blockSignals(False)
         self.setMinimumHeight(36 + 30 * min(LEAST_ROWS, max(2, len(rows))) + 4)
         self.setMaximumHeight(36 + 30 * max(2, len(rows)) + 4)
@@ -174,7 +175,9 @@ class RowsTable(QTableWidget):
     def _measured(self, d: Deliverable) -> list[tuple[str, str, str]]:
         """What was measured, the peak after encoding, and the verdict."""
         result = self._delivery.results.get(d.id)
-        peaks = self._delivery.encodings.get(Encoding(d.format, d.bit_rate)) if FORMATS[d.format].lossy else None
+        peaks = (
+            self._delivery.encode_check.found.get(Encoding(d.format, d.bit_rate)) if FORMATS[d.format].lossy else None
+        )
         target = d.target or self._bench.session.target
         after = ("", "faint", "")
         if peaks is not None:
@@ -186,7 +189,7 @@ class RowsTable(QTableWidget):
                 "The decoded true peak; see the encode check.",
             )
         if result is None:
-            before = self._delivery.delivered(d)
+            before = self._delivery.delivered.of(d)
             if before is None:
                 return [("not written yet", "faint", ""), after, ("", "faint", "")]
             measured, words, good = before

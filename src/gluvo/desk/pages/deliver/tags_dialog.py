@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection
 from pathlib import Path
 
 import msgspec
@@ -11,17 +12,16 @@ from PySide6.QtWidgets import (
     QFormLayout,
     QHBoxLayout,
     QLineEdit,
-    QPlainTextEdit,
     QVBoxLayout,
     QWidget,
 )
 
 from gluvo.deliver.covers import cover_of
+from gluvo.desk.controls.long_text import LongText
 from gluvo.desk.controls.widgets import button, label
-from gluvo.desk.model.workbench import Workbench
 from gluvo.errors import GluvoError
 from gluvo.session.media import relative_to
-from gluvo.session.records import Tags
+from gluvo.session.records import MOST_TEXT, Tags
 
 FIELDS: tuple[tuple[str, str, str], ...] = (
     ("title", "Title", "The song's title; the session's name where it is empty."),
@@ -35,30 +35,32 @@ WRONG = {
     "track": "Track is a number, or a number of a number, such as 3/12.",
     "year": "Year has four digits.",
     "isrc": "An ISRC has two letters, three letters or digits, and seven digits; hyphens are left out.",
-    "comment": "A comment has at most 10,000 characters.",
+    "comment": f"A comment has at most {MOST_TEXT:,} characters.",
 }
 
 
 class TagsDialog(QDialog):
     """A form; what makes no sense is told and stays to be mended."""
 
-    def __init__(self, parent: QWidget, bench: Workbench) -> None:
+    def __init__(
+        self, parent: QWidget, tags: Tags, folder: Path, keep: Callable[[Tags], object], fields: Collection[str] = ()
+    ) -> None:
+        """`folder`: from which the cover's place is told. `keep` takes tags that are others. `fields`: those that are asked
+        for (all)."""
         super().__init__(parent)
-        self._bench = bench
+        self._tags, self._folder, self._keep = tags, folder, keep
         self.setWindowTitle("Tags of the files")
         self.setMinimumWidth(460)
         column = QVBoxLayout(self)
         form = QFormLayout()
         column.addLayout(form)
-        tags = bench.session.tags
         self.lines: dict[str, QLineEdit] = {}
-        for name, words, tip in FIELDS:
+        for name, words, tip in (f for f in FIELDS if not fields or f[0] in fields):
             line = self.lines[name] = QLineEdit(getattr(tags, name))
             line.setMaxLength(1000)
             line.setToolTip(tip)
             form.addRow(label(words), line)
-        self.comment = QPlainTextEdit(tags.comment)
-        self.comment.setTabChangesFocus(True)
+        self.comment = LongText(MOST_TEXT, tags.comment)
         self.comment.setFixedHeight(80)
         form.addRow(label("Comment"), self.comment)
         self.cover = QLineEdit(tags.cover)
@@ -77,16 +79,15 @@ class TagsDialog(QDialog):
         column.addLayout(last)
 
     def _choose_cover(self) -> None:
-        found, _ = QFileDialog.getOpenFileName(
-            self, "Cover", str(self._bench.document.folder), "Pictures (*.jpg *.jpeg *.png)"
-        )
+        found, _ = QFileDialog.getOpenFileName(self, "Cover", str(self._folder), "Pictures (*.jpg *.jpeg *.png)")
         if found:
-            self.cover.setText(relative_to(Path(found), self._bench.document.folder))
+            self.cover.setText(relative_to(Path(found), self._folder))
 
     def tags(self) -> Tags:
         """The form as tags. Raises `GluvoError` with what makes no sense."""
         plain = {name: line.text().strip() for name, line in self.lines.items()}
-        plain["isrc"] = plain["isrc"].replace("-", "").upper()
+        if "isrc" in plain:
+            plain["isrc"] = plain["isrc"].replace("-", "").upper()
         plain |= {"comment": self.comment.toPlainText(), "cover": self.cover.text().strip()}
         for name, value in plain.items():
             try:
@@ -94,8 +95,8 @@ class TagsDialog(QDialog):
             except msgspec.ValidationError:
                 raise GluvoError(WRONG.get(name, f"{name.capitalize()} has a sign that no file can hold.")) from None
         if plain["cover"]:
-            cover_of(self._bench.document.folder / plain["cover"])
-        return msgspec.convert(plain, Tags)
+            cover_of(self._folder / plain["cover"])
+        return msgspec.structs.replace(self._tags, **plain)
 
     def accept(self) -> None:
         try:
@@ -103,6 +104,6 @@ class TagsDialog(QDialog):
         except GluvoError as error:
             self.trouble.setText(str(error))
             return
-        if tags != self._bench.session.tags:
-            self._bench.edit("Tags", lambda s: s.replace(tags=tags))
+        if tags != self._tags:
+            self._keep(tags)
         super().accept()
