@@ -24,6 +24,7 @@ from gluvo.desk.editors.eq.editor import EqEditor
 from gluvo.desk.model import opening
 from gluvo.desk.model.workbench import Workbench
 from gluvo.desk.window.app import application
+from gluvo.desk.window.garbage import GarbageCollector
 from gluvo.desk.window.window import Window
 from gluvo.play.process import Host
 from gluvo.render.cache import Cache
@@ -60,6 +61,15 @@ def table_is_shown(monkeypatch: pytest.MonkeyPatch) -> None:
 @pytest.fixture(scope="session")
 def qapp() -> QApplication:
     return application()
+
+
+@pytest.fixture(autouse=True)
+def nothing_piles_up() -> Iterator[None]:
+    """What tests without a loop of events leave behind is freed between them, on the thread that has made widgets."""
+    yield
+    app = QApplication.instance()
+    if app is not None and (collector := app.findChild(GarbageCollector)) is not None:
+        collector.collect_due()
 
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier

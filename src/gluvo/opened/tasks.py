@@ -217,25 +217,31 @@ class Tasks:
                 task.running = True
                 self._running[kind] = task
 
-            def check(done: float, task: Task = task) -> None:
-                task.stopper.check(done)
-                if abs(done - task.share) >= 0.005:
-                    task.share = done
-                    self._tell()
-
             try:
-                self._tell()
-                check(0.0)
-                task.job(check)
-            except Cancelled:
-                pass
-            except Exception as error:  # a task's failure must reach the user, and must not end the thread
-                if not isinstance(error, GluvoError):
-                    log.exception("%s failed", task.title)
-                if not self._closing:
-                    self._failed(task, error)
+                self._do(task)
             finally:
                 with self._wake:
                     del self._running[kind]
-                    task.running = False
+            del task  # its job holds on to what it worked with
+            self._tell()
+
+    def _do(self, task: Task) -> None:
+        def check(done: float) -> None:
+            task.stopper.check(done)
+            if abs(done - task.share) >= 0.005:
+                task.share = done
                 self._tell()
+
+        try:
+            self._tell()
+            check(0.0)
+            task.job(check)
+        except Cancelled:
+            pass
+        except Exception as error:  # a task's failure must reach the user, and must not end the thread
+            if not isinstance(error, GluvoError):
+                log.exception("%s failed", task.title)
+            if not self._closing:
+                self._failed(task, error)
+        finally:
+            task.running = False

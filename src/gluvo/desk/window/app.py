@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import gc
 import logging
 import os
 import signal
@@ -19,6 +20,7 @@ from PySide6.QtWidgets import QApplication
 
 from gluvo.desk.controls.theme import ICONS, theme
 from gluvo.desk.model.workbench import Workbench
+from gluvo.desk.window.garbage import GarbageCollector
 from gluvo.desk.window.window import Window
 from gluvo.desktop_files import APP_ID
 from gluvo.dsp.kernel import load
@@ -46,6 +48,7 @@ def application() -> QApplication:
     app.setDesktopFileName(APP_ID)
     app.setWindowIcon(QIcon(str(ICON)))
     theme.attach(app)
+    GarbageCollector(app)
     return app
 
 
@@ -68,6 +71,7 @@ def run(path: Path | None, host: Host, play: bool = False) -> NoReturn:
     window = Window(Workbench(str(settings.value("device") or ""), host))
     window.show()
     window.restore_meters()
+    gc.freeze()  # what is there by now stays: it need not be looked at again and again
     catch_all(window.tell_of_itself)
     if aside:
         window.notice.tell(aside, True)
