@@ -346,7 +346,7 @@ def test_the_finder_finds_and_does(full_desk: Desk) -> None:
     desk = full_desk
     desk.window.setFocus()
     key(desk, "f")
-    finder = QApplication.activeModalWidget()
+    finder = QApplication.activePopupWidget()
     assert isinstance(finder, Finder)
     QTest.keyClicks(finder.field, "night")
     assert [row.text(0) for row in finder.rows()] == ["Night"] and "Enter" in finder.words.text()
@@ -367,11 +367,27 @@ def test_the_finder_finds_and_does(full_desk: Desk) -> None:
     page.close()
 
 
+def test_what_is_typed_right_after_f_is_searched_for_and_does_nothing_else(desk: Desk) -> None:
+    desk.window.activateWindow()
+    assert QTest.qWaitForWindowActive(desk.window, 20_000)
+    view, window = desk.session.view, desk.window.windowHandle()
+    desk.window.shape.ledger.list.setFocus()
+    for letter in "fnight m":  # as they come from a screen: to the window that has the keys, whatever it does with them
+        QTest.keyClick(window, letter)
+    finder = QApplication.activePopupWidget()
+    assert isinstance(finder, Finder) and finder.field.text() == "night m"
+    assert desk.session.view == view
+    QTest.keyClick(window, KEYS.Key_Escape)
+    assert QApplication.activePopupWidget() is None
+    QTest.keyClick(window, "m")
+    assert desk.session.view.level_matched is not view.level_matched
+
+
 def found(desk: Desk, text: str, row: tuple[str, str]) -> None:
     """Type into the finder, as F opens it, choose a row by its place and its name, and do it."""
     desk.window.setFocus()
     key(desk, "f")
-    finder = QApplication.activeModalWidget()
+    finder = QApplication.activePopupWidget()
     assert isinstance(finder, Finder)
     QTest.keyClicks(finder.field, text)
     there = [((item.parent().text(0), item.text(0))) for item in finder.rows()]

@@ -85,6 +85,11 @@ def reading(desk: Desk) -> bool:
     return any(guide.isActiveWindow() for guide in desk.window.findChildren(GuideDialog))
 
 
+def finding(_desk: Desk) -> bool:
+    """Whether the finder is open, and has all keys."""
+    return isinstance(QApplication.activePopupWidget(), Finder)
+
+
 def clipboard(_desk: Desk) -> str:
     return QGuiApplication.clipboard().text()
 
@@ -299,7 +304,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
         f"Ctrl+{n}": (lambda desk, n=n: desk.bench.look(page="shape" if n != 2 else "buses"), view("page"))
         for n in range(1, len(PAGES) + 1)
     },
-    "F1": (NONE, opened),
+    "F1": (NONE, finding),
     "F6": (lambda desk: desk.window.shape.ledger.list.setFocus(), lambda desk: id(focus(desk))),
     "Shift+F6": (lambda desk: desk.window.shape.ledger.list.setFocus(), lambda desk: id(focus(desk))),
     "E": (lambda desk: desk.window.shape.ledger.list.setFocus(), lambda desk: id(focus(desk))),
@@ -308,7 +313,7 @@ EXPECTED: dict[str, tuple[Callable[[Desk], None], Probe]] = {
     "Shift+F1": (NONE, lambda desk: desk.window.explainer.waiting),
     "Ctrl+Shift+F1": (NONE, lambda desk: desk.window.tour.on),
     "Ctrl+F1": (NONE, reading),
-    "F": (NONE, opened),
+    "F": (NONE, finding),
 }
 """By key: what is done before it is pressed, and what must be another then."""
 
@@ -328,7 +333,7 @@ def test_a_key_does_what_it_says(all_keys: Desk, first: int) -> None:
     written = path.read_bytes()
     for keys in list(EXPECTED)[first : first + AT_A_TIME]:
         desk.bench.tasks.cancel_kind(BRINGING_IN)
-        for kind in (GuideDialog, NotesDialog):
+        for kind in (GuideDialog, NotesDialog, Finder):
             for beside in desk.window.findChildren(kind):
                 beside.close()
         if desk.window.album is not None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QDialog, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
@@ -178,14 +178,18 @@ class _Search(QLineEdit):
 
 
 class Finder(QDialog):
-    """All actions by place with their keys, and a field that finds them. Enter does the chosen one."""
+    """All actions by place with their keys, and a field that finds them. Enter does the chosen one.
+
+    It pops up as a menu does: a popup has all keys from the moment that it is shown. A dialog has none until the window
+    manager gives it the focus, and what is typed until then is lost.
+    """
 
     def __init__(
         self, parent: QWidget, actions: Sequence[Placed], *, keys: bool, further: Iterable[Findable] = ()
     ) -> None:
         """`keys`: whether it is the page of keys, which also tells gestures; `further`: what else is found, which is shown
         once something is typed."""
-        super().__init__(parent)
+        super().__init__(parent, Qt.WindowType.Popup)
         self.setWindowTitle("Keys" if keys else "Find")
         column = QVBoxLayout(self)
         self.tree = QTreeWidget()
@@ -226,6 +230,7 @@ class Finder(QDialog):
         self.field.returnPressed.connect(lambda: self._do(self.tree.currentItem()))
         room = parent.size()
         self.resize(min(620, room.width() - 80), min(640 if keys else 420, room.height() - 80))
+        self.move(parent.mapToGlobal(QPoint((room.width() - self.width()) // 2, (room.height() - self.height()) // 3)))
         self.field.setFocus()
         self.show_found("")
 

@@ -183,6 +183,7 @@ def style_sheet(c: Colours) -> str:
     return f"""
     QWidget {{ color: {c.ink}; }}
     QMainWindow, QDialog {{ background: {c.paper}; }}
+    Finder {{ border: 1px solid {c.faint}; }}
     QMenuBar {{ background: {c.paper}; border: none; padding: 0 6px; }}
     QMenuBar::item {{ padding: 4px 9px; background: transparent; }}
     QMenuBar::item:selected {{ background: {c.wash}; }}

@@ -118,5 +118,5 @@ class Menus:
         further = () if keys else self._further()
         finder = Finder(self._window, self.placed, keys=keys, further=further)
         finder.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        finder.open()
+        finder.show()
         return finder
