@@ -458,10 +458,33 @@ def test_a_folder_that_hangs_does_not_stop_the_window_of_an_album(
     turns.stop()
     answers.set()
     wait(window, lambda: read_album(path).album.name == "Slowest")  # whatever hung longest comes first
-    wait(window, lambda: record._file.digest == read_album(path).digest)
+    wait(window, lambda: record.saved)
+    wait(window, lambda: "not saved" not in window.about.text())
     record.edit("Name", lambda a: replaced(a, name="Quick"))  # what came late is not taken for somebody else's
     record.settle()
     assert read_album(path).album.name == "Quick" and record.saved
+
+
+def test_what_was_found_of_an_album_is_not_taken_in_by_the_next(
+    window: AlbumWindow, album: Album, songs: list[Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    record, begun, goes_on = window.record, threading.Event(), threading.Event()
+
+    def slow(*_: Any) -> Album:
+        begun.set()
+        goes_on.wait(60.0)
+        return album
+
+    monkeypatch.setattr("gluvo.desk.model.open_album.up_to_date", slow)
+    window.take(songs[:2])
+    wait(window, begun.is_set)
+    record.new()
+    others = with_songs(Album(), songs[2:], tmp_path)
+    record.edit("Others", lambda _: others)
+    goes_on.set()
+    wait(window, lambda: not record.measuring)
+    assert {s.id for s in others.songs} <= {s.id for s in album.songs}  # they go by the same names
+    assert record.album == others and record.album.songs[0].known is None
 
 
 @pytest.mark.thorough

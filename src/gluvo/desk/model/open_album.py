@@ -6,7 +6,7 @@ import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 import numpy as np
@@ -23,7 +23,7 @@ from gluvo.desk.model.patience import Patience
 from gluvo.dsp.db import gain_of
 from gluvo.errors import GluvoError, SessionError, WriteError
 from gluvo.measure.trace import Span
-from gluvo.opened.tasks import ALBUM_HEARING, ALBUM_MEASURING, WRITING
+from gluvo.opened.tasks import ALBUM_HEARING, ALBUM_MEASURING, WRITING, Kind
 from gluvo.play.engine import Monitoring
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
@@ -43,6 +43,7 @@ from gluvo.session.media import Material
 from gluvo.session.records import MIX, Bus, Media, Reference, Session, Stem
 from gluvo.session.sounds import Sound
 
+T = TypeVar("T")
 SOON_MS = 250
 """After the last edit of a gesture it is written when so long has passed, or when the gesture ends."""
 LOUDEST = 20.0
@@ -55,6 +56,7 @@ OTHER = "other"
 class _OnDisk:
     """What the album's file is known to hold, and what is to be written there."""
 
+    album: Album | None = None
     digest: str = ""
     asked: int = 0
     """How often it was asked to be written: only the last of it is."""
@@ -76,8 +78,8 @@ class OpenAlbum(QObject):
         self.path: Path | None = None
         self._kept: dict[str, Any] = {}
         self._file = _OnDisk()
-        self._written: Album | None = None
-        """What its file holds."""
+        self._opened = 0
+        """How many albums were opened or begun."""
         self._soon = QTimer(self, singleShot=True, interval=SOON_MS)
         self._soon.timeout.connect(self._save)
         self._patience = Patience()
@@ -115,8 +117,9 @@ class OpenAlbum(QObject):
 
     def _show(self, album: Album, path: Path | None, kept: dict[str, Any], digest: str) -> None:
         self._soon.stop()
-        self._written = album if path is not None else None
-        self.album, self.path, self._kept, self._file = album, path, kept, _OnDisk(digest)
+        self._opened += 1
+        file = _OnDisk(album if path is not None else None, digest)
+        self.album, self.path, self._kept, self._file = album, path, kept, file
         self._before, self._after, self.wrong, self.join, self.delivered = [], [], {}, None, None
         self.stop()
 
@@ -127,8 +130,8 @@ class OpenAlbum(QObject):
         moved = tuple(msgspec.structs.replace(s, path=_relocated(s.path, old, new)) for s in self.album.songs)
         name = path.stem if self.album.name == Album().name else self.album.name
         album = msgspec.structs.replace(self.album, songs=moved, name=name)
-        self._file = _OnDisk(self._patience(lambda: write_album(path, album, self._kept), path.parent))
-        self.album, self.path, self._written = album, path, album
+        digest = self._patience(lambda: write_album(path, album, self._kept), path.parent)
+        self.album, self.path, self._file = album, path, _OnDisk(album, digest)
         self.changed.emit()
 
     def flush(self) -> None:
@@ -157,20 +160,19 @@ class OpenAlbum(QObject):
                         "another name."
                     )
                 file.digest = write_album(path, album, kept)
+                file.album = album
+            self._background.on_window(self.changed.emit)  # it is saved, however long that took
 
         try:
             self._patience(write, path.parent)
         except (GluvoError, OSError) as error:
             self.told.emit(str(error), True)
             self.changed.emit()  # it is not saved
-            return
-        if file is self._file:
-            self._written = album
 
     @property
     def saved(self) -> bool:
         """Whether its file holds what is shown, or will in a moment."""
-        return self.path is not None and (self._written is self.album or self._soon.isActive() or self.saving)
+        return self.path is not None and (self._file.album is self.album or self._soon.isActive() or self.saving)
 
     @property
     def saving(self) -> bool:
@@ -227,6 +229,23 @@ class OpenAlbum(QObject):
         if self.edit("Add songs", lambda a: with_songs(a, paths, folder, after)):
             self.measure()
 
+    def _run(
+        self,
+        kind: Kind,
+        title: str,
+        work: Callable[[Progress], T],
+        done: Callable[[T], object],
+        ended: Callable[[], None] | None = None,
+    ) -> None:
+        """Do something long; what it finds is taken in as long as no other album was opened meanwhile."""
+        mine = self._opened
+
+        def finish(result: T) -> None:
+            if mine == self._opened:
+                done(result)
+
+        self._background.run(kind, title, work, finish, ended)
+
     # --- measuring -----------------------------------------------------------------------------------------
 
     def standings(self) -> list[Standing | None]:
@@ -254,7 +273,7 @@ class OpenAlbum(QObject):
             self.measuring = False
             self.changed.emit()
 
-        self._background.run(ALBUM_MEASURING, "Measuring the songs", work, done, ended)
+        self._run(ALBUM_MEASURING, "Measuring the songs", work, done, ended)
 
     # --- hearing -------------------------------------------------------------------------------------------
 
@@ -279,7 +298,7 @@ class OpenAlbum(QObject):
                 found[0], rate, None, f"{title_of(album.songs[n])} → {title_of(album.songs[n + 1])}", loops=False
             )
 
-        self._background.run(ALBUM_HEARING, "Making the join", work, done)
+        self._run(ALBUM_HEARING, "Making the join", work, done)
 
     def hear_against(self, one: str, other: str, matched: bool) -> None:
         """The loudest stretches of two songs, going round; X changes over."""
@@ -307,7 +326,7 @@ class OpenAlbum(QObject):
             how = "equally loud" if matched else "as they will stand"
             self._play(a, rate, b, f"{names[0]} against {names[1]}, {how}", gains=gains)
 
-        self._background.run(ALBUM_HEARING, "Making both ready", work, done)
+        self._run(ALBUM_HEARING, "Making both ready", work, done)
 
     def change_over(self) -> None:
         """Hear the other of two."""
