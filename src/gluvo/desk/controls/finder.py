@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
-from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtCore import QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QDialog, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
@@ -303,4 +303,4 @@ class Finder(QDialog):
         found = self._found_at(item)
         if found is not None and found.can:
             self.accept()
-            found.do()  # at once: the next key is for what it opens
+            QTimer.singleShot(0, found.do)  # once this is gone, which is in the middle of a key
