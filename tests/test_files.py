@@ -392,8 +392,9 @@ def test_ctrl_c_ends_long_work_in_order(command: str, tmp_path: Path) -> None:
     process.send_signal(signal.SIGINT)
     process.send_signal(signal.SIGINT)  # whoever presses it once presses it twice
     told = process.communicate(timeout=60)[1]
-    assert process.returncode == 2 and told == "gluvo: stopped. Nothing was written\n"
-    assert list(out.iterdir()) == []
+    whole = [p.name for p in out.iterdir()]  # a machine that is busy elsewhere may see to the key after one is written
+    words = f"Finished: {', '.join(whole)}" if whole else "Nothing was written"
+    assert process.returncode == 2 and told == f"gluvo: stopped. {words}\n" and len(whole) < 2
 
 
 def test_settings_that_are_none_are_set_aside(tmp_path: Path) -> None:
