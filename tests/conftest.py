@@ -6,6 +6,7 @@ import fcntl
 import os
 import shutil
 import time
+from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, cast
@@ -91,12 +92,21 @@ def until(condition: Callable[[], object], seconds: float = 120.0) -> None:
 THOROUGH_RATES = {88_200, 96_000, 176_400, 192_000}
 
 
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The same at a high rate is left to the thorough runs (`scripts/test all`); a test may be marked so as a whole."""
+    """The same at a high rate is left to the thorough runs (`scripts/test all`), and so are all cases of a test that is marked
+    `sampled(n)` but each n-th; a test may be marked `thorough` as a whole."""
+    seen = Counter[str]()
     for item in items:
         params = getattr(getattr(item, "callspec", None), "params", {})
         if any(isinstance(value, int) and value in THOROUGH_RATES for value in params.values()):
             item.add_marker("thorough")
+        sampled = item.get_closest_marker("sampled")
+        if sampled is not None and item.get_closest_marker("thorough") is None:
+            test = item.nodeid.partition("[")[0]
+            if seen[test] % sampled.args[0]:
+                item.add_marker("thorough")
+            seen[test] += 1
 
 
 @pytest.fixture

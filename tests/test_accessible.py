@@ -92,6 +92,7 @@ def test_every_editor_names_its_controls(desk: Desk, kind: type) -> None:
     assert all(said for w, _, said in tree(editor) if isinstance(w, Ruler))
 
 
+@pytest.mark.thorough
 def test_panes_are_gone_round_by_a_key_and_remember_where_one_was(desk: Desk) -> None:
     window = desk.window
     window.shape.ledger.list.setFocus()

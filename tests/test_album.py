@@ -194,6 +194,7 @@ def test_a_song_measures_what_its_session_does(album: Album, tmp_path: Path) -> 
     assert len(known.tone) == len(CENTRES) and key_of(album.songs[0], tmp_path) == known.key
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("by", ["integrated", "loudest", "chorus"])
 def test_levels_are_moved_as_asked_and_no_peak_passes(album: Album, by: str) -> None:
     as_they_are = standings(album)
@@ -541,6 +542,7 @@ def test_the_record_is_written_and_a_song_opened(
     assert "finished file" in window.words.text()
 
 
+@pytest.mark.thorough
 def test_tags_and_formats_are_of_the_whole_record(
     window: AlbumWindow, songs: list[Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -570,6 +572,7 @@ def test_tags_and_formats_are_of_the_whole_record(
 # --- a collected session that is opened ---------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_a_zip_is_unpacked_beside_itself_and_opens(songs: list[Path], tmp_path: Path, empty_desk: Desk) -> None:
     session = read_session(songs[0]).session
     packed = collect(session, tmp_path, tmp_path / "away" / "Sent.zip")

@@ -173,6 +173,7 @@ def test_whatever_is_done_the_session_stays_whole(acts: list[tuple[str, str, int
             assert there.mix.chain == each[b].mix.chain, "going round changes none of them"
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("of", ["g", "lane", "mix"])
 def test_alternatives_are_heard_as_rendered_and_changed_over_without_a_click(of: str) -> None:
     x = music(4.0)

@@ -132,6 +132,7 @@ def test_its_threshold_is_found_for_what_it_takes_where_it_works(aim: float, by:
     assert as_read(step, taken, by)[0] == pytest.approx(aim, abs=0.05)
 
 
+@pytest.mark.sampled(7)
 @pytest.mark.parametrize("by", ["peaks", "most", "mean"])
 @pytest.mark.parametrize("aim", [0.3, 1.0, 2.0, 4.0, 7.0])
 @pytest.mark.parametrize("sound", ["voice", "music"])
@@ -270,6 +271,7 @@ REED = [0.2, 0.004, 0.12, 0.003, 0.06, 0.002, 0.02]
 """And of something that hardly has every other one."""
 
 
+@pytest.mark.sampled(7)
 @pytest.mark.parametrize("rate", RATES)
 @pytest.mark.parametrize("freq", [147.0, 262.0, 523.0, 1046.0, 2093.0])
 @pytest.mark.parametrize("partials", [[0.2], BLOWN, REED], ids=["plain", "blown", "reed"])

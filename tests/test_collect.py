@@ -102,6 +102,7 @@ def test_it_is_collected_from_the_command_line(tmp_path: Path, session: Session)
     assert isinstance(again.exception, WriteError) and "is there already" in str(again.exception)
 
 
+@pytest.mark.thorough
 def test_it_is_collected_from_the_window(desk: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     chosen = (str(tmp_path / "Elsewhere"), "A zip file, plain audio as FLAC (*.zip)")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: chosen)

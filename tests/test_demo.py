@@ -28,6 +28,7 @@ from gluvo.steps import Glue
 from .conftest import hold
 
 
+@pytest.mark.thorough
 def test_the_song(demo: Path) -> None:
     session = read_session(demo).session
     sound = read_sound(demo.parent / "Ferry Hours (rough print).wav")

@@ -131,6 +131,7 @@ def brought(chain: tuple[Step, ...], target: Target, x: np.ndarray | None = None
     return found.drive, found.loudness, found.met, found.dense
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize(
     "target",
     [
@@ -176,6 +177,7 @@ def test_a_trim_that_reach_made_is_taken_back_when_it_goes_loud_again() -> None:
     assert [getattr(s, "gain", None) for s in back.mix.chain] == [-4.0, None]  # the user's own part stays
 
 
+@pytest.mark.thorough
 def test_a_trim_set_by_hand_is_ones_own(desk: Desk) -> None:
     soft = driven(desk.session, "limiter-1", -7.0, -1.0)
     desk.bench.edit("Reach", lambda s: s.replace(strips=soft.strips))
@@ -229,6 +231,7 @@ def test_hold_and_find_at_ratio_one_set_two_to_one(desk: Desk) -> None:
     assert "Choose a step in it" in desk.window.notice.text.text()
 
 
+@pytest.mark.thorough
 def test_own_has_a_measure_of_its_own_and_says_its_unit(desk: Desk) -> None:
     panel = desk.window.shape.target
     panel.choice.setCurrentIndex(panel.choice.findData(OWN))
@@ -291,6 +294,7 @@ def test_what_answers_nothing_waits_behind_what_does(desk: Desk, monkeypatch: py
     assert notice.text.text() == "By the way."
 
 
+@pytest.mark.thorough
 def test_what_is_deleted_while_it_is_heard_gives_the_result(desk: Desk) -> None:
     desk.bench.listening.hear("reference-1")
     desk.window.audio_files.remove_reference("reference-1")
@@ -424,6 +428,7 @@ def test_closing_asks_about_files_that_are_written_and_waits(
     assert desk.window.all_ended
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("answer", ["stay", "stop"])
 def test_closing_can_stop_what_is_written(writing: tuple[Desk, threading.Event, list[str]], answer: str) -> None:
     desk, go_on, asked = writing
@@ -446,6 +451,7 @@ def test_a_signal_lets_the_writing_finish_and_a_second_does_not(
     go_on.set()
 
 
+@pytest.mark.thorough
 def test_a_first_window_is_no_larger_than_the_screen(
     qapp: QApplication, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:

@@ -204,6 +204,7 @@ def test_the_usual_set_is_written_and_adds_up(stems: Desk, tmp_path: Path) -> No
     assert np.abs(files["Lead vocal"] + files["Guitar"] + files["Bass"] - whole).max() < 3 * 2**-23
 
 
+@pytest.mark.thorough
 def test_strips_are_chosen_for_a_row_and_what_is_left_out_is_told(stems: Desk) -> None:
     page, panel = stems.window.deliver, stems.window.deliver.panel
     page.add()

@@ -51,6 +51,7 @@ def test_keys_go_to_and_fro_and_round(desk: Desk) -> None:
     assert desk.session.view.hear == RESULT
 
 
+@pytest.mark.thorough
 def test_what_is_heard_alternates_by_itself(desk: Desk) -> None:
     row, engine = desk.window.hear_row, desk.bench.engine
     assert engine is not None
@@ -74,6 +75,7 @@ def test_what_is_heard_alternates_by_itself(desk: Desk) -> None:
     engine.stop()
 
 
+@pytest.mark.thorough
 def test_all_that_can_be_heard_is_searched_and_pinned(desk: Desk) -> None:
     dialog = HearList(desk.window, desk.bench)
     dialog.show()
@@ -159,6 +161,7 @@ def test_references_of_any_kind_are_taken_or_refused(desk: Desk) -> None:
     assert by_name["Short"] not in {h.id for h in desk.bench.listening.hearables()}
 
 
+@pytest.mark.thorough
 def test_the_bench_is_busy_until_what_was_found_is_taken_in(desk: Desk) -> None:
     desk.bench.opening.reload()
     deadline = threading.Event()
@@ -172,6 +175,7 @@ def test_the_bench_is_busy_until_what_was_found_is_taken_in(desk: Desk) -> None:
     assert desk.bench.audio is not before
 
 
+@pytest.mark.thorough
 def test_references_stand_below_the_song_and_are_paired_there(desk: Desk) -> None:
     rows, bench = desk.window.reference_rows, desk.bench
     assert not rows.isVisible()

@@ -94,6 +94,7 @@ def test_hits_that_pass_a_detector_by_are_hollow(kit_desk: Desk) -> None:
     desk.bench.listening.toggle_play()
 
 
+@pytest.mark.thorough
 def test_folded_groups_are_lines_side_by_side(kit_desk: Desk) -> None:
     shown = editor_of(kit_desk)
     heads = [shown.groups[name].header for name in shown.rarely]

@@ -110,6 +110,7 @@ def test_strength_is_typed(song: Desk) -> None:
     assert glue.aim == 1.0
 
 
+@pytest.mark.thorough
 def test_a_strip_with_nothing_wrong_is_left_alone(song: Desk) -> None:
     song.bench.look(strip=next(s.id for s in song.session.strips if s.name == "Piece"))
     dialog = opened(song)

@@ -68,6 +68,7 @@ def cell(name: str) -> int:
 # --- lanes -------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_lanes_are_joined_until_a_band_is_of_mid_or_side(eq_desk: Desk) -> None:
     ed = editor(eq_desk)
     assert [t for t, la in ed.lanes.items() if la.isVisible()] == ["mid", "side"]
@@ -115,6 +116,7 @@ def test_dragging_a_mark_moves_frequency_and_gain_and_is_one_undo(eq_desk: Desk)
     assert eq(eq_desk) == before
 
 
+@pytest.mark.thorough
 def test_pressing_a_mark_moves_nothing(eq_desk: Desk) -> None:
     """A mark that lies at the lane's edge must not jump when it is taken."""
     mid, before = lane(eq_desk, "mid"), eq(eq_desk)
@@ -123,6 +125,7 @@ def test_pressing_a_mark_moves_nothing(eq_desk: Desk) -> None:
     assert eq(eq_desk) == before and eq_desk.session.view.band == 1
 
 
+@pytest.mark.thorough
 def test_the_wheel_turns_q_and_a_double_click_on_a_mark_takes_the_gain_to_nothing(eq_desk: Desk) -> None:
     mid, q = lane(eq_desk, "mid"), chosen(eq_desk).q
     place = mid.mark_at(chosen(eq_desk))
@@ -145,6 +148,7 @@ def test_the_wheel_turns_q_and_a_double_click_on_a_mark_takes_the_gain_to_nothin
     assert chosen(eq_desk).gain == 0.0
 
 
+@pytest.mark.thorough
 def test_the_menu_of_a_band_does_it_all(eq_desk: Desk) -> None:
     bands = editor(eq_desk).bands
 
@@ -170,6 +174,7 @@ def test_the_menu_of_a_band_does_it_all(eq_desk: Desk) -> None:
     assert lane(eq_desk, "left") and lane(eq_desk, "right")
 
 
+@pytest.mark.thorough
 def test_twenty_four_bands_are_enough(eq_desk: Desk) -> None:
     told: list[str] = []
     eq_desk.bench.told.connect(lambda said: told.append(said.text))
@@ -228,6 +233,7 @@ def test_cells_are_typed_with_units_and_notes(eq_desk: Desk) -> None:
     assert chosen(eq_desk).gain == 24.0
 
 
+@pytest.mark.thorough
 def test_words_are_chosen_and_values_nudged_in_the_table(eq_desk: Desk) -> None:
     table = editor(eq_desk).table
     table.setFocus()
@@ -281,6 +287,7 @@ def test_rulers_show_and_change_the_chosen_band(eq_desk: Desk) -> None:
     assert eq(eq_desk).strength == 200.0
 
 
+@pytest.mark.thorough
 def test_the_menu_reaches_bands_from_anywhere(eq_desk: Desk) -> None:
     for keys, count, band in (
         ("Ctrl+Shift+B", 3, 3),
@@ -370,6 +377,7 @@ def test_holding_h_hunts_with_the_arrow_keys(eq_desk: Desk) -> None:
     assert eq_desk.session.view.hear == "detector"  # there H is the detector's
 
 
+@pytest.mark.thorough
 def test_resonances_are_listed_heard_and_cut(eq_desk: Desk) -> None:
     ed = editor(eq_desk)
     eq_desk.settle()
@@ -408,6 +416,7 @@ def test_low_cuts_tell_the_truth(eq_desk: Desk) -> None:
     assert ed.words.property("role") == "warning"  # it takes a note that is played
 
 
+@pytest.mark.thorough
 def test_phase_and_group_delay_are_drawn_when_asked(eq_desk: Desk) -> None:
     ed = editor(eq_desk)
     assert not ed.phase_lane.isVisible()
@@ -450,6 +459,7 @@ def test_bands_are_saved_with_the_session(eq_desk: Desk) -> None:
     assert loaded.step("midsideeq-1") == before
 
 
+@pytest.mark.thorough
 def test_moving_bands_are_seen_moving(eq_desk: Desk) -> None:
     moving = Band(id=2, target="mid", freq=100.0, dynamic=True, threshold=-60.0, range=9.0, ratio=4.0)
     eq_desk.bench.edit("x", lambda s: s.with_step(eq(eq_desk).with_band(moving)))
@@ -471,6 +481,7 @@ def test_moving_bands_are_seen_moving(eq_desk: Desk) -> None:
     eq_desk.wait(lambda: not mid._moves and not side._moves)
 
 
+@pytest.mark.thorough
 def test_the_hunting_bell_follows_from_lane_to_lane(eq_desk: Desk) -> None:
     ed = editor(eq_desk)
     ed.show_lanes("mid_side")

@@ -136,6 +136,7 @@ def test_space_plays_after_a_typed_value(full_desk: Desk) -> None:
     desk.bench.listening.toggle_play()
 
 
+@pytest.mark.thorough
 def test_a_name_typed_in_the_tree_stays_on_its_page(full_desk: Desk) -> None:
     desk = full_desk
     desk.bench.look(page="buses", strip="stem-1")
@@ -189,6 +190,7 @@ def test_a_typed_cell_is_taken_once(full_desk: Desk) -> None:
     assert len(desk.session.step("eq-1").bands) == 3 and added.q == 1.0
 
 
+@pytest.mark.thorough
 def test_a_deliverables_name_is_typed_once(full_desk: Desk) -> None:
     desk = full_desk
     desk.bench.look(page="deliver")
@@ -586,6 +588,7 @@ def test_everything_is_usable_at_every_size(full_desk: Desk) -> None:
                 assert chart.height() >= (180 if size[1] >= 800 else 90)
 
 
+@pytest.mark.thorough
 def test_the_timeline_is_stretched_and_its_waves_zoomed(full_desk: Desk) -> None:
     desk, timeline = full_desk, full_desk.window.timeline
     before = timeline.height()

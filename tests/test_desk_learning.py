@@ -121,6 +121,7 @@ def test_results_that_cannot_be_read_are_told_and_left(
 # --- loudness bias ---------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_the_bias_trial_plays_one_sound_a_decibel_apart(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     heard: list[float] = []
     told: list[str] = []
@@ -178,6 +179,7 @@ def test_a_control_with_the_focus_is_explained_with_this_songs_hits(desk: Desk) 
     assert desk.window.explainer.card is None
 
 
+@pytest.mark.thorough
 def test_a_click_explains_and_does_nothing_else(desk: Desk) -> None:
     before = desk.session
     shortcut(desk, "Shift+F1")

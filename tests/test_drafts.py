@@ -63,6 +63,7 @@ def test_of_anything_a_draft_can_be_made(x: np.ndarray, strip: str) -> None:
     assert after.render.result.figures().true_peak <= scene.session.target.true_peak + 0.05 or not draft.parts
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("gain", [0.05, 1.0, 4.0])
 def test_the_mix_is_brought_to_its_target_or_as_near_as_three_dB_allow(gain: float) -> None:
     scene = scene_of({name: x * gain for name, x in SONG.items()})

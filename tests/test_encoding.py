@@ -21,6 +21,7 @@ def master() -> np.ndarray:
     return run_chain([Limiter(drive=10.0, ceiling=-1.0)], music(5.0), RATE).astype(np.float32)
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("encoding", LOSSY, ids=lambda e: e.format)
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 def test_what_is_decoded_lies_on_the_master_to_the_sample(encoding: Encoding, rate: int, master: np.ndarray) -> None:

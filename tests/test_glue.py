@@ -263,6 +263,7 @@ def test_mean_reduction_is_that_of_the_gain(renderer: Renderer) -> None:
     assert song.joint("g").mean_reduction(Span(1, 3)) == pytest.approx(lost, abs=0.01)
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 @pytest.mark.parametrize("by", ["peaks", "most", "mean"])
 @pytest.mark.parametrize(

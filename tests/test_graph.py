@@ -141,6 +141,7 @@ def test_the_graph_is_what_it_says(material: Material) -> None:
     assert np.abs(Renderer(material).song(band()).result.audio - result).max() < 3e-6
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("chosen", ["g3", "g5", "lane", "g4", "l", ""])
 @pytest.mark.parametrize("marked", [(), ("shells", "lane", "g4"), ("l2", "gone", "g1")])
 def test_what_is_out_and_how_far_is_live_as_offline(material: Material, chosen: str, marked: tuple[str, ...]) -> None:
@@ -182,6 +183,7 @@ def test_of_a_lane_only_what_it_makes_goes_on(material: Material) -> None:
     assert nodes_of(session, Plan(session))[WET].key == alone.key
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("chosen", ["g3", "lane", "g4", "l"])
 def test_live_is_offline_with_nesting_lanes_a_key_and_latency_everywhere(material: Material, chosen: str) -> None:
     session = band().looking(step=chosen)

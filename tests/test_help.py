@@ -60,6 +60,7 @@ def test_the_guide_is_read_and_searched(empty_desk: Desk) -> None:
     assert not dialog.isVisible()
 
 
+@pytest.mark.thorough
 def test_its_pictures_are_there_and_no_wider_than_it_is(empty_desk: Desk) -> None:
     dialog = guide(empty_desk)
     for line in (docs_folder() / "guide.md").read_text().splitlines():

@@ -77,6 +77,7 @@ def spoilt(value: Any, chance: random.Random) -> Any:
     return chance.choice(STRANGE)
 
 
+@pytest.mark.sampled(4)
 @pytest.mark.parametrize("seed", range(8))
 def test_a_spoilt_session_is_read_or_refused(tmp_path: Path, seed: int) -> None:
     chance, path = random.Random(seed), tmp_path / "a.gluvo"
@@ -98,6 +99,7 @@ def read_again(folder: Path, session: Session) -> Session:
     return read_session(folder / "again.gluvo").session
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("seed", range(4))
 def test_a_spoilt_album_is_read_or_refused(tmp_path: Path, seed: int) -> None:
     chance, path = random.Random(seed), tmp_path / "a.gluvo-album"

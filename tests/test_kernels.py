@@ -324,6 +324,7 @@ Band(id=1, shape="low_cut", freq=9000.0, slope=96).sections(48_000)
 """
 
 
+@pytest.mark.thorough
 def test_kernels_need_no_scipy() -> None:
     done = subprocess.run(
         [sys.executable, "-c", WITHOUT_SCIPY], capture_output=True, text=True, cwd=Path(__file__).parents[1]

@@ -322,7 +322,7 @@ def test_each_action_with_a_key_is_pressed_here() -> None:
     assert set(EXPECTED) == {a.key for a in ACTIONS if a.key}
 
 
-AT_A_TIME = 18
+AT_A_TIME = 30
 """So many keys are pressed in one window, each in the session as it was opened."""
 
 

@@ -203,6 +203,7 @@ CLIPPERS = {
 }
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("step", CLIPPERS.values(), ids=CLIPPERS.keys())
 @pytest.mark.parametrize("name", [n for n in SIGNALS if n != "white noise"])
 def test_a_clipper_holds_its_ceiling_between_samples_too(name: str, step: Clipper) -> None:
@@ -226,6 +227,7 @@ def test_a_clipper_touches_nothing_under_its_knee() -> None:
     assert not np.array_equal(run_chain([Clipper(ceiling=-3.0)], x, RATE), x)
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("knee", [0.0, 1.0, 40.0, 100.0])
 def test_a_clipper_follows_its_curve(knee: float) -> None:
     """A slow ramp is not yet what a filter could smear."""
@@ -253,6 +255,7 @@ def test_oversampling_keeps_what_clipping_makes_from_folding_back() -> None:
         assert db_of(float(spectrum[others].max() / spectrum.max())) < allowed
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("rate", [44_100, 96_000])
 @pytest.mark.parametrize("by", ["peaks", "most", "mean"])
 @pytest.mark.parametrize(

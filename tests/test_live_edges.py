@@ -256,6 +256,7 @@ def test_a_level_match_follows_an_edit_at_once(gain: float) -> None:
     assert running(pulled(engine, RATE // 2))[-1] == pytest.approx(before[-1] + gain, abs=0.1)
 
 
+@pytest.mark.thorough
 def test_a_level_match_follows_a_limiter_on_music() -> None:
     x = music(12.0) * 0.5
     engine = playing(Engine(material(x), {}, one([Limiter(id="l")])), gains={"untouched": 0.0, "result": 0.0})

@@ -46,6 +46,7 @@ def test_it_shows_what_plays_and_starts_over(desk: Desk) -> None:
     assert not window.isVisible()
 
 
+@pytest.mark.thorough
 def test_its_tone_and_image_are_those_of_the_sound(desk: Desk) -> None:
     view = MetersView(desk.bench, desk.bench.live_figures)
     pink = noise(1.0, 0.2)
@@ -69,6 +70,7 @@ def test_steps_of_one_name_are_told_apart_and_chains_without_any_say_so(desk: De
     assert window.view.steps() == [] and picture(window.view)
 
 
+@pytest.mark.thorough
 def test_it_stands_where_it_stood_and_f11_fills_the_screen(desk: Desk) -> None:
     window = shown(desk)
     window.resize(900, 600)

@@ -142,6 +142,7 @@ def dialog_of(desk: Desk) -> NotesDialog:
     return found
 
 
+@pytest.mark.thorough
 def test_a_note_is_typed_where_it_plays_jumped_to_and_undone(desk: Desk) -> None:
     bench = desk.bench
     bench.listening.seek(2.5)

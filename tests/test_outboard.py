@@ -78,6 +78,7 @@ def there_and_back(home: Path, **way: float) -> Session:
     return bring_back(session, "o", home / "back.wav", home, MADE)
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("late", [0.0, 0.0373, 0.500003, 29.9, -0.2])
 @pytest.mark.parametrize("ppm", [0.0, 12.0, -200.0, 200.0])
 @pytest.mark.parametrize("rate", [44_100, 48_000, pytest.param(96_000, marks=pytest.mark.thorough)])
@@ -96,6 +97,7 @@ def test_a_way_is_found_to_a_hundredth_of_a_sample(late: float, ppm: float, rate
     assert trip.noise == pytest.approx(-80.0, abs=0.5)
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize(
     "way", [{}, {"late": 0.0373}, {"late": 2.71828, "ppm": 37.0, "gain": -0.5}, {"late": 0.01, "ppm": -200.0}]
 )
@@ -211,6 +213,7 @@ def test_returns_are_media_of_the_session(home: Path, tmp_path: Path) -> None:
     ].files  # none of it is in the file
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 def test_the_simulated_unit_is_what_it_says(rate: int) -> None:
     found = check_level(SimulatedUnit(rate, in_time=False))

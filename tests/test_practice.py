@@ -61,6 +61,7 @@ def test_a_staircase_stays_on_its_ladder() -> None:
 SCENE = scene_of({"Kit": drums() * 0.4, "Piece": clean() * 0.3})
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("exercise", [e for e in EXERCISES if e.id not in ("encoding", "mono")], ids=lambda e: e.id)
 def test_what_is_harder_changes_the_sound_less(exercise: Exercise) -> None:
     """At equal loudness, what is left between the song and the changed one falls from the easiest size to the hardest."""

@@ -82,6 +82,7 @@ def test_nothing_is_reduced_before_a_threshold_was_found(preset: Preset) -> None
             assert joint is None or joint.largest_reduction() < 0.5
 
 
+@pytest.mark.sampled(4)
 @pytest.mark.parametrize(
     "preset", [p for p in BUILT_IN if p.kind in ("glue", "split", "de_esser", CHAIN)], ids=lambda p: p.name
 )
@@ -245,6 +246,7 @@ def test_enter_takes_a_preset_and_undo_gives_the_settings_back(desk: Desk, dialo
     assert desk.session.step("glue-1") == before
 
 
+@pytest.mark.thorough
 def test_space_plays_and_stops_in_the_dialog(desk: Desk, dialog: PresetDialog) -> None:
     engine = desk.bench.engine
     assert engine is not None

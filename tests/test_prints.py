@@ -113,6 +113,7 @@ def test_files_go_to_the_stems_that_are_called_alike() -> None:
         placed_at(Session(), files, None)
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("late", [-2000, -1, 0, 1, 4711])
 @pytest.mark.parametrize("turned", [False, True])
 def test_a_print_is_lined_up_to_the_sample(late: int, turned: bool) -> None:

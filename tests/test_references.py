@@ -50,6 +50,7 @@ def session(**changes: object) -> Session:
 # --- sections of their own ---------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 @settings(deadline=None, max_examples=25)
 @given(st.lists(st.tuples(st.integers(8, 30), st.floats(-40.0, 0.0)), min_size=1, max_size=14), st.integers(0, 5))
 def test_parts_cover_the_track_and_are_few(blocks: list[tuple[int, float]], seed: int) -> None:

@@ -407,6 +407,7 @@ def test_an_even_fade_rises_by_the_same_dB_each_moment_from_its_first_eighth_on(
     assert (np.diff(gains) > 0.0).all() and gains[500] < gains[1000] and gains[-1] == pytest.approx(1.0, abs=1e-3)
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("format", [key for key, found in FORMATS.items() if found.lossy])
 def test_a_lossy_row_meets_its_target_after_decoding(format: str, tmp_path: Path) -> None:
     """Much lies above what the encoder lets through: the file is brought to its target as it is heard."""

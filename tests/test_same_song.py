@@ -69,6 +69,7 @@ def test_another_song_is_not_it(seed: int) -> None:
     assert same_song(SONG, np.zeros_like(SONG), RATE) is None
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("off", [0.00002, -0.0001, 0.0003, -0.0006, 0.00095])
 def test_another_speed_is_found_up_to_a_thousandth(off: float) -> None:
     """Wherever it stands, the place in the other sound is right to half a millisecond."""
@@ -84,6 +85,7 @@ def test_another_speed_is_found_up_to_a_thousandth(off: float) -> None:
         assert time.own(at, len(other) / RATE) == pytest.approx(found.there(at), abs=0.0021)
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("off", [0.0011, 0.0015, -0.002, 0.01])
 def test_a_speed_that_is_further_off_is_refused(off: float) -> None:
     other = soxr.resample(SONG, RATE, RATE * (1.0 + off), quality="VHQ")

@@ -84,6 +84,7 @@ def test_a_disk_without_room_is_no_reason_to_stop(monkeypatch: pytest.MonkeyPatc
     assert made.sum() == made.size
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("frames", [0, 1, 1000, 2_000_000])
 @pytest.mark.parametrize("in_memory", [0, module.IN_MEMORY])
 def test_what_is_filled_piece_by_piece_can_be_read_as_far_as_it_has_come(

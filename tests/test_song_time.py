@@ -86,6 +86,7 @@ def test_each_kind_of_step_is_looked_at() -> None:
     }
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("kind", AT_WORK, ids=lambda kind: kind.__name__)
 @pytest.mark.parametrize("rate", RATES)
 def test_render_and_file_are_the_same_samples_from_the_first_to_the_last(kind: type[Step], rate: int) -> None:
@@ -106,6 +107,7 @@ def test_live_from_the_beginning_is_the_file_to_its_end(kind: type[Step]) -> Non
         assert np.abs(live[faded:] - wanted[faded:]).max() < 1e-9
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("step", [AT_WORK[ResonanceTamer], AT_WORK[Limiter]], ids=["tamer", "limiter"])
 @pytest.mark.parametrize("rate", RATES)
 def test_from_any_place_and_in_a_section_a_grid_is_where_it_is_in_the_song(step: Step, rate: int) -> None:

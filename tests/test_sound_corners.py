@@ -40,6 +40,7 @@ def top_of(band: Band, strength: float) -> float:
 # --- equaliser ---------------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 @settings(max_examples=150, deadline=None)
 @given(
     shape=st.sampled_from([name for name, _ in SHAPES]),
@@ -177,6 +178,7 @@ def level_at(x: np.ndarray, freq: float, rate: int = RATE) -> complex:
     return complex(2.0 * np.sum(part * window * np.exp(-2j * np.pi * freq * n / rate)) / np.sum(window))
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize(("low", "high"), [(90.0, 20_000.0), (300.0, 6000.0), (2000.0, 20_000.0), (20.0, 500.0)])
 @pytest.mark.parametrize("drive", [-11.0, 0.0, 12.0, 36.0])
 def test_a_range_boosts_nothing_at_its_edges(low: float, high: float, drive: float) -> None:

@@ -169,6 +169,7 @@ def test_dry_and_wet_of_a_band_are_in_step(mix: float, gain: float, look_ahead: 
     assert np.abs(y - bare).max() < 1e-9
 
 
+@pytest.mark.thorough
 @settings(max_examples=12, deadline=None)
 @given(st.data())
 def test_live_is_offline_with_anything_in_the_bands(data: st.DataObject) -> None:

@@ -113,6 +113,7 @@ def test_prices_rise_with_loudness_and_are_what_is_kept(renderer: Renderer) -> N
         prices(renderer, one([CHAIN[0]]))
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("order", [(Clipper, Limiter), (Limiter, Clipper), (Limiter, Limiter), (Clipper, Clipper)])
 @pytest.mark.parametrize("tops", [0.0, 2.0, 5.0])
 def test_two_in_a_row_are_divided_at_the_same_loudness(

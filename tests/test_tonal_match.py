@@ -44,6 +44,7 @@ def found_for(x: np.ndarray, wanted: np.ndarray, rate: int = RATE, **settings: o
     return tonal_match(tone_of(x, rate), [(tone_of(wanted, rate), level)], rate, made)
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 @pytest.mark.parametrize("curve", CURVES)
 def test_a_known_curve_is_found_again(curve: tuple[Band, ...], rate: int) -> None:
@@ -79,6 +80,7 @@ def test_mid_and_side_are_matched_apart() -> None:
     assert {b.target for b in only.step.bands} <= {"mid"}
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("apart", [False, True])
 @pytest.mark.parametrize("most", [1, 2, 8])
 def test_it_takes_no_more_bands_than_it_may(most: int, apart: bool) -> None:

@@ -38,6 +38,7 @@ def ideal_peak(x: np.ndarray, factor: int = 32) -> float:
     return float(np.abs(signal.resample(padded, len(padded) * factor)).max())
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("seed", range(4))
 def test_within_a_tenth_of_ideal_interpolation(seed: int) -> None:
     band = signal.firwin(801, 20_000, fs=RATE)

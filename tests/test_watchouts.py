@@ -357,6 +357,7 @@ NASTY: dict[str, np.ndarray] = {
 }
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("name", list(NASTY))
 @pytest.mark.parametrize("with_chain", [False, True])
 def test_whatever_comes_in_no_watch_out_makes_no_sense(name: str, with_chain: bool) -> None:
@@ -388,6 +389,7 @@ def test_all_muted_and_no_stems_and_missing_files() -> None:
     assert found(Scene(scene.session, missing.song(scene.session), missing)) == []
 
 
+@pytest.mark.thorough
 def test_forty_stems_are_looked_at() -> None:
     stems = {f"Take {n}": clean(seed=n, seconds=3.0) * 0.1 for n in range(40)}
     stems["Take 17"] = stems["Take 17"] + 0.02
@@ -486,6 +488,7 @@ def test_sharpness_is_the_level_of_what_is_sharp_over_the_voice(rate: int) -> No
 # --- the command line ----------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 def test_files_are_watched_from_the_command_line(tmp_path: Path) -> None:
     good, bad = tmp_path / "Good.wav", tmp_path / "Bad.wav"
     soundfile.write(good, clean(), RATE, "PCM_24")
