@@ -78,6 +78,7 @@ def test_it_is_glued_as_it_says(demo: Path) -> None:
     )
 
 
+@pytest.mark.thorough
 def test_the_references(demo: Path) -> None:
     session = read_session(demo).session
     made = {r.name: read_sound(place_of(r.media, demo.parent)) for r in session.references}
@@ -111,6 +112,7 @@ def test_the_faults(demo: Path) -> None:
     assert np.interp(7500, hiss.freqs, hiss.levels) > np.interp(5000, hiss.freqs, hiss.levels) - 12
 
 
+@pytest.mark.thorough
 def test_the_kit_has_been_through_the_simulated_unit(demo: Path) -> None:
     session = read_session(demo).session
     item = outboard_of(session, "outboard-1")
@@ -119,6 +121,7 @@ def test_the_kit_has_been_through_the_simulated_unit(demo: Path) -> None:
     assert stale(renderer, session, "outboard-1", demo.parent) is None
 
 
+@pytest.mark.thorough
 def test_making_it_again_changes_nothing(demo: Path) -> None:
     before = {p: p.stat().st_mtime_ns for p in demo.parent.rglob("*") if p.is_file()}
     assert demo_session(demo.parent) == demo

@@ -123,6 +123,7 @@ def test_a_typed_value_closes_its_field_and_keys_work_at_once(full_desk: Desk, s
         assert desk.session.view.level_matched is not matched and ruler.value == now and not open_fields(desk)
 
 
+@pytest.mark.thorough
 def test_space_plays_after_a_typed_value(full_desk: Desk) -> None:
     desk = full_desk
     ruler = next(r for r in desk.window.findChildren(Ruler) if r.isVisible() and r.setting.name == "threshold")

@@ -185,6 +185,7 @@ def test_filters_begin_as_if_they_had_been_at_work(pair: tuple[Step, Step], soun
         assert over(first, second, SOUNDS[sound]) < 1.0
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("kind", STEP_KINDS, ids=lambda kind: kind.__name__)
 def test_a_step_put_in_does_not_take_its_own_start_for_a_hit(kind: type[Step]) -> None:
     steps = (

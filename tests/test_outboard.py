@@ -78,7 +78,7 @@ def there_and_back(home: Path, **way: float) -> Session:
     return bring_back(session, "o", home / "back.wav", home, MADE)
 
 
-@pytest.mark.sampled(3)
+@pytest.mark.sampled(7)
 @pytest.mark.parametrize("late", [0.0, 0.0373, 0.500003, 29.9, -0.2])
 @pytest.mark.parametrize("ppm", [0.0, 12.0, -200.0, 200.0])
 @pytest.mark.parametrize("rate", [44_100, 48_000, pytest.param(96_000, marks=pytest.mark.thorough)])

@@ -257,6 +257,7 @@ def test_space_plays_and_stops_in_the_dialog(desk: Desk, dialog: PresetDialog) -
     dialog.reject()
 
 
+@pytest.mark.thorough
 def test_ones_own_are_kept_listed_exported_and_taken_away(
     desk: Desk, dialog: PresetDialog, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -31,6 +31,7 @@ def song(seconds: float = 60.0, seed: int = 3) -> np.ndarray:
 SONG = song()
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("frames", [0, 12_345, -7_001])
 @pytest.mark.parametrize(("gain", "inverted"), [(0.5, False), (1.7, True)])
 def test_it_is_found_to_the_frame(frames: int, gain: float, inverted: bool) -> None:

@@ -116,6 +116,7 @@ STEPS: list[ChainItem] = [
 ]
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("step", STEPS, ids=lambda s: s.title)
 def test_parts_through_any_step_add_up_to_the_master(step: ChainItem) -> None:
     session = song([Trim(id="t", gain=-2.0), step, Limiter(id="l", drive=6.0, ceiling=-3.0)])

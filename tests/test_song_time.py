@@ -97,6 +97,7 @@ def test_render_and_file_are_the_same_samples_from_the_first_to_the_last(kind: t
         assert np.abs(play_through(plan.result, sound) - whole).max() < 1e-6, late
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("kind", AT_WORK, ids=lambda kind: kind.__name__)
 def test_live_from_the_beginning_is_the_file_to_its_end(kind: type[Step]) -> None:
     for rate, late in itertools.product((44_100, 96_000), (1, 4097)):

@@ -301,6 +301,7 @@ def test_every_kind_has_a_fault_here_and_says_where_it_comes_from() -> None:
         assert kind.title and kind.formula.endswith(".") and kind.why.endswith(".") and kind.source
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("id", list(FAULTS))
 def test_a_kind_finds_its_fault_and_its_edit_mends_it(id: str) -> None:
     scene = FAULTS[id]()
