@@ -276,15 +276,18 @@ def test_a_request_is_told_as_taken_only_with_the_place_it_led_to() -> None:
     assert all(place == pytest.approx(0.01 * count, abs=1 / RATE) for count, place in told)
 
 
-def test_the_next_song_can_be_loaded() -> None:
-    host = Host()
-    for n in range(2):
-        engine = RemoteEngine(host, sound(noise(0.5, seed=n)), {}, one([]), "silent")
+def test_the_next_song_can_be_loaded_and_takes_the_place_of_the_one_before() -> None:
+    host, held = Host(), []
+    for n in range(4):
+        song = sound(noise(0.5, seed=n))
+        engine = RemoteEngine(host, song, song_as_reference(song), one([Glue(id="g")]), "silent")
         engine.play()
         host.wait()
         assert engine.playing
+        held.append(Path(f"/proc/{host._process.pid}/maps").read_text().count("memfd:gluvo"))
         engine.close()
     host.close()
+    assert held[0] == held[-1] > 0  # the audio that the process that plays has mapped
 
 
 def test_what_is_heard_never_passes_full_scale() -> None:

@@ -240,6 +240,8 @@ class Server:
         if self._engine is not None:
             self._engine.output.close()
         self._engine = self._make = None
+        self._beside = {}
+        gc.unfreeze()  # what was loaded with it is looked at again: it holds the song's audio
         gc.collect()
 
     def _tell(self, answer: Answer) -> None:
