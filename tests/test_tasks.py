@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import weakref
 from collections.abc import Callable, Iterator
 
 import pytest
@@ -154,3 +155,16 @@ def test_what_is_not_shown_is_not_stopped_by_escape(told: Told) -> None:
     keeping.go.set()
     told.wait(lambda: not told.tasks.busy())
     assert keeping.done
+
+
+def test_a_job_that_has_ended_holds_nothing_any_more(told: Told) -> None:
+    class Audio:
+        """Something large that a job works with."""
+
+    def submit() -> weakref.ref[Audio]:
+        audio = Audio()
+        told.tasks.submit(RENDERING, "Rendering", lambda _: hash(audio))
+        return weakref.ref(audio)
+
+    left = submit()
+    told.wait(lambda: left() is None)  # although its thread waits for the next one

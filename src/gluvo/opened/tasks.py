@@ -222,6 +222,7 @@ class Tasks:
             finally:
                 with self._wake:
                     del self._running[kind]
+                    task.running = False
             del task  # its job holds on to what it worked with
             self._tell()
 
@@ -243,5 +244,3 @@ class Tasks:
                 log.exception("%s failed", task.title)
             if not self._closing:
                 self._failed(task, error)
-        finally:
-            task.running = False
