@@ -95,7 +95,7 @@ _CACHES: dict[int, Cache] = {}
 
 def renderer_of_all(material: Material, cache: Cache | None = None) -> Renderer:
     """A renderer that shares what was rendered with all windows of a test run: what a node is called by tells its audio."""
-    shared = _CACHES.setdefault(material.rate, Cache(budget=1_000_000_000))
+    shared = _CACHES.setdefault(material.rate, Cache(budget=400_000_000))
     return Renderer(material, shared if cache is None else cache)
 
 
