@@ -13,6 +13,7 @@ from PySide6.QtCore import QObject
 from shiboken6 import isValid
 
 from gluvo.desk.model.following import Follower, Watched, all_but_place
+from gluvo.opened.measuring import Measuring
 from gluvo.opened.tasks import RENDERING
 from gluvo.session.records import Session, SessionChanges, View, ViewChanges, ViewPart
 
@@ -108,3 +109,25 @@ def test_looking_elsewhere_measures_and_prepares_only_what_depends_on_it(
     )
     bench.look(**look)
     assert done == ["prepares"] * prepares + ["measures"] * measures
+
+
+def test_an_edit_that_moves_what_is_held_is_measured_once(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    desk.bench.edit(
+        "Hold", lambda s: s.with_step(msgspec.structs.replace(s.step("glue-1"), hold_aim=True, held_in="section-2"))
+    )
+    desk.settle()
+    held, runs = desk.session.step("glue-1").threshold, list[Session]()
+    run = Measuring.run
+
+    def counted(measuring: Measuring, *args: Any) -> None:
+        runs.append(measuring.session)
+        run(measuring, *args)
+
+    monkeypatch.setattr(Measuring, "run", counted)
+    desk.bench.set_setting("trim-1", "gain", -10.0, "Gain")
+    desk.settle()
+    moved = desk.session.step("glue-1").threshold
+    assert moved == pytest.approx(held - 4.0, abs=0.1) and len(runs) == 1
+    renderer, shown = desk.bench.renderer, desk.bench.picture.song_render
+    assert renderer is not None and shown is not None
+    assert shown.plan.result.key == renderer.plan(desk.session).result.key  # what is shown is of what was found

@@ -32,11 +32,14 @@ class Measurement(QObject):
     ) -> None:
         super().__init__(bench)
         self._bench, self._background, self._listening, self._autosaving = bench, background, listening, autosaving
+        self._amending = False
         self.frozen: Frozen | None = None
         """The spectrum that is kept to compare with, as long as the window is open."""
 
     def render(self) -> None:
         """Bring all figures up to date, the section's first. Newer calls replace older ones."""
+        if self._amending:
+            return  # what runs goes on with what it has found
         bench, on_window = self._bench, self._background.on_window
         renderer, session, span, mine = bench.renderer, bench.session, bench.span, bench.generation
         if renderer is None:
@@ -100,7 +103,11 @@ class Measurement(QObject):
         if generation == bench.generation and bench.session.sound == session.sound:
             bench.picture = replace(bench.picture, sound=held.sound)
             was_saved = not bench.document.changed
-            bench.document.amend(lambda s: s.replace(strips=held.strips))
+            self._amending = True
+            try:
+                bench.document.amend(lambda s: s.replace(strips=held.strips))
+            finally:
+                self._amending = False
             self.found_held.emit(session, held)
             if was_saved and bench.document.changed:
                 self._autosaving.save_what_came_later()
