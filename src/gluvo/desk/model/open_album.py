@@ -23,7 +23,7 @@ from gluvo.desk.model.patience import Patience
 from gluvo.dsp.db import gain_of
 from gluvo.errors import GluvoError, SessionError, WriteError
 from gluvo.measure.trace import Span
-from gluvo.opened.tasks import ALBUM_HEARING, ALBUM_MEASURING, WRITING, Kind
+from gluvo.opened.tasks import ALBUM_HEARING, ALBUM_MEASURING, WRITING
 from gluvo.play.engine import Monitoring
 from gluvo.play.process import Host
 from gluvo.play.remote import RemoteEngine
@@ -229,22 +229,15 @@ class OpenAlbum(QObject):
         if self.edit("Add songs", lambda a: with_songs(a, paths, folder, after)):
             self.measure()
 
-    def _run(
-        self,
-        kind: Kind,
-        title: str,
-        work: Callable[[Progress], T],
-        done: Callable[[T], object],
-        ended: Callable[[], None] | None = None,
-    ) -> None:
-        """Do something long; what it finds is taken in as long as no other album was opened meanwhile."""
+    def _for_this_album(self, done: Callable[[T], object]) -> Callable[[T], None]:
+        """What takes in a result as long as no other album was opened meanwhile."""
         mine = self._opened
 
         def finish(result: T) -> None:
             if mine == self._opened:
                 done(result)
 
-        self._background.run(kind, title, work, finish, ended)
+        return finish
 
     # --- measuring -----------------------------------------------------------------------------------------
 
@@ -273,7 +266,7 @@ class OpenAlbum(QObject):
             self.measuring = False
             self.changed.emit()
 
-        self._run(ALBUM_MEASURING, "Measuring the songs", work, done, ended)
+        self._background.run(ALBUM_MEASURING, "Measuring the songs", work, self._for_this_album(done), ended)
 
     # --- hearing -------------------------------------------------------------------------------------------
 
@@ -298,7 +291,7 @@ class OpenAlbum(QObject):
                 found[0], rate, None, f"{title_of(album.songs[n])} → {title_of(album.songs[n + 1])}", loops=False
             )
 
-        self._run(ALBUM_HEARING, "Making the join", work, done)
+        self._background.run(ALBUM_HEARING, "Making the join", work, self._for_this_album(done))
 
     def hear_against(self, one: str, other: str, matched: bool) -> None:
         """The loudest stretches of two songs, going round; X changes over."""
@@ -326,7 +319,7 @@ class OpenAlbum(QObject):
             how = "equally loud" if matched else "as they will stand"
             self._play(a, rate, b, f"{names[0]} against {names[1]}, {how}", gains=gains)
 
-        self._run(ALBUM_HEARING, "Making both ready", work, done)
+        self._background.run(ALBUM_HEARING, "Making both ready", work, self._for_this_album(done))
 
     def change_over(self) -> None:
         """Hear the other of two."""
